@@ -1,0 +1,205 @@
+//! The boot sector (section 3 of the specification), checked against the volume's size.
+
+use alloc::format;
+use alloc::string::String;
+
+use zerocopy::byteorder::little_endian::{U16, U32};
+use zerocopy::{FromBytes, Immutable, KnownLayout};
+
+use crate::block::BlockDevice;
+use crate::file_system::VolumeError;
+
+/// BIOS parameter block, the fields that all FAT types share.
+#[derive(FromBytes, KnownLayout, Immutable)]
+#[repr(C)]
+struct Bpb {
+    bs_jmp_boot: [u8; 3],
+    bs_oem_name: [u8; 8],
+    bpb_byts_per_sec: U16,
+    bpb_sec_per_clus: u8,
+    bpb_rsvd_sec_cnt: U16,
+    bpb_num_fats: u8,
+    bpb_root_ent_cnt: U16,
+    bpb_tot_sec_16: U16,
+    bpb_media: u8,
+    bpb_fat_sz_16: U16,
+    bpb_sec_per_trk: U16,
+    bpb_num_heads: U16,
+    bpb_hidd_sec: U32,
+    bpb_tot_sec_32: U32,
+}
+
+/// Width of the FAT's entries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FatType {
+    /// 12 bits.
+    Fat12,
+    /// 16 bits.
+    Fat16,
+    /// 32 bits, of which 28 count.
+    Fat32,
+}
+
+impl FatType {
+    /// Offset in bytes of a cluster's entry in the FAT.
+    pub(super) fn entry_offset(self, cluster: u32) -> u64 {
+        let cluster = u64::from(cluster);
+        match self {
+            Self::Fat12 => cluster.saturating_add(cluster >> 1),
+            Self::Fat16 => cluster << 1,
+            Self::Fat32 => cluster << 2,
+        }
+    }
+
+    /// Bytes that hold an entry.
+    pub(super) fn entry_width(self) -> usize {
+        match self {
+            Self::Fat12 | Self::Fat16 => 2,
+            Self::Fat32 => 4,
+        }
+    }
+
+    /// The next cluster; `None` at a chain's end.
+    pub(super) fn decode_entry(self, cluster: u32, entry: [u8; 4]) -> Option<u32> {
+        let value = u32::from_le_bytes(entry);
+        let (value, end) = match self {
+            Self::Fat12 if cluster & 1 == 1 => (value >> 4 & 0xfff, 0xff8),
+            Self::Fat12 => (value & 0xfff, 0xff8),
+            Self::Fat16 => (value & 0xffff, 0xfff8),
+            Self::Fat32 => (value & 0x0fff_ffff, 0x0fff_fff8),
+        };
+        (value < end).then_some(value)
+    }
+}
+
+/// A volume's checked geometry; offsets and lengths in bytes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Geometry {
+    /// Width of the FAT's entries.
+    pub fat_type: FatType,
+    /// Bytes in a cluster.
+    pub cluster_size: u32,
+    /// Number of clusters; they are numbered from 2.
+    pub clusters: u32,
+    /// The volume's serial.
+    pub serial: u32,
+    pub(super) fat_offset: u64,
+    pub(super) fat_length: u64,
+    pub(super) root_offset: u64,
+    pub(super) root_length: u64,
+    /// FAT32: where the root folder starts.
+    pub(super) root_cluster: Option<u32>,
+    data_offset: u64,
+}
+
+impl Geometry {
+    /// Reads and checks the boot sector; `None` where it is none of FAT.
+    ///
+    /// # Errors
+    /// Where it is one and its numbers cannot be true of this volume.
+    pub fn read(device: &dyn BlockDevice) -> Result<Option<Self>, VolumeError> {
+        let mut sector = [0; 512];
+        if device.size() < 512 {
+            return Ok(None);
+        }
+        device.read_at(0, &mut sector)?;
+        let Ok((bpb, rest)) = Bpb::read_from_prefix(&sector) else { return Ok(None) };
+        if !bpb.looks_like_fat(&sector) {
+            return Ok(None);
+        }
+        bpb.check(rest, device.size()).map(Some)
+    }
+
+    pub(super) fn has_cluster(&self, cluster: u32) -> bool {
+        cluster >= 2 && cluster.saturating_sub(2) < self.clusters
+    }
+
+    pub(super) fn cluster_offset(&self, cluster: u32) -> u64 {
+        let index = u64::from(cluster.saturating_sub(2));
+        self.data_offset.saturating_add(index.saturating_mul(self.cluster_size.into()))
+    }
+}
+
+impl Bpb {
+    /// What tells a FAT boot sector from any other: its jump, its mark, a media byte, a sector size.
+    fn looks_like_fat(&self, sector: &[u8; 512]) -> bool {
+        let jump = matches!(self.bs_jmp_boot, [0xeb, _, 0x90] | [0xe9, _, _]);
+        let media = self.bpb_media >= 0xf8 || self.bpb_media == 0xf0;
+        jump && media && sector.ends_with(&[0x55, 0xaa]) && self.bpb_byts_per_sec.get() != 0
+    }
+
+    fn check(&self, rest: &[u8], size: u64) -> Result<Geometry, VolumeError> {
+        let lie = |field: &str, found: u64, expected: String| {
+            Err(VolumeError::Corrupt(format!("FAT boot sector: {field} is {found}, expected {expected}")))
+        };
+        let sector = u64::from(self.bpb_byts_per_sec.get());
+        if !matches!(sector, 512 | 1024 | 2048 | 4096) {
+            return lie("BPB_BytsPerSec", sector, "512, 1024, 2048 or 4096".into());
+        }
+        let per_cluster = self.bpb_sec_per_clus;
+        if !per_cluster.is_power_of_two() {
+            return lie("BPB_SecPerClus", per_cluster.into(), "a power of two".into());
+        }
+        if self.bpb_rsvd_sec_cnt.get() == 0 {
+            return lie("BPB_RsvdSecCnt", 0, "at least 1".into());
+        }
+        if !(1..=4).contains(&self.bpb_num_fats) {
+            return lie("BPB_NumFATs", self.bpb_num_fats.into(), "1 or 2".into());
+        }
+        let total = match (self.bpb_tot_sec_16.get(), self.bpb_tot_sec_32.get()) {
+            (0, total) => u64::from(total),
+            (total, _) => u64::from(total),
+        };
+        let room = size.checked_div(sector).unwrap_or(0);
+        if total == 0 || total > room {
+            return lie("BPB_TotSec", total, format!("1 to {room}, what the volume has room for"));
+        }
+        let fat_32 = self.bpb_fat_sz_16.get() == 0;
+        let u32_at = |offset: usize| {
+            rest.get(offset..).and_then(|rest| rest.first_chunk()).copied().map_or(0, u32::from_le_bytes)
+        };
+        // Behind the shared fields FAT32 has 28 bytes more, then both have the same extended block.
+        let fat_sectors = if fat_32 { u64::from(u32_at(0)) } else { u64::from(self.bpb_fat_sz_16.get()) };
+        let reserved = u64::from(self.bpb_rsvd_sec_cnt.get());
+        let root_start = fat_sectors.saturating_mul(self.bpb_num_fats.into()).saturating_add(reserved);
+        let root_length = u64::from(self.bpb_root_ent_cnt.get()).saturating_mul(32);
+        let data_start = root_start.saturating_add(root_length.div_ceil(sector));
+        if fat_sectors == 0 || data_start >= total {
+            return lie(
+                "BPB_FATSz",
+                fat_sectors,
+                format!("1 and more, with all FATs inside of {total} sectors"),
+            );
+        }
+        let clusters = total.saturating_sub(data_start).checked_div(per_cluster.into()).unwrap_or(0);
+        let clusters = u32::try_from(clusters).unwrap_or(u32::MAX);
+        let fat_type = match clusters {
+            _ if fat_32 => FatType::Fat32,
+            0..4085 => FatType::Fat12,
+            _ => FatType::Fat16,
+        };
+        let fat_length = fat_sectors.saturating_mul(sector);
+        let last = fat_type.entry_offset(clusters.saturating_add(2));
+        if last > fat_length.saturating_add(1) {
+            return lie("BPB_FATSz", fat_sectors, format!("enough sectors for {clusters} clusters"));
+        }
+        let geometry = Geometry {
+            fat_type,
+            cluster_size: u32::from(per_cluster).saturating_mul(self.bpb_byts_per_sec.get().into()),
+            clusters,
+            serial: u32_at(if fat_32 { 31 } else { 3 }),
+            fat_offset: reserved.saturating_mul(sector),
+            fat_length,
+            root_offset: root_start.saturating_mul(sector),
+            root_length,
+            root_cluster: fat_32.then(|| u32_at(8)),
+            data_offset: data_start.saturating_mul(sector),
+        };
+        match geometry.root_cluster.filter(|cluster| !geometry.has_cluster(*cluster)) {
+            Some(cluster) => {
+                lie("BPB_RootClus", cluster.into(), format!("2 to {}", clusters.saturating_add(1)))
+            }
+            None => Ok(geometry),
+        }
+    }
+}

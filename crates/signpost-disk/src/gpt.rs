@@ -1,0 +1,278 @@
+//! GUID partition tables (UEFI 2.10, chapter 5).
+
+mod encode;
+
+use alloc::format;
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use uguid::Guid;
+use zerocopy::byteorder::little_endian::{U32, U64};
+use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout};
+
+use crate::block::{BlockDevice, ReadError, read_vec};
+
+pub use encode::{Layout, NewPartition, encode};
+
+/// More entries than any table in use has; the standard's own minimum is 128.
+const MAX_ENTRIES: u32 = 1024;
+/// Entries longer than this are in no use.
+const MAX_ENTRY_SIZE: u32 = 4096; // bytes
+const SIGNATURE: [u8; 8] = *b"EFI PART";
+const HEADER_SIZE: u32 = 92; // bytes
+
+/// GPT header (UEFI 2.10, table 5.5).
+#[derive(Clone, FromBytes, IntoBytes, KnownLayout, Immutable)]
+#[repr(C)]
+struct Header {
+    signature: [u8; 8],
+    revision: U32,
+    header_size: U32,
+    header_crc32: U32,
+    reserved: U32,
+    my_lba: U64,
+    alternate_lba: U64,
+    first_usable_lba: U64,
+    last_usable_lba: U64,
+    disk_guid: [u8; 16],
+    partition_entry_lba: U64,
+    number_of_partition_entries: U32,
+    size_of_partition_entry: U32,
+    partition_entry_array_crc32: U32,
+}
+
+/// GPT partition entry (UEFI 2.10, table 5.6).
+#[derive(Clone, FromBytes, IntoBytes, KnownLayout, Immutable)]
+#[repr(C)]
+struct Entry {
+    partition_type_guid: [u8; 16],
+    unique_partition_guid: [u8; 16],
+    starting_lba: U64,
+    ending_lba: U64,
+    attributes: U64,
+    partition_name: [u8; 72],
+}
+
+/// A partition table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Gpt {
+    /// The disk's own GUID.
+    pub disk_guid: Guid,
+    /// Partitions in use, by their number.
+    pub partitions: Vec<Partition>,
+    /// What is odd about them: overlaps, bounds that cannot be.
+    pub oddities: Vec<Oddity>,
+}
+
+/// One partition.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Partition {
+    /// Its number, from 1, as its place in the table gives it.
+    pub number: u32,
+    /// What it is for.
+    pub type_guid: Guid,
+    /// Its own GUID.
+    pub guid: Guid,
+    /// First sector.
+    pub first_lba: u64,
+    /// Last sector, itself included.
+    pub last_lba: u64,
+    /// Attribute bits (UEFI 2.10, table 5.8).
+    pub attributes: u64,
+    /// Its name.
+    pub name: String,
+}
+
+impl Partition {
+    /// Sectors.
+    pub fn sectors(&self) -> u64 {
+        self.last_lba.saturating_sub(self.first_lba).saturating_add(1)
+    }
+}
+
+/// Something odd about the partitions of a readable table.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Oddity {
+    /// Two partitions share sectors.
+    #[error("partitions {first} and {second} overlap: both have sector {sector}")]
+    Overlap {
+        /// The one that starts first.
+        first: u32,
+        /// The other.
+        second: u32,
+        /// The first sector they share.
+        sector: u64,
+    },
+    /// A partition reaches outside of the disk's usable sectors, or ends before it starts.
+    #[error(
+        "partition {number} lies at sectors {first_lba} to {last_lba}; sectors {usable_first} to \
+         {usable_last} are usable"
+    )]
+    Bounds {
+        /// The partition.
+        number: u32,
+        /// Its first sector.
+        first_lba: u64,
+        /// Its last sector.
+        last_lba: u64,
+        /// First usable sector of the disk.
+        usable_first: u64,
+        /// Last usable sector of the disk.
+        usable_last: u64,
+    },
+}
+
+/// Why a table could not be read.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum GptFault {
+    /// No table here.
+    #[error("no GPT header in sector 1")]
+    Absent,
+    /// The disk did not give the bytes.
+    #[error("{0}")]
+    Device(#[from] ReadError),
+    /// A field of the header cannot be true.
+    #[error("GPT header, sector 1, offset {offset}: {field} is {found}, expected {expected}")]
+    Field {
+        /// Bytes from the start of the header.
+        offset: usize,
+        /// The field's name in the standard.
+        field: &'static str,
+        /// What stands there.
+        found: u64,
+        /// What could.
+        expected: String,
+    },
+    /// A checksum does not fit.
+    #[error("GPT {what}: the CRC-32 is {computed:08x}, the header says {stored:08x}")]
+    Crc {
+        /// Header or entries.
+        what: &'static str,
+        /// Over what is there.
+        computed: u32,
+        /// What should be.
+        stored: u32,
+    },
+}
+
+impl Gpt {
+    /// Reads a disk's primary table.
+    ///
+    /// # Errors
+    /// [`GptFault::Absent`] where there is none, else what is wrong with it.
+    pub fn read(device: &dyn BlockDevice, sector_size: u32) -> Result<Self, GptFault> {
+        let sector = u64::from(sector_size);
+        let sector_len = usize::try_from(sector_size).unwrap_or(usize::MAX);
+        if device.size() < sector.saturating_mul(2) {
+            return Err(GptFault::Absent);
+        }
+        let bytes = read_vec(device, sector, sector_len)?;
+        let sectors = device.size().checked_div(sector).unwrap_or(0);
+        let header = Header::decode(&bytes, sectors)?;
+        let size = header.size_of_partition_entry.get();
+        let length = u64::from(header.number_of_partition_entries.get()).saturating_mul(u64::from(size));
+        let offset = header.partition_entry_lba.get().saturating_mul(sector);
+        let array = read_vec(device, offset, usize::try_from(length).unwrap_or(usize::MAX))?;
+        let (computed, stored) = (crc32fast::hash(&array), header.partition_entry_array_crc32.get());
+        if computed != stored {
+            return Err(GptFault::Crc { what: "partition entries", computed, stored });
+        }
+        let size = usize::try_from(size).unwrap_or(usize::MAX);
+        let partitions: Vec<Partition> = (1u32..)
+            .zip(array.chunks_exact(size))
+            .filter_map(|(n, bytes)| Partition::decode(n, bytes))
+            .collect();
+        let oddities = oddities(&partitions, &header);
+        Ok(Self { disk_guid: Guid::from_bytes(header.disk_guid), partitions, oddities })
+    }
+}
+
+impl Header {
+    /// Reads and checks the header in its sector, on a disk of this many sectors.
+    fn decode(bytes: &[u8], sectors: u64) -> Result<Self, GptFault> {
+        let (header, _) = Self::read_from_prefix(bytes).map_err(|_| GptFault::Absent)?;
+        if header.signature != SIGNATURE {
+            return Err(GptFault::Absent);
+        }
+        let field = |offset, field, found, expected| Err(GptFault::Field { offset, field, found, expected });
+        let header_size = header.header_size.get();
+        let covered = usize::try_from(header_size).ok().and_then(|size| bytes.get(..size));
+        let (Some(covered), true) = (covered, header_size >= HEADER_SIZE) else {
+            let expected = format!("{HEADER_SIZE} to {}", bytes.len());
+            return field(12, "HeaderSize", u64::from(header_size), expected);
+        };
+        let mut hasher = crc32fast::Hasher::new();
+        hasher.update(covered.get(..16).unwrap_or_default());
+        hasher.update(&[0; 4]);
+        hasher.update(covered.get(20..).unwrap_or_default());
+        let (computed, stored) = (hasher.finalize(), header.header_crc32.get());
+        if computed != stored {
+            return Err(GptFault::Crc { what: "header", computed, stored });
+        }
+        if header.my_lba.get() != 1 {
+            return field(24, "MyLBA", header.my_lba.get(), "1".into());
+        }
+        let entries = header.number_of_partition_entries.get();
+        if !(1..=MAX_ENTRIES).contains(&entries) {
+            return field(80, "NumberOfPartitionEntries", u64::from(entries), format!("1 to {MAX_ENTRIES}"));
+        }
+        let size = header.size_of_partition_entry.get();
+        if !(128..=MAX_ENTRY_SIZE).contains(&size) || !size.is_power_of_two() {
+            let expected = format!("128 times a power of two, at most {MAX_ENTRY_SIZE}");
+            return field(84, "SizeOfPartitionEntry", u64::from(size), expected);
+        }
+        let first = header.partition_entry_lba.get();
+        if !(2..sectors).contains(&first) {
+            return field(72, "PartitionEntryLBA", first, format!("2 to {}", sectors.saturating_sub(1)));
+        }
+        Ok(header)
+    }
+}
+
+impl Partition {
+    /// `None` for an entry that is not in use.
+    fn decode(number: u32, bytes: &[u8]) -> Option<Self> {
+        let (entry, _) = Entry::read_from_prefix(bytes).ok()?;
+        let units = entry.partition_name.as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair));
+        let units: Vec<u16> = units.take_while(|unit| *unit != 0).collect();
+        (entry.partition_type_guid != [0; 16]).then(|| Self {
+            number,
+            type_guid: Guid::from_bytes(entry.partition_type_guid),
+            guid: Guid::from_bytes(entry.unique_partition_guid),
+            first_lba: entry.starting_lba.get(),
+            last_lba: entry.ending_lba.get(),
+            attributes: entry.attributes.get(),
+            name: String::from_utf16_lossy(&units),
+        })
+    }
+}
+
+fn oddities(partitions: &[Partition], header: &Header) -> Vec<Oddity> {
+    let (usable_first, usable_last) = (header.first_usable_lba.get(), header.last_usable_lba.get());
+    let mut found = Vec::new();
+    for partition in partitions {
+        let Partition { number, first_lba, last_lba, .. } = *partition;
+        if first_lba > last_lba || first_lba < usable_first || last_lba > usable_last {
+            found.push(Oddity::Bounds { number, first_lba, last_lba, usable_first, usable_last });
+        }
+    }
+    let mut by_start: Vec<&Partition> = partitions.iter().filter(|p| p.first_lba <= p.last_lba).collect();
+    by_start.sort_by_key(|partition| partition.first_lba);
+    let mut furthest: Option<&Partition> = None;
+    for partition in by_start {
+        if let Some(before) = furthest.filter(|before| before.last_lba >= partition.first_lba) {
+            found.push(Oddity::Overlap {
+                first: before.number,
+                second: partition.number,
+                sector: partition.first_lba,
+            });
+        }
+        if furthest.is_none_or(|before| before.last_lba < partition.last_lba) {
+            furthest = Some(partition);
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests;

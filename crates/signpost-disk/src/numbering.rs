@@ -1,0 +1,68 @@
+//! The numbers of volumes, `v1` and on: the same at the desk and at boot.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use uguid::Guid;
+
+/// What orders a disk among others.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum DiskIdentity {
+    /// GPT: the disk's GUID, in its text form.
+    Guid(String),
+    /// No identity: by the place at which the machine lists it.
+    Place(usize),
+}
+
+impl DiskIdentity {
+    /// The identity of a GPT disk.
+    pub fn gpt(guid: Guid) -> Self {
+        Self::Guid(alloc::format!("{guid}"))
+    }
+}
+
+/// One volume to be numbered.
+#[derive(Clone, Debug)]
+pub struct Numbered {
+    /// Its disk's place in the machine's own list.
+    pub disk: usize,
+    /// Its disk's identity.
+    pub identity: DiskIdentity,
+    /// Where it starts, in bytes.
+    pub start: u64,
+}
+
+/// The volumes' order: home's disk first, then disks by identity, volumes by their start. Gives the index
+/// of each volume, `v1` first.
+pub fn order(volumes: &[Numbered], home_disk: Option<usize>) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..volumes.len()).collect();
+    order.sort_by_key(|index| {
+        volumes.get(*index).map(|volume| {
+            // Clones share an identity: their place in the machine's list decides between them.
+            (Some(volume.disk) != home_disk, volume.identity.clone(), volume.disk, volume.start)
+        })
+    });
+    order
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use uguid::guid;
+
+    #[test]
+    fn home_first_then_identity_then_start() {
+        let low = DiskIdentity::gpt(guid!("11111111-0000-4000-8000-000000000001"));
+        let high = DiskIdentity::gpt(guid!("f1111111-0000-4000-8000-000000000001"));
+        let volume =
+            |disk, identity: &DiskIdentity, start| Numbered { disk, identity: identity.clone(), start };
+        let volumes = [
+            volume(0, &high, 9),
+            volume(0, &high, 1),
+            volume(1, &low, 5),
+            volume(2, &DiskIdentity::Place(2), 0),
+        ];
+        assert_eq!(order(&volumes, None), [2, 1, 0, 3]);
+        assert_eq!(order(&volumes, Some(2)), [3, 2, 1, 0]);
+    }
+}
