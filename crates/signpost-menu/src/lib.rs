@@ -1,1 +1,27 @@
-//! x
+//! The menu: its document, the places it names, and the rules by which it chooses.
+//!
+//! What a rehearsal decides and what the boot program decides comes from here. No disk and no screen is
+//! known to this crate.
+#![no_std]
+#![forbid(unsafe_code)]
+#![cfg_attr(
+    not(test),
+    deny(
+        clippy::arithmetic_side_effects,
+        clippy::indexing_slicing,
+        clippy::cast_possible_truncation,
+        clippy::unwrap_used
+    )
+)]
+
+extern crate alloc;
+
+pub mod document;
+pub mod nearest;
+pub mod newest;
+mod parse;
+pub mod place;
+pub mod version;
+
+pub use document::MenuDocument;
+pub use parse::{MAX_LENGTH, Problem, parse};

@@ -1,0 +1,236 @@
+//! The menu document: what a menu file says, once it holds.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use crate::newest::Newest;
+use crate::place::{Place, VolumeRef};
+
+/// Ids that mean something else.
+pub const RESERVED_IDS: [&str; 3] = ["first", "last-started", "menu"];
+
+/// A menu file's contents.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MenuDocument {
+    /// `[menu]`.
+    pub settings: Settings,
+    /// `[kernel] args`: added to every Linux entry.
+    pub kernel_args: String,
+    /// `[include] bls`: whether entry files and unified images are looked for at boot.
+    pub include_bls: bool,
+    /// `[[entry]]`, in the file's order, which is the menu's.
+    pub entries: Vec<Entry>,
+    /// `[[hide]]`.
+    pub hidden: Vec<Hide>,
+}
+
+/// `[menu]`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Settings {
+    /// Shown above the menu.
+    pub heading: Option<String>,
+    /// Who shows it.
+    pub host: Host,
+    /// What starts where nobody chooses.
+    pub default: DefaultEntry,
+    /// How long the menu waits.
+    pub timeout: Timeout,
+    /// When the menu is shown.
+    pub show: Show,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            heading: None,
+            host: Host::Firmware,
+            default: DefaultEntry::First,
+            timeout: Timeout::Seconds(5),
+            show: Show::Always,
+        }
+    }
+}
+
+/// Who shows the menu.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Host {
+    /// Our boot program.
+    Signpost,
+    /// The firmware's own list.
+    Firmware,
+}
+
+/// What starts where nobody chooses.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum DefaultEntry {
+    /// The first entry of the file that starts a system.
+    First,
+    /// What was started last.
+    LastStarted,
+    /// The entry of this id.
+    Id(String),
+}
+
+/// How long the menu waits before it starts the default.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Timeout {
+    /// This many seconds; 0 starts at once.
+    Seconds(u16),
+    /// Until a key.
+    Never,
+}
+
+/// When the menu is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Show {
+    /// At every start.
+    Always,
+    /// Where a key is pressed.
+    OnKey,
+    /// Not at all.
+    Never,
+}
+
+/// One entry.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// Its id, unique in the file.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// What it starts.
+    pub starts: Starts,
+    /// `in`: the group that it is a member of.
+    pub group: Option<String>,
+    /// Line of the file on which it begins, from 1.
+    pub line: usize,
+}
+
+/// What an entry starts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Starts {
+    /// A Linux kernel.
+    Linux(Linux),
+    /// An EFI program.
+    Efi {
+        /// The program.
+        program: Place,
+        /// Handed to it.
+        args: String,
+    },
+    /// A boot sector.
+    Sector {
+        /// The volume whose sector it is.
+        volume: VolumeRef,
+    },
+    /// A load option of the firmware's.
+    FirmwareEntry {
+        /// Its label.
+        label: String,
+        /// The file that it starts, where labels alone do not tell.
+        target: Option<Place>,
+        /// Whether it is started directly instead of by next boot and restart.
+        handover: bool,
+    },
+    /// A system inside an image file.
+    Image {
+        /// The image.
+        image: Place,
+        /// Arguments.
+        args: String,
+    },
+    /// A heading over entries whose `in` names it.
+    Group,
+    /// The firmware's own screen.
+    SetupScreen,
+    /// A restart.
+    Restart,
+    /// Power off.
+    PowerOff,
+}
+
+impl Starts {
+    /// The word that stands for it in the file.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Linux(_) => "linux",
+            Self::Efi { .. } => "efi",
+            Self::Sector { .. } => "sector",
+            Self::FirmwareEntry { .. } => "firmware-entry",
+            Self::Image { .. } => "image",
+            Self::Group => "group",
+            Self::SetupScreen => "setup-screen",
+            Self::Restart => "restart",
+            Self::PowerOff => "power-off",
+        }
+    }
+
+    /// Whether it starts a system or program, so that it can be a default.
+    pub fn is_system(&self) -> bool {
+        !matches!(self, Self::Group | Self::SetupScreen | Self::Restart | Self::PowerOff)
+    }
+}
+
+/// A Linux kernel to start.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Linux {
+    /// Where kernel and initrds lie.
+    pub volume: VolumeRef,
+    /// The kernel.
+    pub kernel: KernelChoice,
+    /// Paths of initrds; `{version}` stands for the kernel's version.
+    pub initrd: Vec<String>,
+    /// The root volume, where arguments say `{root}`.
+    pub root: Option<VolumeRef>,
+    /// Kernel arguments.
+    pub args: String,
+}
+
+/// Which kernel.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum KernelChoice {
+    /// This file.
+    Fixed(String),
+    /// The newest complete one of a pattern.
+    Newest(Newest),
+}
+
+/// Something that draft never offers again.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hide {
+    /// What is hidden.
+    pub what: Hidden,
+    /// Why.
+    pub why: Option<String>,
+}
+
+/// What a `[[hide]]` names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Hidden {
+    /// An entry by its id.
+    Entry(String),
+    /// All that lies on a volume.
+    Volume(VolumeRef),
+    /// A system by its title.
+    System(String),
+    /// A file.
+    File(Place),
+}
+
+impl MenuDocument {
+    /// The entry of this id.
+    pub fn entry(&self, id: &str) -> Option<&Entry> {
+        self.entries.iter().find(|entry| entry.id == id)
+    }
+
+    /// The entry that starts where nobody chooses; `last_started` is the id of what was started last,
+    /// where that is known.
+    pub fn default_entry(&self, last_started: Option<&str>) -> Option<&Entry> {
+        let first = || self.entries.iter().find(|entry| entry.starts.is_system());
+        match &self.settings.default {
+            DefaultEntry::First => first(),
+            DefaultEntry::LastStarted => last_started.and_then(|id| self.entry(id)).or_else(first),
+            DefaultEntry::Id(id) => self.entry(id),
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! `[[entry]]`: keys by kind.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::reader::{Reader, Section};
+use crate::document::{Entry, KernelChoice, Linux, Starts};
+use crate::nearest::nearest;
+use crate::newest::Newest;
+use crate::place::{Place, VolumeRef};
+
+/// Keys that every entry has.
+const COMMON: [&str; 4] = ["id", "title", "starts", "in"];
+
+/// Kinds, and the keys of each beyond the common ones.
+const KINDS: [(&str, &[&str]); 9] = [
+    ("linux", &["volume", "kernel", "initrd", "root", "args"]),
+    ("efi", &["program", "args"]),
+    ("sector", &["volume"]),
+    ("firmware-entry", &["label", "target", "handover"]),
+    ("image", &["image", "args"]),
+    ("group", &[]),
+    ("setup-screen", &[]),
+    ("restart", &[]),
+    ("power-off", &[]),
+];
+
+const MAX_ID: usize = 40; // characters
+
+/// One entry; `None` where it does not hold, with the reasons noted.
+pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option<Entry> {
+    let start = section.start;
+    let line = reader.line(start);
+    let id = id(reader, &mut section, line);
+    let title = reader.string(&mut section, "title").map(|found| found.value);
+    reader.remember(&format!("in {line}"), section.at("in"));
+    let group = reader.string(&mut section, "in").map(|found| found.value);
+    let name = id.clone().unwrap_or_else(|| format!("on line {line}"));
+    let starts = starts(reader, &mut section, &name);
+    if let Some((_, keys)) = &starts {
+        let known: Vec<&str> = COMMON.iter().chain(*keys).copied().collect();
+        reader.no_more(section, &known);
+    }
+    let starts = starts.and_then(|(starts, _)| starts);
+    match (id, starts) {
+        (Some(id), Some(starts)) => {
+            Some(Entry { title: title.unwrap_or_else(|| id.clone()), id, starts, group, line })
+        }
+        (id, _) => {
+            id.into_iter().for_each(|id| reader.drop_entry(id));
+            None
+        }
+    }
+}
+
+fn id(reader: &mut Reader<'_>, section: &mut Section<'_>, line: usize) -> Option<String> {
+    reader.remember(&format!("entry {line}"), section.at("id"));
+    if !section.has("id") {
+        reader.problem(section.start, "this entry has no id, such as: id = \"larkspur\"".to_string());
+    }
+    let found = reader.string(section, "id")?;
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '.' | '_');
+    if found.value.is_empty() || found.value.len() > MAX_ID || !found.value.chars().all(fits) {
+        let message =
+            format!("id is \"{}\"; it takes 1 to {MAX_ID} of the characters a-z 0-9 - . _", found.value);
+        reader.problem(found.at, message);
+        return None;
+    }
+    Some(found.value)
+}
+
+type Known = (Option<Starts>, &'static [&'static str]);
+
+/// What the entry starts, and the keys of its kind; the kind must be known.
+fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Known> {
+    let words = || KINDS.iter().map(|(word, _)| *word);
+    if !section.has("starts") {
+        let message = format!("entry {name} does not say what it starts: starts = one of {}", list(words()));
+        reader.problem(section.start, message);
+    }
+    let found = reader.string(section, "starts")?;
+    let Some((word, keys)) = KINDS.iter().find(|(word, _)| *word == found.value) else {
+        let hint = match nearest(&found.value, words()) {
+            Some(near) => format!("did you mean \"{near}\"?"),
+            None => format!("it is one of {}", list(words())),
+        };
+        reader.problem(found.at, format!("starts is \"{}\"; {hint}", found.value));
+        return None;
+    };
+    let starts = match *word {
+        "linux" => linux(reader, section, name).map(Starts::Linux),
+        "efi" => {
+            let args = text(reader, section, "args");
+            place(reader, section, "program", name).map(|program| Starts::Efi { program, args })
+        }
+        "sector" => volume(reader, section, "volume", name).map(|volume| Starts::Sector { volume }),
+        "firmware-entry" => {
+            let label = required(reader, section, "label", name);
+            let has_target = section.has("target");
+            let target = if has_target { place(reader, section, "target", name) } else { None };
+            let handover = reader.boolean(section, "handover").unwrap_or(false);
+            label.map(|label| Starts::FirmwareEntry { label, target, handover })
+        }
+        "image" => {
+            let args = text(reader, section, "args");
+            place(reader, section, "image", name).map(|image| Starts::Image { image, args })
+        }
+        "group" => Some(Starts::Group),
+        "setup-screen" => Some(Starts::SetupScreen),
+        "restart" => Some(Starts::Restart),
+        _ => Some(Starts::PowerOff),
+    };
+    Some((starts, keys))
+}
+
+fn linux(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Linux> {
+    let volume_at = volume(reader, section, "volume", name);
+    let kernel_at = section.at("kernel");
+    let kernel = required(reader, section, "kernel", name).and_then(|text| match kernel(&text) {
+        Ok(kernel) => Some(kernel),
+        Err(message) => {
+            reader.problem(kernel_at, format!("kernel: {message}"));
+            None
+        }
+    });
+    let initrd_at = section.at("initrd");
+    let initrd = reader.strings(section, "initrd").unwrap_or_default();
+    if let Some(path) = initrd.iter().find(|path| !path.starts_with('/')) {
+        reader.problem(initrd_at, format!("initrd \"{path}\" is no path that starts with /"));
+    }
+    let has_root = section.has("root");
+    let root = if has_root { volume(reader, section, "root", name) } else { None };
+    let args_at = section.at("args");
+    let args = text(reader, section, "args");
+    if args.contains("{root}") && !has_root {
+        let message = format!("args say {{root}}, and entry {name} names no root volume: root = \"uuid:…\"");
+        reader.problem(args_at, message);
+    }
+    Some(Linux { volume: volume_at?, kernel: kernel?, initrd, root, args })
+}
+
+fn kernel(text: &str) -> Result<KernelChoice, String> {
+    match text.strip_prefix("newest:") {
+        Some(pattern) => Newest::parse(pattern).map(KernelChoice::Newest),
+        None if text.starts_with('/') => Ok(KernelChoice::Fixed(text.to_string())),
+        None => Err(format!("\"{text}\" is no path that starts with /, and no newest:/folder/name-*")),
+    }
+}
+
+fn text(reader: &mut Reader<'_>, section: &mut Section<'_>, key: &str) -> String {
+    reader.string(section, key).map(|found| found.value).unwrap_or_default()
+}
+
+fn required(reader: &mut Reader<'_>, section: &mut Section<'_>, key: &str, name: &str) -> Option<String> {
+    if !section.has(key) {
+        reader.problem(section.start, format!("entry {name} has no {key}"));
+    }
+    reader.string(section, key).map(|found| found.value)
+}
+
+fn place(reader: &mut Reader<'_>, section: &mut Section<'_>, key: &str, name: &str) -> Option<Place> {
+    stable(reader, section, key, name, Place::parse, |place| &place.volume)
+}
+
+fn volume(reader: &mut Reader<'_>, section: &mut Section<'_>, key: &str, name: &str) -> Option<VolumeRef> {
+    stable(reader, section, key, name, VolumeRef::parse, |volume| volume)
+}
+
+/// Something that names a volume, by a name that holds.
+fn stable<T>(
+    reader: &mut Reader<'_>,
+    section: &mut Section<'_>,
+    key: &str,
+    name: &str,
+    parse: impl FnOnce(&str) -> Result<T, String>,
+    volume_of: impl Fn(&T) -> &VolumeRef,
+) -> Option<T> {
+    let at = section.at(key);
+    let text = required(reader, section, key, name)?;
+    let checked = parse(&text).and_then(|value| {
+        if volume_of(&value).is_stable() {
+            Ok(value)
+        } else {
+            Err(format!("\"{text}\" is a number of the survey, which changes with the disks; a file takes uuid: and its like"))
+        }
+    });
+    match checked {
+        Ok(value) => Some(value),
+        Err(message) => {
+            reader.problem(at, format!("{key}: {message}"));
+            None
+        }
+    }
+}
+
+fn list<'a>(words: impl Iterator<Item = &'a str>) -> String {
+    words.collect::<Vec<_>>().join(", ")
+}

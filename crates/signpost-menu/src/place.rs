@@ -1,0 +1,207 @@
+//! Places: a volume and a path on it, `KIND:VALUE/path`.
+
+mod resolve;
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use core::fmt;
+
+pub use resolve::{Unresolved, VolumeIdentity, resolve, stable};
+
+/// A file or folder somewhere on a machine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// The volume.
+    pub volume: VolumeRef,
+    /// The path on it, with `/` at its start.
+    pub path: String,
+}
+
+/// How a volume is named.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum VolumeRef {
+    /// `uuid:`: the file system's UUID or serial.
+    Uuid(String),
+    /// `partuuid:`: the partition's own GUID.
+    PartUuid(String),
+    /// `label:`: the file system's label.
+    Label(String),
+    /// `partlabel:`: the partition's name.
+    PartLabel(String),
+    /// `lv:group/name`: a logical volume.
+    Lv(String, String),
+    /// `disk:SERIAL#3`: a disk's serial, a partition number.
+    Disk(String, u32),
+    /// `diskid:GUID#3`: a disk's GUID, a partition number.
+    DiskId(String, u32),
+    /// `home:`.
+    Home,
+    /// `v3:`: the number that the survey shows. Not for files.
+    Number(u32),
+}
+
+const KINDS: &str = "uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid: or home:";
+
+impl VolumeRef {
+    /// Whether the name holds beyond the next change of disks, so that it may stand in a menu file.
+    pub fn is_stable(&self) -> bool {
+        !matches!(self, Self::Number(_))
+    }
+
+    /// Reads the name of a volume alone.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        match split(text)? {
+            (volume, "") => Ok(volume),
+            (_, path) => Err(format!("\"{text}\" goes on with the path {path}; only a volume belongs here")),
+        }
+    }
+}
+
+impl Place {
+    /// Reads a place; without a path it is the volume's root folder.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (volume, path) = split(text)?;
+        let path = if path.is_empty() { "/" } else { path };
+        Ok(Self { volume, path: path.to_string() })
+    }
+}
+
+/// The volume, and what follows it.
+fn split(text: &str) -> Result<(VolumeRef, &str), String> {
+    let Some((kind, rest)) = text.split_once(':') else {
+        return Err(format!("\"{text}\" names no volume: it starts with {KINDS}"));
+    };
+    if let Some(number) = kind.strip_prefix('v').and_then(|digits| digits.parse().ok()) {
+        return Ok((VolumeRef::Number(number), rest));
+    }
+    let path_at =
+        |from: usize| rest.get(from..).and_then(|rest| rest.find('/')).and_then(|at| at.checked_add(from));
+    // An LV's own name has a slash in it: its path starts at the second.
+    let first = path_at(0);
+    let end = if kind == "lv" { first.and_then(|at| path_at(at.checked_add(1)?)) } else { first };
+    let (value, path) = rest.split_at_checked(end.unwrap_or(rest.len())).unwrap_or((rest, ""));
+    if value.is_empty() != (kind == "home") {
+        let what = if kind == "home" { "takes nothing between : and /" } else { "needs a value behind :" };
+        return Err(format!("\"{text}\": {kind}: {what}"));
+    }
+    let numbered = || {
+        let (id, number) = value.rsplit_once('#')?;
+        Some((unescape(id), number.parse().ok().filter(|number| *number > 0)?))
+    };
+    let no_number =
+        || format!("\"{text}\": {kind}: needs a partition number behind #, such as {kind}:{value}#1");
+    let volume = match kind {
+        "uuid" => VolumeRef::Uuid(value.to_string()),
+        "partuuid" => VolumeRef::PartUuid(value.to_string()),
+        "label" => VolumeRef::Label(unescape(value)),
+        "partlabel" => VolumeRef::PartLabel(unescape(value)),
+        "lv" => {
+            let (group, name) =
+                value.split_once('/').ok_or_else(|| format!("\"{text}\": lv: needs group/name"))?;
+            VolumeRef::Lv(group.to_string(), name.to_string())
+        }
+        "disk" => numbered().map(|(serial, number)| VolumeRef::Disk(serial, number)).ok_or_else(no_number)?,
+        "diskid" => numbered().map(|(guid, number)| VolumeRef::DiskId(guid, number)).ok_or_else(no_number)?,
+        "home" => VolumeRef::Home,
+        _ => return Err(format!("\"{text}\": there is no kind \"{kind}:\"; it is {KINDS}")),
+    };
+    Ok((volume, path))
+}
+
+/// Labels and serials may hold what ends them here: `/` is written `%2F`, `%` is `%25`.
+fn escape(value: &str) -> String {
+    value.replace('%', "%25").replace('/', "%2F")
+}
+
+fn unescape(value: &str) -> String {
+    value.replace("%2F", "/").replace("%2f", "/").replace("%25", "%")
+}
+
+impl fmt::Display for VolumeRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Uuid(value) => write!(f, "uuid:{value}"),
+            Self::PartUuid(value) => write!(f, "partuuid:{value}"),
+            Self::Label(value) => write!(f, "label:{}", escape(value)),
+            Self::PartLabel(value) => write!(f, "partlabel:{}", escape(value)),
+            Self::Lv(group, name) => write!(f, "lv:{group}/{name}"),
+            Self::Disk(serial, number) => write!(f, "disk:{}#{number}", escape(serial)),
+            Self::DiskId(guid, number) => write!(f, "diskid:{guid}#{number}"),
+            Self::Home => f.write_str("home:"),
+            Self::Number(number) => write!(f, "v{number}:"),
+        }
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", self.volume, self.path)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn every_kind_is_read_and_written() {
+        for text in [
+            "uuid:4f2a-11c9/EFI/meridian/start.efi",
+            "partuuid:8a4b1c52-7f0e-4d1e-9b55-2f6a3c9d1e01/a",
+            "label:TIDE DATA/x y",
+            "label:a%2Fb%25/x",
+            "partlabel:ESP/x",
+            "lv:tide/root/boot/vmlinuz",
+            "disk:PTR-0071#3/x",
+            "diskid:5e1f0c9a-1d1b-4f5b-9f0e-70b1d7c3a001#12/x",
+            "home:/EFI",
+            "v3:/boot",
+        ] {
+            assert_eq!(Place::parse(text).unwrap().to_string(), text);
+        }
+        assert_eq!(Place::parse("label:a%2Fb%25/x").unwrap().volume, VolumeRef::Label("a/b%".into()));
+        assert_eq!(Place::parse("uuid:1").unwrap().path, "/");
+    }
+
+    #[test]
+    fn mistakes_say_what_would_be_right() {
+        for (text, hint) in [
+            ("/EFI/x.efi", "names no volume"),
+            ("disk:PTR-0071/x", "disk:PTR-0071#1"),
+            ("disk:PTR-0071#0/x", "partition number"),
+            ("lv:tide", "group/name"),
+            ("uuid:/x", "needs a value"),
+            ("home:x/y", "takes nothing"),
+            ("uid:1/x", "no kind \"uid:\""),
+        ] {
+            let error = Place::parse(text).unwrap_err();
+            assert!(error.contains(hint), "{text}: {error}");
+        }
+        assert!(VolumeRef::parse("uuid:1/x").unwrap_err().contains("only a volume"));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read(label in "[^:]{1,12}", path in "(/[a-z ]{1,5}){0,3}", number in 1u32..200) {
+            let path = if path.is_empty() { "/".to_string() } else { path };
+            for volume in [VolumeRef::Label(label.clone()), VolumeRef::Disk(label.clone(), number)] {
+                let place = Place { volume, path: path.clone() };
+                prop_assert_eq!(Place::parse(&place.to_string()), Ok(place));
+            }
+        }
+
+        #[test]
+        fn any_text_is_taken(text: String) {
+            if let Ok(place) = Place::parse(&text) {
+                prop_assert_eq!(Place::parse(&place.to_string()), Ok(place));
+            }
+        }
+    }
+}

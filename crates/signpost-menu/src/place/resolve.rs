@@ -1,0 +1,171 @@
+//! Finding the volume that a name means.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::VolumeRef;
+use crate::nearest::nearest;
+
+/// All by which a volume can be named.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct VolumeIdentity {
+    /// Its number in the survey, from 1.
+    pub number: u32,
+    /// File-system UUID or serial.
+    pub uuid: Option<String>,
+    /// File-system label.
+    pub label: Option<String>,
+    /// Partition GUID.
+    pub part_uuid: Option<String>,
+    /// Partition name.
+    pub part_label: Option<String>,
+    /// Group and name of a logical volume.
+    pub lv: Option<(String, String)>,
+    /// The disk's serial.
+    pub disk_serial: Option<String>,
+    /// The disk's GUID.
+    pub disk_guid: Option<String>,
+    /// Partition number on the disk.
+    pub partition: Option<u32>,
+    /// Whether it is the home volume.
+    pub is_home: bool,
+}
+
+impl VolumeIdentity {
+    fn is(&self, volume: &VolumeRef) -> bool {
+        let same = |ours: &Option<String>, wanted: &str| {
+            ours.as_ref().is_some_and(|ours| ours.eq_ignore_ascii_case(wanted))
+        };
+        match volume {
+            VolumeRef::Uuid(value) => same(&self.uuid, value),
+            VolumeRef::PartUuid(value) => same(&self.part_uuid, value),
+            VolumeRef::Label(value) => self.label.as_ref() == Some(value),
+            VolumeRef::PartLabel(value) => self.part_label.as_ref() == Some(value),
+            VolumeRef::Lv(group, name) => self.lv.as_ref().is_some_and(|lv| lv.0 == *group && lv.1 == *name),
+            VolumeRef::Disk(serial, number) => {
+                self.disk_serial.as_ref() == Some(serial) && self.partition == Some(*number)
+            }
+            VolumeRef::DiskId(guid, number) => same(&self.disk_guid, guid) && self.partition == Some(*number),
+            VolumeRef::Home => self.is_home,
+            VolumeRef::Number(number) => self.number == *number,
+        }
+    }
+
+    /// Every stable name, the one that says most first.
+    fn names(&self) -> Vec<VolumeRef> {
+        let with_number = |id: &Option<String>| Some((id.clone()?, self.partition?));
+        [
+            self.uuid.clone().map(VolumeRef::Uuid),
+            self.lv.clone().map(|(group, name)| VolumeRef::Lv(group, name)),
+            self.part_uuid.clone().map(VolumeRef::PartUuid),
+            with_number(&self.disk_guid).map(|(guid, number)| VolumeRef::DiskId(guid, number)),
+            with_number(&self.disk_serial).map(|(serial, number)| VolumeRef::Disk(serial, number)),
+            self.label.clone().map(VolumeRef::Label),
+            self.part_label.clone().map(VolumeRef::PartLabel),
+        ]
+        .into_iter()
+        .flatten()
+        .collect()
+    }
+}
+
+/// Why a name means no one volume.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Unresolved {
+    /// No volume has it.
+    #[error("no volume is {wanted}{}", near.as_ref().map(|near| format!("; there is {near}")).unwrap_or_default())]
+    None {
+        /// The name.
+        wanted: String,
+        /// A volume that may be meant.
+        near: Option<String>,
+    },
+    /// Several have it.
+    #[error("{wanted} fits {} volumes: {}", places.len(), places.join(", "))]
+    Several {
+        /// The name.
+        wanted: String,
+        /// A place for each that tells it from the others.
+        places: Vec<String>,
+    },
+}
+
+/// The index of the one volume that this name means.
+///
+/// # Errors
+/// Where none or more than one does.
+pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, Unresolved> {
+    let mut found = volumes.iter().enumerate().filter(|(_, identity)| identity.is(volume));
+    let wanted = volume.to_string();
+    match (found.next(), found.next()) {
+        (Some((index, _)), None) => Ok(index),
+        (None, _) => Err(Unresolved::None { near: near(volume, volumes), wanted }),
+        (Some(first), Some(second)) => {
+            let all = [first, second].into_iter().chain(found);
+            let places = all
+                .map(|(index, identity)| {
+                    let name = stable(index, volumes).unwrap_or(VolumeRef::Number(identity.number));
+                    format!("v{} ({name})", identity.number)
+                })
+                .collect();
+            Err(Unresolved::Several { wanted, places })
+        }
+    }
+}
+
+/// The first name of this volume that no other volume shares.
+pub fn stable(index: usize, volumes: &[VolumeIdentity]) -> Option<VolumeRef> {
+    let names = volumes.get(index)?.names();
+    names.into_iter().find(|name| resolve_count(name, volumes) == 1)
+}
+
+fn resolve_count(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> usize {
+    volumes.iter().filter(|identity| identity.is(volume)).count()
+}
+
+/// A name of the same kind that is nearly the wanted one.
+fn near(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Option<String> {
+    let wanted = volume.to_string();
+    let kind = wanted.split_once(':')?.0;
+    let names: Vec<String> = volumes
+        .iter()
+        .flat_map(VolumeIdentity::names)
+        .map(|name| name.to_string())
+        .filter(|name| name.split_once(':').is_some_and(|(its_kind, _)| its_kind == kind))
+        .collect();
+    nearest(&wanted, names.iter().map(String::as_str)).map(ToString::to_string)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn volume(number: u32, uuid: &str, label: &str, disk: &str) -> VolumeIdentity {
+        VolumeIdentity {
+            number,
+            uuid: Some(uuid.into()),
+            label: Some(label.into()),
+            disk_serial: Some(disk.into()),
+            partition: Some(1),
+            ..VolumeIdentity::default()
+        }
+    }
+
+    #[test]
+    fn clones_are_named_both_with_places_that_tell_them_apart() {
+        let volumes = [volume(1, "4F2A-11C9", "TIDE", "A"), volume(2, "4F2A-11C9", "TIDE", "B")];
+        let error = resolve(&VolumeRef::Uuid("4f2a-11c9".into()), &volumes).unwrap_err();
+        assert_eq!(error.to_string(), "uuid:4f2a-11c9 fits 2 volumes: v1 (disk:A#1), v2 (disk:B#1)");
+        assert_eq!(stable(1, &volumes), Some(VolumeRef::Disk("B".into(), 1)));
+    }
+
+    #[test]
+    fn a_name_that_is_off_by_a_letter_offers_the_right_one() {
+        let volumes = [volume(1, "4F2A-11C9", "TIDE", "A"), volume(2, "0000-0001", "GAUGE", "B")];
+        let error = resolve(&VolumeRef::Label("TIDES".into()), &volumes).unwrap_err();
+        assert_eq!(error.to_string(), "no volume is label:TIDES; there is label:TIDE");
+        assert_eq!(resolve(&VolumeRef::Number(2), &volumes), Ok(1));
+        assert!(resolve(&VolumeRef::Home, &volumes).is_err());
+    }
+}
