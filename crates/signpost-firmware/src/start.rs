@@ -12,7 +12,7 @@ use uguid::Guid;
 
 use crate::device_path::{DevicePath, PartitionSignature};
 
-pub use rules::follow;
+pub use rules::{follow, locate};
 
 /// A partition, as the firmware sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]

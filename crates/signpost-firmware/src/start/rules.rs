@@ -51,7 +51,7 @@ impl<H: Hardware> Walk<'_, H> {
             .collect::<Vec<_>>()
             .into_iter()
             .find_map(|disk| {
-                let verdict = self.spare_path_of_disk(disk);
+                let verdict = Search { hardware }.spare_path_of_disk(disk);
                 self.step(Reason::MadeForDisk(disk), None, None, verdict)
             })
     }
@@ -103,9 +103,21 @@ impl<H: Hardware> Walk<'_, H> {
                 return Verdict::Category;
             }
         }
-        self.locate(&option.path, &label)
+        locate(option, self.hardware)
     }
+}
 
+/// What comes of an option, wherever it stands: the file that it leads to, or why none.
+pub fn locate(option: &LoadOption, hardware: &impl Hardware) -> Verdict {
+    Search { hardware }.locate(&option.path, &option.description.to_string())
+}
+
+/// Looking for what a device path leads to.
+struct Search<'a, H> {
+    hardware: &'a H,
+}
+
+impl<H: Hardware> Search<'_, H> {
     fn locate(&self, path: &DevicePath, label: &str) -> Verdict {
         if let Some(drive) = path.hard_drive() {
             return self.on_partition(&drive, path.file());
