@@ -1,1 +1,28 @@
-//! x
+//! What Early Signpost does: look at a machine, draft its menu, plan what puts it in force, apply that,
+//! take it back, and rehearse a start.
+//!
+//! Facts come back as values that can be shown or written as JSON; nothing here prints.
+
+pub mod apply;
+pub mod catalogue;
+pub mod code;
+pub mod draft;
+pub mod durable;
+pub mod error;
+pub mod hardware;
+pub mod history;
+pub mod machine;
+pub mod menu_file;
+pub mod plan;
+pub mod rehearse;
+pub mod resolve;
+pub mod survey;
+pub mod undo;
+mod words;
+
+pub use code::Code;
+pub use error::{Error, Refusal, Result};
+pub use machine::Machine;
+
+/// Version of the JSON documents.
+pub const SCHEMA: u32 = 1;

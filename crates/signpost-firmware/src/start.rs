@@ -59,8 +59,9 @@ pub trait Hardware {
     fn partitions(&self) -> &[PartitionSeen];
     /// The numbers of its disks, in the same order.
     fn disks(&self) -> &[usize];
-    /// Tries a file; paths are written with backslashes and case does not matter.
-    fn program(&self, partition: usize, path: &str) -> Program;
+    /// Tries a file; paths are written with backslashes and case does not matter. `data` is what the option
+    /// hands to it: a kernel gives up where that names an initrd which is not there.
+    fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program;
     /// The disk that an option without a partition names.
     fn disk_of(&self, path: &DevicePath, label: &str) -> DiskMatch;
     /// File name of the spare path: `BOOTX64.EFI` and its like.

@@ -51,7 +51,7 @@ impl<H: Hardware> Walk<'_, H> {
             .collect::<Vec<_>>()
             .into_iter()
             .find_map(|disk| {
-                let verdict = Search { hardware }.spare_path_of_disk(disk);
+                let verdict = Search { hardware, data: &[] }.spare_path_of_disk(disk);
                 self.step(Reason::MadeForDisk(disk), None, None, verdict)
             })
     }
@@ -109,12 +109,14 @@ impl<H: Hardware> Walk<'_, H> {
 
 /// What comes of an option, wherever it stands: the file that it leads to, or why none.
 pub fn locate(option: &LoadOption, hardware: &impl Hardware) -> Verdict {
-    Search { hardware }.locate(&option.path, &option.description.to_string())
+    Search { hardware, data: &option.optional_data }.locate(&option.path, &option.description.to_string())
 }
 
 /// Looking for what a device path leads to.
 struct Search<'a, H> {
     hardware: &'a H,
+    /// Handed to the program.
+    data: &'a [u8],
 }
 
 impl<H: Hardware> Search<'_, H> {
@@ -191,7 +193,7 @@ impl<H: Hardware> Search<'_, H> {
             let program = if path.contains('/') {
                 Program::Missing
             } else {
-                self.hardware.program(*partition, path.trim_start_matches('\\'))
+                self.hardware.program(*partition, path.trim_start_matches('\\'), self.data)
             };
             match program {
                 Program::Starts if clones => starts.push(target),

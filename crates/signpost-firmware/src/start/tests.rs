@@ -51,7 +51,7 @@ impl Hardware for Bench {
     fn disks(&self) -> &[usize] {
         &[0, 1]
     }
-    fn program(&self, partition: usize, path: &str) -> Program {
+    fn program(&self, partition: usize, path: &str, _: &[u8]) -> Program {
         let path = path.to_lowercase();
         let found = self.files.iter().find(|file| (file.0, file.1) == (partition, path.as_str()));
         found.map_or(Program::Missing, |file| file.2.clone())

@@ -1,0 +1,130 @@
+//! The codes of findings and guards: one namespace, in words.
+
+use std::fmt;
+
+/// A finding's or a guard's code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Code {
+    /// A disk cannot be read at all.
+    DiskUnreadable,
+    /// A partition table is broken.
+    TableBroken,
+    /// Partitions overlap or lie outside of the disk.
+    PartitionOdd,
+    /// A volume says what it is, and is broken.
+    VolumeBroken,
+    /// Two volumes share an identity.
+    Clone,
+    /// The firmware's variables cannot be read, in whole or in part.
+    VariablesBroken,
+    /// A load option is broken.
+    EntryBroken,
+    /// A load option's partition or device is gone.
+    EntryStale,
+    /// A load option's file is gone.
+    EntryFileGone,
+    /// A load option's file cannot be started.
+    EntryUnfit,
+    /// Two load options start the same file.
+    EntryDuplicate,
+    /// A load option stands in no order.
+    EntryUnordered,
+    /// The order names a number that has no load option.
+    OrderDangling,
+    /// The order names a number twice.
+    OrderTwice,
+    /// The running system is not what starts next.
+    NotFirst,
+    /// What the machine was started from is no system's own entry.
+    StartedBySpare,
+    /// A boot with a number of its own comes first, once.
+    NextBootSet,
+    /// Guard: nothing would start.
+    NothingStarts,
+    /// Guard: an entry that is not ours would change.
+    ForeignEntry,
+    /// Guard: what the machine was started from would be removed.
+    StartedFrom,
+    /// Guard: the menu's default could not start.
+    DefaultGone,
+    /// Guard: nobody could be asked.
+    Unconfirmed,
+}
+
+impl Code {
+    /// Every code.
+    pub const ALL: [Self; 22] = [
+        Self::DiskUnreadable,
+        Self::TableBroken,
+        Self::PartitionOdd,
+        Self::VolumeBroken,
+        Self::Clone,
+        Self::VariablesBroken,
+        Self::EntryBroken,
+        Self::EntryStale,
+        Self::EntryFileGone,
+        Self::EntryUnfit,
+        Self::EntryDuplicate,
+        Self::EntryUnordered,
+        Self::OrderDangling,
+        Self::OrderTwice,
+        Self::NotFirst,
+        Self::StartedBySpare,
+        Self::NextBootSet,
+        Self::NothingStarts,
+        Self::ForeignEntry,
+        Self::StartedFrom,
+        Self::DefaultGone,
+        Self::Unconfirmed,
+    ];
+
+    /// The code as it is written.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::DiskUnreadable => "disk-unreadable",
+            Self::TableBroken => "table-broken",
+            Self::PartitionOdd => "partition-odd",
+            Self::VolumeBroken => "volume-broken",
+            Self::Clone => "clone",
+            Self::VariablesBroken => "variables-broken",
+            Self::EntryBroken => "entry-broken",
+            Self::EntryStale => "entry-stale",
+            Self::EntryFileGone => "entry-file-gone",
+            Self::EntryUnfit => "entry-unfit",
+            Self::EntryDuplicate => "entry-duplicate",
+            Self::EntryUnordered => "entry-unordered",
+            Self::OrderDangling => "order-dangling",
+            Self::OrderTwice => "order-twice",
+            Self::NotFirst => "not-first",
+            Self::StartedBySpare => "started-by-spare",
+            Self::NextBootSet => "next-boot-set",
+            Self::NothingStarts => "nothing-starts",
+            Self::ForeignEntry => "foreign-entry",
+            Self::StartedFrom => "started-from",
+            Self::DefaultGone => "default-gone",
+            Self::Unconfirmed => "unconfirmed",
+        }
+    }
+
+    /// The code that is written so.
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|code| code.word() == word)
+    }
+
+    /// Whether it is a guard's, which `--despite` can override.
+    pub fn is_guard(self) -> bool {
+        matches!(self, Self::NothingStarts | Self::ForeignEntry | Self::StartedFrom | Self::DefaultGone)
+    }
+}
+
+impl fmt::Display for Code {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+impl serde::Serialize for Code {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.word())
+    }
+}

@@ -1,0 +1,225 @@
+//! Drafting: a menu file made or added to from a survey. What stands in the file stays as it is.
+
+mod text;
+
+use std::path::Path;
+
+use serde::Serialize;
+use signpost_menu::MenuDocument;
+use signpost_menu::document::Hidden;
+use signpost_menu::document::RESERVED_IDS;
+
+use crate::error::{Error, Result};
+use crate::menu_file;
+use crate::resolve::{StartTarget, resolve};
+use crate::survey::{Look, Role, StartupFile, System, patterns};
+
+/// A draft: the file's new text, and what is new and gone in it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Draft {
+    /// Version of this document.
+    pub schema: u32,
+    /// Whether the file is made now.
+    pub is_new_file: bool,
+    /// Entries that were added.
+    pub added: Vec<DraftEntry>,
+    /// Entries that stand in the file and start nothing that is there.
+    pub gone: Vec<GoneEntry>,
+    /// Systems that were not taken up, each with the reason.
+    pub left: Vec<String>,
+    /// The file's text.
+    #[serde(skip)]
+    pub text: String,
+}
+
+/// An entry that draft made.
+#[derive(Clone, Debug, Serialize)]
+pub struct DraftEntry {
+    /// Its id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// Why it starts in this way.
+    pub why: String,
+    #[serde(skip)]
+    body: Vec<(&'static str, String)>,
+}
+
+/// An entry that starts nothing that is there.
+#[derive(Clone, Debug, Serialize)]
+pub struct GoneEntry {
+    /// Its id.
+    pub id: String,
+    /// What was looked for.
+    pub why: String,
+}
+
+/// Drafts the menu of a machine into the file at `path`, which is not written yet.
+///
+/// # Errors
+/// Where the file has errors, or a volume cannot be named.
+pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
+    let existing = menu_file::load_text(path)?;
+    let empty = MenuDocument::default();
+    let document = existing.as_ref().map_or(&empty, |(_, document)| document);
+    let resolved = resolve(look, document);
+    let gone = resolved
+        .iter()
+        .filter_map(|entry| Some(GoneEntry { id: entry.entry.id.clone(), why: entry.target.clone().err()? }))
+        .collect();
+    let targets: Vec<&StartTarget> = resolved.iter().filter_map(|entry| entry.target.as_ref().ok()).collect();
+    let mut ids: Vec<String> = document.entries.iter().map(|entry| entry.id.clone()).collect();
+    let mut added: Vec<DraftEntry> = Vec::new();
+    let mut left = Vec::new();
+    for system in &look.survey.systems {
+        if targets.iter().any(|target| is_started_by(look, system, target)) {
+            continue;
+        }
+        if is_hidden(look, document, system) {
+            left.push(format!("{}: hidden in the menu file", system.title));
+            continue;
+        }
+        match entry(look, system, free_id(&system.id, &ids))? {
+            Ok(entry) => {
+                ids.push(entry.id.clone());
+                added.push(entry);
+            }
+            Err(why) => left.push(format!("{}: {why}", system.title)),
+        }
+    }
+    let text = match &existing {
+        Some((text, _)) => text::extend(text, &added),
+        None => text::new_file(&look.survey.machine.name, &added),
+    };
+    menu_file::check(path, &text).map_err(|_| {
+        Error::unusable(
+            path,
+            "the entries cannot be added at its end; write its entries as [[entry]] sections",
+        )
+    })?;
+    Ok(Draft { schema: crate::SCHEMA, is_new_file: existing.is_none(), added, gone, left, text })
+}
+
+/// Whether something that is in the menu starts this system.
+fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
+    match target {
+        StartTarget::Program { volume, path, .. } => {
+            let file = look.survey.startup_file(*volume, path);
+            file.is_some_and(|file| look.survey.startup_files[file].system.as_ref() == Some(&system.id))
+        }
+        StartTarget::Linux { root: Some(root), .. } => system.root == Some(root + 1),
+        StartTarget::Linux { volume, kernel, root: None, .. } => {
+            system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == *kernel)
+        }
+        StartTarget::FirmwareEntry { number } => system.entries.contains(&crate::survey::hex(*number)),
+        StartTarget::BuiltIn | StartTarget::Group => false,
+    }
+}
+
+fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool {
+    let loaders = || system.loaders.iter().map(|index| &look.survey.startup_files[*index]);
+    document.hidden.iter().any(|hide| match &hide.what {
+        Hidden::Entry(id) => *id == system.id,
+        Hidden::System(title) => *title == system.title,
+        Hidden::Volume(volume) => look.resolve(volume).is_ok_and(|volume| {
+            system.root == Some(volume + 1)
+                || (system.root.is_none() && loaders().all(|loader| loader.volume == volume + 1))
+        }),
+        Hidden::File(place) => look.resolve(&place.volume).is_ok_and(|volume| {
+            let is_it = |loader: &StartupFile| {
+                loader.volume == volume + 1 && loader.path.eq_ignore_ascii_case(&place.path)
+            };
+            system.root.is_none() && !system.loaders.is_empty() && loaders().all(is_it)
+        }),
+    })
+}
+
+/// An id that no entry has: the system's own, or with a number behind it.
+fn free_id(base: &str, taken: &[String]) -> String {
+    let is_free = |id: &str| !taken.iter().any(|taken| taken == id) && !RESERVED_IDS.contains(&id);
+    let numbered = (2..).map(|number| format!("{base}-{number}"));
+    std::iter::once(base.to_string()).chain(numbered).find(|id| is_free(id)).unwrap_or_default()
+}
+
+/// The entry for a system, in the way that suits the firmware's own list: the kernel directly, else its own
+/// loader, else its firmware entry. The inner error says why there is none.
+fn entry(look: &Look<'_>, system: &System, id: String) -> Result<std::result::Result<DraftEntry, String>> {
+    let body = match kernel_directly(look, system)? {
+        Ok(body) => Ok(body),
+        Err(no_kernel) => match firmware_entry_with_data(look, system)? {
+            Some(body) => Ok(body),
+            None => loader(look, system, &no_kernel)?,
+        },
+    };
+    Ok(body.map(|(body, why)| DraftEntry { id, title: system.title.clone(), why, body }))
+}
+
+type Body = (Vec<(&'static str, String)>, String);
+
+fn kernel_directly(look: &Look<'_>, system: &System) -> Result<std::result::Result<Body, String>> {
+    let Some(kernel) = system.kernels.first() else {
+        return Ok(Err("no kernel of it was found".into()));
+    };
+    let volume = &look.survey.volumes[kernel.volume - 1];
+    if !volume.is_fat {
+        return Ok(Err(format!("its kernel lies on {}, which the firmware does not read", volume.kind)));
+    }
+    if kernel.efi_stub.is_none() {
+        return Ok(Err("its kernel has no EFI stub".into()));
+    }
+    if look.survey.machine.secure_boot == Some(true) {
+        return Ok(Err("Secure Boot is on, and its loader is what vouches for the kernel".into()));
+    }
+    let quoted = |text: &str| text::quote(text);
+    let (pattern, initrds) =
+        patterns(kernel).unwrap_or_else(|| (kernel.path.clone(), kernel.initrds.clone()));
+    let mut body = vec![
+        ("starts", quoted("linux")),
+        ("volume", quoted(&look.stable_name(kernel.volume - 1)?.to_string())),
+        ("kernel", quoted(&pattern)),
+    ];
+    if !initrds.is_empty() {
+        let list: Vec<String> = initrds.iter().map(|initrd| quoted(initrd)).collect();
+        body.push(("initrd", format!("[{}]", list.join(", "))));
+    }
+    let arguments = system.arguments.clone();
+    let source = arguments.as_ref().map(|arguments| arguments.source.clone()).unwrap_or_default();
+    if let Some(root) = system.root {
+        body.push(("root", quoted(&look.stable_name(root - 1)?.to_string())));
+    }
+    body.push(("args", quoted(&arguments.map(|arguments| arguments.text).unwrap_or_default())));
+    Ok(Ok((body, format!("its kernel directly, from a volume that the firmware reads; arguments {source}"))))
+}
+
+/// A closed system's loader may rely on the data that its installer put into its entry.
+fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<Body>> {
+    let mut entries = look.survey.firmware.entries.iter();
+    let with_data = |entry: &&crate::survey::FirmwareEntry| {
+        entry.system.as_ref() == Some(&system.id) && entry.data_length > 0 && !entry.is_made_by_firmware
+    };
+    let Some(entry) = entries.find(with_data) else { return Ok(None) };
+    let Some(target) = &entry.target else { return Ok(None) };
+    let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
+    let body = vec![
+        ("starts", text::quote("firmware-entry")),
+        ("label", text::quote(&entry.label)),
+        ("target", text::quote(&target)),
+    ];
+    Ok(Some((body, "its firmware entry, which hands data of its own to the loader".into())))
+}
+
+fn loader(look: &Look<'_>, system: &System, no_kernel: &str) -> Result<std::result::Result<Body, String>> {
+    let Some(file) = system.loaders.first().map(|index| &look.survey.startup_files[*index]) else {
+        let way = "give it a loader on an ESP, or put its kernel there";
+        return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
+    };
+    let program = format!("{}{}", look.stable_name(file.volume - 1)?, file.path);
+    let body = vec![("starts", text::quote("efi")), ("program", text::quote(&program))];
+    let what = match file.role {
+        Role::UnifiedImage => "its unified kernel image",
+        Role::SparePath => "its spare path, the only loader of it that was found",
+        _ => "its own loader",
+    };
+    let why = if system.kernels.is_empty() { what.to_string() } else { format!("{what}: {no_kernel}") };
+    Ok(Ok((body, why)))
+}

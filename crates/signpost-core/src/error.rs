@@ -1,0 +1,64 @@
+//! What can go wrong, told apart by whose fault it is.
+
+use std::path::Path;
+
+use signpost_firmware::variable::StoreError;
+use signpost_menu::Problem;
+
+use crate::code::Code;
+
+/// An error of the core.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// A file of the machine cannot be read or written, or does not say what it should.
+    #[error("{place}: {why}")]
+    Unusable {
+        /// The file, with line or offset where there is one.
+        place: String,
+        /// What was found, what was expected, what to do next.
+        why: String,
+    },
+    /// The firmware's variables cannot be read or written.
+    #[error("firmware variables: {0}")]
+    Variables(#[from] StoreError),
+    /// The menu file has errors.
+    #[error("{file} has {} error{}", problems.len(), if problems.len() == 1 { "" } else { "s" })]
+    MenuFile {
+        /// The file.
+        file: String,
+        /// All of them.
+        problems: Vec<Problem>,
+    },
+    /// A guard refused; nothing was changed.
+    #[error("refused ({}): {}", .0.code, .0.message)]
+    Refused(Refusal),
+    /// What was written does not read back.
+    #[error("{what}: what was written does not read back; {way}")]
+    NotReadBack {
+        /// What was written.
+        what: String,
+        /// What to do.
+        way: String,
+    },
+}
+
+/// Why a guard refused, and the way on.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct Refusal {
+    /// The guard.
+    pub code: Code,
+    /// What would happen.
+    pub message: String,
+    /// What to do instead.
+    pub way: String,
+}
+
+impl Error {
+    /// A file that cannot be used.
+    pub fn unusable(place: &Path, why: impl ToString) -> Self {
+        Self::Unusable { place: place.display().to_string(), why: why.to_string() }
+    }
+}
+
+/// A result of the core.
+pub type Result<T> = std::result::Result<T, Error>;

@@ -1,0 +1,126 @@
+//! A surveyed machine as the firmware sees it.
+
+use signpost_disk::Guid;
+use signpost_disk::file_system::VolumeError;
+use signpost_firmware::device_path::{DevicePath, PartitionSignature, View};
+use signpost_firmware::image::linux;
+use signpost_firmware::image::pe::{MachineType, Pe};
+use signpost_firmware::start::{DiskMatch, Hardware, PartitionSeen, Program};
+use signpost_firmware::ucs2::Ucs2;
+
+use crate::survey::{Look, VolumeReader};
+use crate::words::volume_path;
+
+/// Bytes of a program in which its headers lie.
+const HEAD: usize = 64 * 1024;
+
+/// Partitions and files of a survey; a partition's id is its volume's index.
+pub struct SurveyedHardware<'a> {
+    look: &'a Look<'a>,
+    partitions: Vec<PartitionSeen>,
+    disks: Vec<usize>,
+}
+
+impl<'a> SurveyedHardware<'a> {
+    /// The machine as surveyed.
+    pub fn new(look: &'a Look<'a>) -> Self {
+        let survey = &look.survey;
+        let mut partitions = Vec::new();
+        for disk in &survey.disks {
+            for partition in &disk.partitions {
+                let Some(volume) = partition.volume else { continue };
+                let guid = Guid::try_parse(&partition.guid).unwrap_or(Guid::ZERO);
+                partitions.push(PartitionSeen {
+                    id: volume - 1,
+                    disk: disk.number,
+                    number: partition.number,
+                    signature: PartitionSignature::Guid(guid),
+                    readable: survey.volumes[volume - 1].is_fat,
+                });
+            }
+        }
+        let disks = survey.disks.iter().map(|disk| disk.number).collect();
+        Self { look, partitions, disks }
+    }
+
+    fn judge(&self, head: &[u8]) -> Program {
+        let pe = match Pe::decode(head) {
+            Ok(pe) => pe,
+            Err(_) if head.is_empty() => return Program::Unfit("the file is empty".into()),
+            Err(fault) => return Program::Unfit(fault.to_string()),
+        };
+        let ours = self.look.machine.architecture;
+        if pe.machine != ours {
+            return Program::Unfit(format!("it is built for {}, this machine is {ours}", pe.machine));
+        }
+        match self.look.survey.machine.secure_boot {
+            Some(true) if pe.is_signed => {
+                Program::CannotTell("Secure Boot is on; whether it accepts the file's signature is not looked at yet".into())
+            }
+            Some(true) => Program::CannotTell(
+                "Secure Boot is on and the file carries no signature: it is refused unless its hash is allowed".into(),
+            ),
+            _ => Program::Starts,
+        }
+    }
+}
+
+/// A kernel's stub reads the initrds that its arguments name from its own volume, and gives up where one is
+/// not there.
+fn missing_initrd(reader: &VolumeReader, head: &[u8], data: &[u8]) -> Option<String> {
+    linux::decode(head)?;
+    let arguments = Ucs2::decode_lenient(data).to_string();
+    let mut initrds =
+        arguments.split_whitespace().filter_map(|word| word.strip_prefix("initrd=")).map(volume_path);
+    let missing = initrds.find(|path| !reader.has_file(path))?;
+    Some(format!("its arguments name the initrd {missing}, which is not there; the kernel gives up"))
+}
+
+impl Hardware for SurveyedHardware<'_> {
+    fn partitions(&self) -> &[PartitionSeen] {
+        &self.partitions
+    }
+
+    fn disks(&self) -> &[usize] {
+        &self.disks
+    }
+
+    fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program {
+        let Some(reader) = self.look.reader(partition) else {
+            return Program::Unfit("its file system cannot be read".into());
+        };
+        match reader.read_head(&volume_path(path), HEAD) {
+            Ok(head) => match self.judge(&head) {
+                Program::Starts => {
+                    missing_initrd(reader, &head, data).map_or(Program::Starts, Program::Unfit)
+                }
+                other => other,
+            },
+            Err(VolumeError::NotFound(_)) => Program::Missing,
+            Err(error) => Program::Unfit(error.to_string()),
+        }
+    }
+
+    /// Firmware names disks in its own labels by model and serial.
+    fn disk_of(&self, path: &DevicePath, label: &str) -> DiskMatch {
+        let disks = &self.look.survey.disks;
+        let named = |serial: &Option<String>| {
+            serial.as_ref().is_some_and(|serial| !serial.is_empty() && label.contains(serial.as_str()))
+        };
+        let mut matching = disks.iter().filter(|disk| named(&disk.serial));
+        match (matching.next(), matching.next()) {
+            (Some(disk), None) => DiskMatch::Disk(disk.number),
+            (Some(_), Some(_)) => DiskMatch::Unknown,
+            (None, _) => {
+                let names_serial =
+                    path.views().any(|view| matches!(view, View::Nvme { .. } | View::Sata { .. }));
+                let all_known = disks.iter().all(|disk| disk.serial.is_some());
+                if names_serial && all_known { DiskMatch::Gone } else { DiskMatch::Unknown }
+            }
+        }
+    }
+
+    fn spare_file_name(&self) -> &str {
+        self.look.machine.architecture.spare_file_name().unwrap_or(MachineType::X64_SPARE)
+    }
+}

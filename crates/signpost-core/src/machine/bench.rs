@@ -1,0 +1,153 @@
+//! `machine.toml`: a folder that stands in for a machine.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::Deserialize;
+use signpost_disk::block::SharedDevice;
+use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::variable::VariableStore;
+use signpost_menu::place::VolumeRef;
+
+use super::image::ImageFile;
+use super::variables::{FdFile, FolderStore};
+use super::{Machine, MachineDisk, Running};
+use crate::error::{Error, Result};
+
+const FORMAT: i64 = 1;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct MachineFile {
+    format: i64,
+    name: String,
+    firmware: Firmware,
+    #[serde(default)]
+    architecture: Architecture,
+    variables: String,
+    secure_boot: Option<bool>,
+    #[serde(default)]
+    running: RunningSection,
+    #[serde(default)]
+    disk: Vec<DiskSection>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Firmware {
+    Uefi,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(rename_all = "snake_case")]
+enum Architecture {
+    #[default]
+    #[serde(rename = "x86_64")]
+    X64,
+    X86,
+    Aarch64,
+    Riscv64,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+struct RunningSection {
+    entry: Option<String>,
+    root: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct DiskSection {
+    image: String,
+    #[serde(default = "default_sector_size")]
+    sector_size: u32,
+    bus: Option<String>,
+    model: Option<String>,
+    serial: Option<String>,
+}
+
+fn default_sector_size() -> u32 {
+    512
+}
+
+pub(super) fn open(folder: &Path) -> Result<Machine> {
+    let path = folder.join("machine.toml");
+    let text = std::fs::read_to_string(&path).map_err(|error| {
+        if error.kind() == std::io::ErrorKind::NotFound {
+            Error::unusable(
+                folder,
+                "no bench: it has no machine.toml; `signpost demo DIR` makes a bench to look at",
+            )
+        } else {
+            Error::unusable(&path, error)
+        }
+    })?;
+    let file: MachineFile = toml::from_str(&text).map_err(|error| {
+        let place = match error.span() {
+            Some(span) => format!("{}, line {}", path.display(), line_of(&text, span.start)),
+            None => path.display().to_string(),
+        };
+        Error::Unusable { place, why: error.message().to_string() }
+    })?;
+    let wrong = |why: String| Error::unusable(&path, why);
+    if file.format != FORMAT {
+        return Err(wrong(format!("format is {}; this program reads format {FORMAT}", file.format)));
+    }
+    let Firmware::Uefi = file.firmware;
+    if let Some(disk) = file.disk.iter().find(|disk| disk.sector_size != 512) {
+        let why = format!(
+            "{}: sector-size is {}; only disks with 512-byte sectors are read",
+            disk.image, disk.sector_size
+        );
+        return Err(wrong(why));
+    }
+    Ok(Machine {
+        name: file.name,
+        architecture: match file.architecture {
+            Architecture::X64 => MachineType::X64,
+            Architecture::X86 => MachineType::IA32,
+            Architecture::Aarch64 => MachineType::AA64,
+            Architecture::Riscv64 => MachineType::RISCV64,
+        },
+        secure_boot: file.secure_boot,
+        running: running(&file.running).map_err(wrong)?,
+        variables: open_variables(&folder.join(&file.variables))?,
+        disks: file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect(),
+        folder: folder.to_path_buf(),
+    })
+}
+
+fn running(section: &RunningSection) -> std::result::Result<Running, String> {
+    let entry = section.entry.as_ref().map(|entry| {
+        let digits = entry.strip_prefix("Boot").unwrap_or(entry);
+        u16::from_str_radix(digits, 16).map_err(|_| {
+            format!("[running] entry is \"{entry}\"; it takes an entry's number, such as \"0004\"")
+        })
+    });
+    let root = section
+        .root
+        .as_ref()
+        .map(|root| VolumeRef::parse(root).map_err(|error| format!("[running] root: {error}")));
+    Ok(Running { entry: entry.transpose()?, root: root.transpose()? })
+}
+
+fn open_variables(path: &Path) -> Result<Box<dyn VariableStore>> {
+    if path.is_dir() {
+        Ok(Box::new(FolderStore::new(path.to_path_buf())))
+    } else {
+        Ok(Box::new(FdFile::open(path)?))
+    }
+}
+
+fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
+    let contents = ImageFile::open(&folder.join(&disk.image))
+        .map(|image| Arc::new(image) as SharedDevice)
+        .map_err(|error| error.to_string());
+    let DiskSection { image: name, sector_size, bus, model, serial } = disk;
+    MachineDisk { name, bus, model, serial, sector_size, contents }
+}
+
+fn line_of(text: &str, at: usize) -> usize {
+    text.get(..at).unwrap_or(text).matches('\n').count() + 1
+}

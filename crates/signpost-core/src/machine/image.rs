@@ -1,0 +1,35 @@
+//! A raw disk image in a file.
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+
+use signpost_disk::block::{BlockDevice, ReadError};
+
+/// An image, open for reading.
+pub(super) struct ImageFile {
+    file: File,
+    size: u64,
+}
+
+impl ImageFile {
+    pub(super) fn open(path: &Path) -> io::Result<Self> {
+        let file = File::open(path)?;
+        let size = file.metadata()?.len();
+        Ok(Self { file, size })
+    }
+}
+
+impl BlockDevice for ImageFile {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
+        self.file.read_exact_at(buffer, offset).map_err(|error| match error.kind() {
+            io::ErrorKind::UnexpectedEof => ReadError::past_end(offset, buffer.len(), self.size),
+            _ => ReadError { offset, length: buffer.len(), why: error.to_string() },
+        })
+    }
+}

@@ -1,0 +1,71 @@
+//! Guards: what a plan must not do.
+
+use super::{Action, Plan};
+use crate::code::Code;
+use crate::error::Refusal;
+use crate::rehearse::Outcome;
+use crate::survey::{Look, hex};
+
+pub(super) fn all(look: &Look<'_>, plan: &Plan, default: Option<&str>, removed: &[u16]) -> Vec<Refusal> {
+    let mut refusals = Vec::new();
+    refusals.extend(nothing_starts(&plan.outcome));
+    if let Some(entry) = plan.entries.iter().find(|entry| Some(entry.id.as_str()) == default)
+        && entry.action == Action::LeaveOut
+    {
+        refusals.push(Refusal {
+            code: Code::DefaultGone,
+            message: format!(
+                "the default, {}, would not be in the firmware's list: {}",
+                entry.id, entry.detail
+            ),
+            way: "choose another default in the menu file".into(),
+        });
+    }
+    refusals.extend(foreign_changes(look, plan));
+    refusals.extend(started_from(look, removed));
+    refusals
+}
+
+/// No entry of the order would start.
+pub(crate) fn nothing_starts(outcome: &Outcome) -> Option<Refusal> {
+    (!outcome.is_start() || outcome.entry.is_none()).then(|| Refusal {
+        code: Code::NothingStarts,
+        message: format!("no entry of the boot order would start; then {}", outcome.text),
+        way: "see what `menu` and `rehearse` say of each entry, and put one that starts into the menu".into(),
+    })
+}
+
+/// What the machine was started from would be removed: the firmware or the system would make it again.
+pub(crate) fn started_from(look: &Look<'_>, removed: &[u16]) -> Option<Refusal> {
+    let current = look.boot.current.filter(|current| removed.contains(current))?;
+    Some(Refusal {
+        code: Code::StartedFrom,
+        message: format!("entry {} would be removed, and the machine was started from it", hex(current)),
+        way: "start from another entry first, then do this again".into(),
+    })
+}
+
+/// An option that is not ours must be changed: it is to be in use and is not.
+fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
+    let adopted = plan.entries.iter().filter(|entry| entry.action == Action::Adopt);
+    let changed = adopted.filter(|entry| {
+        let name = entry.number.as_ref().map(|number| format!("Boot{number}"));
+        plan.writes.iter().any(|write| Some(&write.name) == name.as_ref())
+    });
+    changed
+        .map(|entry| {
+            let number = entry.number.clone().unwrap_or_default();
+            let label = look.survey.firmware.entries.iter().find(|held| held.number == number);
+            let label = label.map(|held| held.label.clone()).unwrap_or_default();
+            Refusal {
+                code: Code::ForeignEntry,
+                message: format!(
+                    "entry {number} \"{label}\" is not in use and not ours; {} would put it in use",
+                    entry.id
+                ),
+                way: "put it in use in the firmware's own screen, or name its file in an entry of its own"
+                    .into(),
+            }
+        })
+        .collect()
+}

@@ -1,0 +1,222 @@
+//! The plan: what would put a menu in force, with nothing written yet.
+
+pub(crate) mod guards;
+mod options;
+
+use serde::Serialize;
+use signpost_firmware::boot_variables::{self, BootVariables, TIMEOUT_FOREVER};
+use signpost_firmware::store::MemoryStore;
+use signpost_firmware::variable::{Contents, VariableName, VariableStore};
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
+
+use crate::error::{Error, Refusal, Result};
+use crate::history::{History, Write};
+use crate::rehearse::{Outcome, rehearse};
+use crate::resolve::resolve;
+use crate::survey::{Look, hex};
+use options::Numbers;
+
+/// What would put a menu in force.
+#[derive(Clone, Debug, Serialize)]
+pub struct Plan {
+    /// Version of this document.
+    pub schema: u32,
+    /// What becomes of each entry of the menu, in its order.
+    pub entries: Vec<EntryPlan>,
+    /// The boot order now.
+    pub order_before: Vec<String>,
+    /// The boot order then.
+    pub order_after: Vec<String>,
+    /// `Timeout` now, in seconds.
+    pub timeout_before: Option<u16>,
+    /// `Timeout` then.
+    pub timeout_after: u16,
+    /// What would be written, in this order: after each write the machine still starts.
+    pub writes: Vec<Write>,
+    /// What else is worth saying.
+    pub notes: Vec<String>,
+    /// Guards that stand against it.
+    pub refusals: Vec<Refusal>,
+    /// What starts then, rehearsed.
+    pub outcome: Outcome,
+}
+
+/// What becomes of an entry.
+#[derive(Clone, Debug, Serialize)]
+pub struct EntryPlan {
+    /// Its id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// The load option that stands for it.
+    pub number: Option<String>,
+    /// What happens to that.
+    pub action: Action,
+    /// Why, and what would help.
+    pub detail: String,
+}
+
+/// What happens to an entry's load option.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Action {
+    /// It is made.
+    Make,
+    /// Ours is brought up to date.
+    Change,
+    /// It is as it should be.
+    Keep,
+    /// One that somebody else made is taken as it is.
+    Adopt,
+    /// The firmware's list cannot hold the entry.
+    LeaveOut,
+}
+
+impl Action {
+    /// The action in a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Make => "make",
+            Self::Change => "change",
+            Self::Keep => "keep",
+            Self::Adopt => "adopt",
+            Self::LeaveOut => "leave out",
+        }
+    }
+}
+
+/// Plans how to put a menu in force.
+///
+/// # Errors
+/// Where the menu's host is not to be had, or the variables cannot be read.
+pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Result<Plan> {
+    if document.settings.host == Host::Signpost {
+        return Err(Error::Unusable {
+            place: "[menu] host".into(),
+            why:
+                "\"signpost\" needs the boot program, which this version does not bring; host = \"firmware\" \
+                  puts the menu into the firmware's own list"
+                    .into(),
+        });
+    }
+    let contents = look.machine.contents()?;
+    if let Some(fault) = contents.faults.first() {
+        return Err(Error::Unusable {
+            place: "firmware variables".into(),
+            why: format!("{fault}; nothing is planned on variables that cannot all be read"),
+        });
+    }
+    let mut numbers = Numbers::new(&look.boot, history.owned());
+    let mut entries = Vec::new();
+    let mut writes = Vec::new();
+    let mut notes = Vec::new();
+    for resolved in resolve(look, document) {
+        notes.extend(resolved.notes.iter().map(|note| format!("{}: {note}", resolved.entry.id)));
+        let (planned, write) = options::entry(look, &contents, &resolved, &mut numbers);
+        entries.push(planned);
+        writes.extend(write);
+    }
+    let default = document.default_entry(None).map(|entry| entry.id.clone());
+    let removed = numbers.leftovers(document);
+    let order = order(look, &entries, default.as_deref(), &removed);
+    let timeout = match document.settings.timeout {
+        Timeout::Seconds(seconds) => seconds,
+        Timeout::Never => TIMEOUT_FOREVER,
+    };
+    let words = order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ");
+    writes.push(Write::to(
+        &contents,
+        boot_variables::boot_order(&order),
+        format!("boot order {words}"),
+        None,
+    ));
+    let what =
+        if timeout == TIMEOUT_FOREVER { "wait for a key".to_string() } else { format!("wait {timeout} s") };
+    writes.push(Write::to(&contents, boot_variables::timeout(timeout), what, None));
+    for number in &removed {
+        let what = format!("remove entry {}, whose menu entry is gone", hex(*number));
+        writes.push(Write::removal(&contents, VariableName::boot_option(*number), what));
+    }
+    writes.retain(|write| !write.is_done());
+    notes.extend(policy_notes(document, look.boot.next));
+    let outcome = rehearse(look, &state_after(look, &contents, &writes)?).outcome;
+    let mut plan = Plan {
+        schema: crate::SCHEMA,
+        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
+        order_after: order.iter().map(|number| hex(*number)).collect(),
+        timeout_before: look.boot.timeout,
+        timeout_after: timeout,
+        entries,
+        writes,
+        notes,
+        refusals: Vec::new(),
+        outcome,
+    };
+    plan.refusals = guards::all(look, &plan, default.as_deref(), &removed);
+    Ok(plan)
+}
+
+/// Ours first, the default first of all, all others behind in their order.
+fn order(look: &Look<'_>, entries: &[EntryPlan], default: Option<&str>, removed: &[u16]) -> Vec<u16> {
+    let number = |entry: &EntryPlan| entry.number.as_ref().and_then(|hex| u16::from_str_radix(hex, 16).ok());
+    let is_default = |entry: &&EntryPlan| Some(entry.id.as_str()) == default;
+    let first = entries.iter().filter(is_default).filter_map(number);
+    let rest = entries.iter().filter(|entry| !is_default(entry)).filter_map(number);
+    let mut order: Vec<u16> = Vec::new();
+    for number in first.chain(rest) {
+        if !order.contains(&number) {
+            order.push(number);
+        }
+    }
+    let ours = order.clone();
+    let others = look.boot.order.iter().filter(|number| !ours.contains(number) && !removed.contains(number));
+    order.extend(others);
+    order
+}
+
+/// The boot variables once these writes are done.
+///
+/// # Errors
+/// Never with a store in memory.
+pub(crate) fn state_after(look: &Look<'_>, contents: &Contents, writes: &[Write]) -> Result<BootVariables> {
+    let mut store = MemoryStore::new(contents.variables.clone());
+    for write in writes {
+        match write.variable() {
+            Some(variable) => store.write(&variable)?,
+            None => store.remove(&write.variable_name())?,
+        }
+    }
+    let mut boot = BootVariables::read(&store.read_all()?);
+    boot.current = boot.current.or(look.boot.current);
+    Ok(boot)
+}
+
+/// What of the policy the firmware's own list cannot do.
+fn policy_notes(document: &MenuDocument, next: Option<u16>) -> Vec<String> {
+    let mut notes = Vec::new();
+    if document.settings.default == DefaultEntry::LastStarted {
+        notes.push(
+            "default = \"last-started\": the firmware does not remember; the first entry is the default"
+                .into(),
+        );
+    }
+    if document.settings.show != Show::Always {
+        notes.push("show: the firmware decides when it shows its own list".into());
+    }
+    if let Some(next) = next {
+        notes.push(format!("the next start goes to {} once, before this order counts", hex(next)));
+    }
+    notes
+}
+
+/// Passes a plan's guards, but for the one that is overridden.
+///
+/// # Errors
+/// [`Error::Refused`] with the first guard that stands against it.
+pub fn pass(refusals: &[Refusal], despite: Option<crate::Code>) -> Result<()> {
+    match refusals.iter().find(|refusal| Some(refusal.code) != despite) {
+        Some(refusal) => Err(Error::Refused(refusal.clone())),
+        None => Ok(()),
+    }
+}

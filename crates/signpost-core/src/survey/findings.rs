@@ -1,0 +1,140 @@
+//! What is odd about a machine.
+
+use std::collections::BTreeMap;
+
+use super::Look;
+use super::facts::{Finding, FirmwareEntry};
+use super::firmware::hex;
+use crate::code::Code;
+
+/// A fault of the variables.
+pub(super) fn variables(fault: &str) -> Finding {
+    finding(
+        Code::VariablesBroken,
+        format!("firmware variables: {fault}"),
+        "what could not be read is left as it is; nothing is written over it",
+    )
+}
+
+/// All that systems, entries and order show.
+pub(super) fn all(look: &Look<'_>) -> Vec<Finding> {
+    let mut found = Vec::new();
+    clones(look, &mut found);
+    entries(look, &mut found);
+    duplicates(look, &mut found);
+    order(look, &mut found);
+    start(look, &mut found);
+    found
+}
+
+fn finding(code: Code, message: String, help: &str) -> Finding {
+    Finding { code, message, help: help.into() }
+}
+
+fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
+    let mut by_uuid: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for volume in &look.survey.volumes {
+        let name = format!("v{}", volume.number);
+        if let Some(uuid) = &volume.uuid {
+            by_uuid.entry(format!("UUID {uuid}")).or_default().push(name.clone());
+        }
+        by_uuid.entry(format!("partition GUID {}", volume.part_uuid)).or_default().push(name);
+    }
+    for (identity, volumes) in by_uuid.into_iter().filter(|(_, volumes)| volumes.len() > 1) {
+        let message = format!("{} share the {identity}", volumes.join(" and "));
+        found.push(finding(
+            Code::Clone,
+            message,
+            "name them by disk:SERIAL#N, or give one of them a new identity",
+        ));
+    }
+}
+
+fn named(entry: &FirmwareEntry) -> String {
+    format!("entry {} \"{}\"", entry.number, entry.label)
+}
+
+fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
+    for entry in &look.survey.firmware.entries {
+        let message = format!("{}: {}", named(entry), entry.finding);
+        let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
+            found.push(finding(Code::EntryBroken, message, "the firmware passes it over"));
+            continue;
+        };
+        let hardware = crate::hardware::SurveyedHardware::new(look);
+        let (code, help) = match crate::words::kind(&signpost_firmware::start::locate(option, &hardware)) {
+            "no-partition" | "no-device" => (Code::EntryStale, "it starts nothing; it may go"),
+            "no-file" => (Code::EntryFileGone, "it starts nothing until the file is back"),
+            "unfit" | "unreadable" => (Code::EntryUnfit, "it starts nothing as it is"),
+            _ => continue,
+        };
+        found.push(finding(code, message, help));
+    }
+}
+
+fn duplicates(look: &Look<'_>, found: &mut Vec<Finding>) {
+    let entries = &look.survey.firmware.entries;
+    for (index, entry) in entries.iter().enumerate() {
+        let Some(target) = &entry.target else { continue };
+        let same = |other: &&FirmwareEntry| {
+            let theirs = other.target.as_ref();
+            theirs.is_some_and(|theirs| {
+                theirs.volume == target.volume && theirs.file.eq_ignore_ascii_case(&target.file)
+            }) && other.is_made_by_firmware == entry.is_made_by_firmware
+        };
+        if let Some(first) = entries[..index].iter().find(same) {
+            let message = format!("{} starts the same file as entry {}", named(entry), first.number);
+            found.push(finding(Code::EntryDuplicate, message, "one of the two may go"));
+        }
+    }
+}
+
+fn order(look: &Look<'_>, found: &mut Vec<Finding>) {
+    let boot = &look.boot;
+    for (index, number) in boot.order.iter().enumerate() {
+        if boot.order[..index].contains(number) {
+            let message = format!("the boot order names {} twice", hex(*number));
+            found.push(finding(Code::OrderTwice, message, "only its first place counts"));
+        } else if !boot.options.contains_key(number) {
+            let message = format!("the boot order names {}, and there is no such entry", hex(*number));
+            found.push(finding(Code::OrderDangling, message, "the firmware passes it over"));
+        }
+    }
+    for entry in look.survey.firmware.entries.iter().filter(|entry| entry.place.is_none()) {
+        let message = format!("{} is not in the boot order", named(entry));
+        found.push(finding(
+            Code::EntryUnordered,
+            message,
+            "the firmware may take its number for another entry",
+        ));
+    }
+    if let Some(next) = boot.next {
+        let message = format!("the next start goes to {}, whatever the order says", hex(next));
+        found.push(finding(Code::NextBootSet, message, "it counts once; the firmware forgets it then"));
+    }
+}
+
+/// Held against what is running.
+fn start(look: &Look<'_>, found: &mut Vec<Finding>) {
+    let Some(running) = look.survey.systems.iter().find(|system| system.is_running) else { return };
+    let rehearsal = crate::rehearse::rehearse(look, &look.boot);
+    if rehearsal.outcome.system.as_ref() != Some(&running.id) {
+        let message = format!(
+            "{} is running, and the next start goes elsewhere: {}",
+            running.title, rehearsal.outcome.text
+        );
+        found.push(finding(Code::NotFirst, message, "`draft` and `apply` put the running system first"));
+    }
+    let current = look.boot.current.map(hex);
+    let entry = look.survey.firmware.entries.iter().find(|entry| Some(&entry.number) == current.as_ref());
+    if let Some(entry) = entry.filter(|entry| entry.is_made_by_firmware) {
+        let message =
+            format!("the machine was started from {}, which the firmware made by itself", named(entry));
+        let help = if running.entries.iter().any(|number| *number != entry.number) {
+            "the system's own entry was passed over: see what `rehearse` says of it"
+        } else {
+            "the running system has no entry of its own; `apply` makes one"
+        };
+        found.push(finding(Code::StartedBySpare, message, help));
+    }
+}

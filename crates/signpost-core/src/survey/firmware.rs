@@ -1,0 +1,78 @@
+//! The firmware's entries, each with what it leads to.
+
+use signpost_firmware::load_option::LoadOption;
+use signpost_firmware::start::{Verdict, locate};
+
+use super::Look;
+use super::facts::{FirmwareEntry, FirmwareFacts, Target};
+use crate::hardware::SurveyedHardware;
+use crate::{rehearse, words};
+
+pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
+    let boot = &look.boot;
+    let hardware = SurveyedHardware::new(look);
+    let mut numbers: Vec<u16> = Vec::new();
+    for number in boot.order.iter().chain(boot.options.keys()) {
+        if boot.options.contains_key(number) && !numbers.contains(number) {
+            numbers.push(*number);
+        }
+    }
+    FirmwareFacts {
+        current: boot.current.map(hex),
+        next: boot.next.map(hex),
+        order: boot.order.iter().copied().map(hex).collect(),
+        timeout: boot.timeout,
+        entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),
+        starts_next: rehearse::rehearse(look, boot).outcome.text,
+    }
+}
+
+/// A number as the standard writes it.
+pub(crate) fn hex(number: u16) -> String {
+    format!("{number:04X}")
+}
+
+fn entry(look: &Look<'_>, hardware: &SurveyedHardware<'_>, number: u16) -> FirmwareEntry {
+    let place = look.boot.order.iter().position(|other| *other == number).map(|index| index + 1);
+    let mut facts = FirmwareEntry {
+        number: hex(number),
+        number_value: number,
+        label: String::new(),
+        is_active: false,
+        place,
+        is_made_by_firmware: false,
+        path: String::new(),
+        data_length: 0,
+        target: None,
+        finding: String::new(),
+        system: None,
+    };
+    match look.boot.options.get(&number).map(|option| &option.decoded) {
+        Some(Ok(option)) => fill(&mut facts, look, hardware, option),
+        Some(Err(fault)) => facts.finding = format!("broken: {fault}"),
+        None => {}
+    }
+    facts
+}
+
+fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, hardware: &SurveyedHardware<'_>, option: &LoadOption) {
+    facts.label = option.description.to_string();
+    facts.is_active = option.is_active();
+    facts.is_made_by_firmware = option.is_made_by_firmware();
+    facts.path = option.path.to_string();
+    facts.data_length = option.optional_data.len();
+    let verdict = locate(option, hardware);
+    facts.finding = words::verdict(look, &verdict);
+    let target = match &verdict {
+        Verdict::Starts(targets) => targets.first(),
+        Verdict::MayStart(target, _) | Verdict::Unfit { target, .. } => Some(target),
+        _ => None,
+    };
+    let Some(target) = target else { return };
+    let volume = &look.survey.volumes[target.partition];
+    let file = words::volume_path(&target.path);
+    let known = look.survey.startup_file(target.partition, &file);
+    facts.system = known.and_then(|index| look.survey.startup_files[index].system.clone());
+    facts.target =
+        Some(Target { volume: volume.number, disk: volume.disk, partition: volume.partition, file });
+}

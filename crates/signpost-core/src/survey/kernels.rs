@@ -1,0 +1,167 @@
+//! Kernels, the initrds that belong to them, and the systems they belong to.
+
+use signpost_firmware::image::linux::{self, LinuxKernel};
+use signpost_menu::version;
+
+use super::facts::{Kernel, System};
+use super::startup::is_kernel_name;
+use super::{Look, VolumeReader};
+
+/// Where modules of a kernel stand on its system's root volume.
+const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
+
+/// Finds all kernels and gives each to its system: the one on whose root volume it lies, or whose root
+/// volume has the modules of its version.
+pub(super) fn assign(look: &Look<'_>, systems: &mut [System]) {
+    let versions: Vec<Vec<String>> = systems.iter().map(|system| module_versions(look, system)).collect();
+    for index in 0..look.survey.volumes.len() {
+        let Some(reader) = look.reader(index) else { continue };
+        for kernel in on_volume(reader, index + 1) {
+            let own = systems.iter().position(|system| system.root == Some(index + 1));
+            let by_modules = || {
+                let mut having =
+                    versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
+                having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
+            };
+            if let Some(system) = own.or_else(by_modules).and_then(|system| systems.get_mut(system)) {
+                system.kernels.push(kernel);
+            }
+        }
+    }
+    for system in systems {
+        system
+            .kernels
+            .sort_by(|a, b| version::compare(&b.version, &a.version).then_with(|| a.path.cmp(&b.path)));
+    }
+}
+
+fn module_versions(look: &Look<'_>, system: &System) -> Vec<String> {
+    let Some(reader) = system.root.and_then(|root| look.reader(root - 1)) else { return Vec::new() };
+    MODULES
+        .iter()
+        .filter_map(|folder| reader.list(folder).ok())
+        .flatten()
+        .filter(|item| item.is_folder)
+        .map(|item| item.name)
+        .collect()
+}
+
+/// The kernels of a volume, wherever it is mounted in its system: as root, as `/boot`, as an ESP.
+fn on_volume(reader: &VolumeReader, volume: usize) -> Vec<Kernel> {
+    let mut folders = vec!["/boot".to_string(), String::new()];
+    for item in reader.list("/EFI").unwrap_or_default() {
+        if item.is_folder {
+            folders.push(format!("/EFI/{}", item.name));
+        }
+    }
+    folders.iter().flat_map(|folder| in_folder(reader, volume, folder)).collect()
+}
+
+fn in_folder(reader: &VolumeReader, volume: usize, folder: &str) -> Vec<Kernel> {
+    let items = reader.list(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+    let names: Vec<&str> =
+        items.iter().filter(|item| !item.is_folder).map(|item| item.name.as_str()).collect();
+    let kernels = names.iter().filter(|name| is_kernel_name(name));
+    kernels
+        .filter_map(|name| {
+            let path = format!("{folder}/{name}");
+            let head = reader.read_head(&path, linux::HEAD_LEN).ok()?;
+            Some(describe(volume, path, name, &linux::decode(&head)?, folder, &names))
+        })
+        .collect()
+}
+
+fn describe(
+    volume: usize,
+    path: String,
+    name: &str,
+    header: &LinuxKernel,
+    folder: &str,
+    names: &[&str],
+) -> Kernel {
+    let in_name = version_in_name(name);
+    Kernel {
+        volume,
+        path,
+        version: header.version.clone().unwrap_or_else(|| in_name.to_string()),
+        architecture: if header.is_64_bit { "x86_64" } else { "x86" }.to_string(),
+        efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
+        initrds: initrds(in_name, names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect(),
+    }
+}
+
+/// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
+fn version_in_name(name: &str) -> &str {
+    name.split_once('-').map_or("", |(_, version)| version)
+}
+
+/// The initrds that go with a kernel whose name ends in this version: `initrd-V`, `initrd.img-V`,
+/// `initramfs-V.img` and the like.
+fn initrds(version: &str, names: &[&str]) -> Vec<String> {
+    let matches = |name: &str| {
+        if !name.starts_with("initr") || name.contains("fallback") || name.contains("rescue") {
+            return false;
+        }
+        let stem = name.strip_suffix(".img").unwrap_or(name);
+        match stem.split_once('-') {
+            Some((_, after)) => after == version,
+            None => version.is_empty(),
+        }
+    };
+    names.iter().filter(|name| matches(name)).map(ToString::to_string).collect()
+}
+
+/// The pattern of a kernel's path and of its initrds', where both carry its version in their names: what
+/// `newest:` and `{version}` are made of.
+pub(crate) fn patterns(kernel: &Kernel) -> Option<(String, Vec<String>)> {
+    let (folder, name) = kernel.path.rsplit_once('/')?;
+    let version = version_in_name(name);
+    let starred = name.strip_suffix(version).filter(|_| !version.is_empty())?;
+    let initrds: Option<Vec<String>> = kernel
+        .initrds
+        .iter()
+        .map(|initrd| initrd.contains(version).then(|| initrd.replacen(version, "{version}", 1)))
+        .collect();
+    Some((format!("newest:{folder}/{starred}*"), initrds?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn initrds_go_by_the_version_in_their_name() {
+        let names = [
+            "initrd-6.9.4",
+            "initrd.img-6.9.4",
+            "initramfs-6.9.4.img",
+            "initramfs-6.9.4-fallback.img",
+            "initrd-6.9.40",
+            "initrd",
+            "vmlinuz-6.9.4",
+            "initramfs-lts.img",
+        ];
+        assert_eq!(initrds("6.9.4", &names), ["initrd-6.9.4", "initrd.img-6.9.4", "initramfs-6.9.4.img"]);
+        assert_eq!(initrds("", &names), ["initrd"]);
+        assert_eq!(initrds("lts", &names), ["initramfs-lts.img"]);
+    }
+
+    #[test]
+    fn patterns_stand_for_the_version_in_both_names() {
+        let kernel = |path: &str, initrds: &[&str]| Kernel {
+            volume: 1,
+            path: path.into(),
+            version: "6.9.4".into(),
+            architecture: "x86_64".into(),
+            efi_stub: None,
+            initrds: initrds.iter().map(ToString::to_string).collect(),
+        };
+        let (pattern, initrds) = patterns(&kernel("/boot/vmlinuz-6.9.4", &["/boot/initrd-6.9.4"])).unwrap();
+        assert_eq!(
+            (pattern.as_str(), initrds.as_slice()),
+            ("newest:/boot/vmlinuz-*", &["/boot/initrd-{version}".to_string()][..])
+        );
+        assert_eq!(patterns(&kernel("/boot/vmlinuz", &[])), None);
+        assert_eq!(patterns(&kernel("/boot/vmlinuz-6.9.4", &["/boot/microcode"])), None);
+    }
+}

@@ -1,0 +1,136 @@
+//! The survey: the complete picture of a machine, read without changing it.
+
+mod disks;
+mod facts;
+mod findings;
+mod firmware;
+mod kernels;
+mod linux;
+mod reader;
+mod startup;
+mod systems;
+
+use std::cell::OnceCell;
+
+use signpost_firmware::boot_variables::BootVariables;
+use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
+
+pub use facts::{
+    Arguments, Disk, Finding, FirmwareEntry, FirmwareFacts, Kernel, MachineFacts, Partition, Role,
+    StartupFile, Survey, System, TableFacts, Target, VersionFacts, Volume,
+};
+pub(crate) use firmware::hex;
+pub(crate) use kernels::patterns;
+pub use reader::VolumeReader;
+
+use crate::catalogue::Catalogue;
+use crate::error::{Error, Result};
+use crate::machine::Machine;
+
+/// A machine together with its survey: what later steps work on.
+pub struct Look<'m> {
+    /// The machine.
+    pub machine: &'m Machine,
+    /// What it is.
+    pub survey: Survey,
+    /// Its boot variables.
+    pub boot: BootVariables,
+    identities: Vec<VolumeIdentity>,
+    readers: Vec<LazyReader>,
+}
+
+type LazyReader = (disks::Source, OnceCell<Option<VolumeReader>>);
+
+impl<'m> Look<'m> {
+    /// Surveys a machine.
+    ///
+    /// # Errors
+    /// Never for what one disk or volume does: that is a finding. Variables that cannot be read at all are
+    /// a finding too.
+    pub fn at(machine: &'m Machine, catalogue: &Catalogue) -> Self {
+        let read = disks::read(machine);
+        let mut findings = read.findings;
+        let identities = read.volumes.iter().map(facts::Volume::identity).collect();
+        let mut boot = match machine.contents() {
+            Ok(contents) => {
+                findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
+                BootVariables::read(&contents)
+            }
+            Err(error) => {
+                findings.push(findings::variables(&error.to_string()));
+                BootVariables::default()
+            }
+        };
+        findings.extend(boot.faults.iter().map(|fault| findings::variables(fault)));
+        // What a store cannot hold, the machine's description says.
+        boot.current = boot.current.or(machine.running.entry);
+        let secure_boot = boot.secure_boot.or(machine.secure_boot);
+        let facts = MachineFacts {
+            name: machine.name.clone(),
+            firmware: "uefi",
+            architecture: machine.architecture.to_string(),
+            secure_boot,
+        };
+        let survey = Survey {
+            schema: crate::SCHEMA,
+            machine: facts,
+            systems: Vec::new(),
+            disks: read.disks,
+            volumes: read.volumes,
+            startup_files: Vec::new(),
+            firmware: FirmwareFacts::default(),
+            findings,
+        };
+        let readers = read.sources.into_iter().map(|source| (source, OnceCell::new())).collect();
+        let mut look = Self { machine, survey, boot, identities, readers };
+        look.fill(catalogue);
+        look
+    }
+
+    /// Files, systems, firmware entries and findings, each from what came before.
+    fn fill(&mut self, catalogue: &Catalogue) {
+        self.survey.startup_files = startup::files(self);
+        self.survey.systems = linux::systems(self);
+        systems::assign(self, catalogue);
+        self.survey.firmware = firmware::facts(self);
+        systems::finish(self);
+        let more = findings::all(self);
+        self.survey.findings.extend(more);
+        self.survey.findings.sort_by_key(|finding| finding.code);
+    }
+
+    /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.
+    pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
+        let (source, cell) = self.readers.get(volume)?;
+        cell.get_or_init(|| VolumeReader::open(source)).as_ref()
+    }
+
+    /// The index of the volume that a name means.
+    ///
+    /// # Errors
+    /// Where none or more than one does.
+    pub fn resolve(&self, volume: &VolumeRef) -> std::result::Result<usize, Unresolved> {
+        resolve(volume, &self.identities)
+    }
+
+    /// A name for a volume that holds: one that no other volume shares.
+    ///
+    /// # Errors
+    /// Where every name of it is shared.
+    pub fn stable_name(&self, volume: usize) -> Result<VolumeRef> {
+        stable(volume, &self.identities).ok_or_else(|| Error::Unusable {
+            place: format!("volume v{}", volume + 1),
+            why: "no name tells it from the other volumes; give its disk a serial or its file system a new UUID".into(),
+        })
+    }
+
+    /// The index of the root volume of the running system.
+    pub fn running_root(&self) -> Option<usize> {
+        self.machine.running.root.as_ref().and_then(|root| self.resolve(root).ok())
+    }
+
+    /// Volumes that firmware reads.
+    pub fn fat_volumes(&self) -> impl Iterator<Item = usize> {
+        self.survey.volumes.iter().enumerate().filter(|(_, volume)| volume.is_fat).map(|(index, _)| index)
+    }
+}

@@ -1,0 +1,114 @@
+//! Looking into a volume, with the crates that do it kept from taking the program down.
+
+use std::cell::Cell;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Once;
+
+use signpost_disk::file_system::{self, FileSystem, Item, Metadata, VolumeError};
+
+use super::disks::Source;
+
+/// Bytes of a text file that is read whole.
+const MAX_TEXT: usize = 256 * 1024;
+
+/// A volume's file system, opened.
+pub struct VolumeReader {
+    fs: Box<dyn FileSystem>,
+}
+
+impl VolumeReader {
+    pub(super) fn open(source: &Source) -> Option<Self> {
+        if source.is_broken {
+            return None;
+        }
+        let opened = guarded(|| file_system::open(&source.device, &source.identity)).ok()??;
+        opened.ok().map(|fs| Self { fs })
+    }
+
+    fn call<T>(
+        &self,
+        call: impl FnOnce(&dyn FileSystem) -> Result<T, VolumeError>,
+    ) -> Result<T, VolumeError> {
+        guarded(|| call(self.fs.as_ref())).unwrap_or_else(|why| Err(VolumeError::Corrupt(why)))
+    }
+
+    /// What stands in a folder.
+    ///
+    /// # Errors
+    /// Where it is no folder, or cannot be read.
+    pub fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
+        self.call(|fs| fs.list(folder))
+    }
+
+    /// What stands at a path.
+    ///
+    /// # Errors
+    /// Where nothing does.
+    pub fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
+        self.call(|fs| fs.metadata(path))
+    }
+
+    /// A file's first bytes.
+    ///
+    /// # Errors
+    /// Where it is no file, or cannot be read.
+    pub fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
+        self.call(|fs| fs.read_head(path, most))
+    }
+
+    /// A whole file of at most `most` bytes.
+    ///
+    /// # Errors
+    /// Where it is longer, no file, or cannot be read.
+    pub fn read(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
+        self.call(|fs| fs.read(path, most))
+    }
+
+    /// A text file, read as UTF-8; `None` where it is not there, or is none.
+    pub fn text(&self, path: &str) -> Option<String> {
+        let bytes = self.read(path, MAX_TEXT).ok()?;
+        String::from_utf8(bytes).ok()
+    }
+
+    /// Whether a file stands at this path.
+    pub fn has_file(&self, path: &str) -> bool {
+        self.metadata(path).is_ok_and(|found| !found.is_folder)
+    }
+}
+
+thread_local! {
+    static IN_GUARD: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Runs a reader; a panic in it comes back as words, and is not printed.
+pub(super) fn guarded<T>(call: impl FnOnce() -> T) -> Result<T, String> {
+    static QUIET: Once = Once::new();
+    QUIET.call_once(|| {
+        let loud = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            if !IN_GUARD.get() {
+                loud(info);
+            }
+        }));
+    });
+    let before = IN_GUARD.replace(true);
+    let result = catch_unwind(AssertUnwindSafe(call));
+    IN_GUARD.set(before);
+    result.map_err(|panic| {
+        let text = panic.downcast_ref::<&str>().map(ToString::to_string);
+        let text = text.or_else(|| panic.downcast_ref::<String>().cloned());
+        format!("the reader of this file system gave up ({})", text.unwrap_or_else(|| "no reason".into()))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_panic_comes_back_as_words() {
+        let result: Result<(), _> = guarded(|| panic!("sector {} lies", 7));
+        assert_eq!(result, Err("the reader of this file system gave up (sector 7 lies)".to_string()));
+        assert_eq!(guarded(|| 3), Ok(3));
+    }
+}

@@ -1,0 +1,131 @@
+//! Start-up files: what stands under `/EFI` of every ESP, and kernels at its root.
+
+use sha2::{Digest, Sha256};
+use signpost_disk::file_system::VolumeError;
+use signpost_firmware::image::pe::Pe;
+use signpost_firmware::image::{linux, version_resource};
+
+use super::facts::{Role, StartupFile, VersionFacts};
+use super::{Look, VolumeReader};
+
+/// Folders below `/EFI` that are looked into, one in the other.
+const MAX_DEPTH: usize = 4;
+/// Start-up files of one volume that are looked at.
+const MAX_FILES: usize = 400;
+/// No program that firmware loads is longer, in bytes.
+const MAX_PROGRAM: usize = 256 << 20;
+
+/// What a file says of itself, from which its role and system are told.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Hints {
+    /// `.osrel` of a unified image.
+    pub(super) os_release: Option<String>,
+    /// `.uname` of a unified image.
+    pub(super) uname: Option<String>,
+    /// Whether it has a `.linux` section.
+    pub(super) has_kernel_section: bool,
+    /// The kernel's header.
+    pub(super) kernel: Option<linux::LinuxKernel>,
+    /// Why it is no program, in words.
+    pub(super) fault: Option<String>,
+}
+
+/// Every start-up file, its role not yet told.
+pub(super) fn files(look: &Look<'_>) -> Vec<StartupFile> {
+    let mut files = Vec::new();
+    for index in look.fat_volumes() {
+        let Some(reader) = look.reader(index) else { continue };
+        let mut paths = Vec::new();
+        gather(reader, "/EFI", MAX_DEPTH, &mut paths);
+        paths.extend(kernels_at_root(reader));
+        files.extend(paths.into_iter().map(|path| examine(reader, index + 1, path)));
+    }
+    files
+}
+
+fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<String>) {
+    let Ok(items) = reader.list(folder) else { return };
+    for item in items {
+        let path = format!("{folder}/{}", item.name);
+        if paths.len() >= MAX_FILES {
+            return;
+        }
+        if item.is_folder && depth > 1 {
+            gather(reader, &path, depth - 1, paths);
+        } else if !item.is_folder && (has_suffix(&item.name, ".efi") || is_kernel_name(&item.name)) {
+            paths.push(path);
+        }
+    }
+}
+
+fn kernels_at_root(reader: &VolumeReader) -> Vec<String> {
+    let items = reader.list("/").unwrap_or_default();
+    let kernels = items.into_iter().filter(|item| !item.is_folder && is_kernel_name(&item.name));
+    kernels.map(|item| format!("/{}", item.name)).collect()
+}
+
+/// Names that distributions give their kernels.
+pub(super) fn is_kernel_name(name: &str) -> bool {
+    ["vmlinuz", "bzImage", "kernel-"].iter().any(|start| name.starts_with(start))
+        && !has_suffix(name, ".efi.sig")
+}
+
+fn has_suffix(name: &str, suffix: &str) -> bool {
+    name.to_lowercase().ends_with(suffix)
+}
+
+fn examine(reader: &VolumeReader, volume: usize, path: String) -> StartupFile {
+    let mut file = StartupFile {
+        volume,
+        size: reader.metadata(&path).map_or(0, |found| found.size),
+        path,
+        sha256: None,
+        architecture: None,
+        is_signed: false,
+        version: None,
+        role: Role::Unfit,
+        description: String::new(),
+        system: None,
+        hints: Hints::default(),
+    };
+    match reader.read(&file.path, MAX_PROGRAM) {
+        Ok(bytes) => look_inside(&mut file, &bytes),
+        Err(VolumeError::TooLarge { most, .. }) => {
+            file.hints.fault = Some(format!("longer than {most} bytes"));
+        }
+        Err(error) => file.hints.fault = Some(error.to_string()),
+    }
+    file
+}
+
+fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
+    file.sha256 = Some(Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect());
+    let pe = match Pe::decode(bytes) {
+        Ok(pe) => pe,
+        Err(_) if bytes.is_empty() => {
+            file.hints.fault = Some("the file is empty".into());
+            return;
+        }
+        Err(fault) => {
+            file.hints.fault = Some(fault.to_string());
+            return;
+        }
+    };
+    file.architecture = Some(pe.machine.to_string());
+    file.is_signed = pe.is_signed;
+    file.version = version_resource::decode(&pe, bytes).map(|found| VersionFacts {
+        company: found.company,
+        product: found.product,
+        product_version: found.product_version,
+        description: found.description,
+    });
+    let text = |name: &str| {
+        let bytes = pe.section_bytes(bytes, name)?;
+        let text = String::from_utf8_lossy(bytes);
+        Some(text.trim_end_matches(['\0', '\n', ' ']).to_string())
+    };
+    file.hints.os_release = text(".osrel");
+    file.hints.uname = text(".uname");
+    file.hints.has_kernel_section = pe.section(".linux").is_some();
+    file.hints.kernel = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(bytes));
+}
