@@ -23,6 +23,7 @@ mod words;
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use machine::Machine;
+pub use signpost_menu as menu;
 
 /// Version of the JSON documents.
 pub const SCHEMA: u32 = 1;

@@ -50,7 +50,7 @@ impl<'m> Look<'m> {
     pub fn at(machine: &'m Machine, catalogue: &Catalogue) -> Self {
         let read = disks::read(machine);
         let mut findings = read.findings;
-        let identities = read.volumes.iter().map(facts::Volume::identity).collect();
+        let identities = read.volumes.iter().map(Volume::identity).collect();
         let mut boot = match machine.contents() {
             Ok(contents) => {
                 findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));

@@ -1,0 +1,114 @@
+//! What every command needs: the machine, the menu file, the way to print and to ask.
+
+use std::io::{BufRead, IsTerminal, Write};
+use std::path::PathBuf;
+
+use anstream::ColorChoice;
+use serde::Serialize;
+use signpost_core::catalogue::Catalogue;
+use signpost_core::error::Refusal;
+use signpost_core::history::History;
+use signpost_core::survey::Look;
+use signpost_core::{Code, Error, Machine};
+
+use crate::args::{Color, Command, Global};
+use crate::commands;
+use crate::failure::{Exit, Failure};
+use crate::render::out;
+
+pub type Outcome = Result<Exit, Failure>;
+
+/// The command line's state.
+pub struct App<'a> {
+    global: &'a Global,
+}
+
+impl<'a> App<'a> {
+    pub fn new(global: &'a Global) -> Self {
+        match global.color {
+            Color::Auto => ColorChoice::Auto,
+            Color::Always => ColorChoice::Always,
+            Color::Never => ColorChoice::Never,
+        }
+        .write_global();
+        Self { global }
+    }
+
+    pub fn run(&self, command: Command) -> Outcome {
+        match command {
+            Command::Survey(args) => commands::survey::run(self, &args),
+            Command::Draft(args) => commands::draft::run(self, &args),
+            Command::Menu(args) => commands::menu::run(self, &args),
+            Command::Plan(args) => commands::plan::run(self, &args),
+            Command::Apply(args) => commands::apply::run(self, &args),
+            Command::Undo(args) => commands::undo::run(self, &args),
+            Command::History(args) => commands::history::run(self, &args),
+            Command::Rehearse(args) => commands::rehearse::run(self, &args),
+            Command::Explain(args) => commands::explain::run(self, &args),
+            Command::Demo(args) => commands::demo::run(self, &args),
+        }
+    }
+
+    pub fn machine(&self) -> Result<Machine, Failure> {
+        if self.global.machine.as_os_str() == "live" {
+            return Err(Failure::Other(
+                "the live machine cannot be worked on yet; name the folder of a bench with --machine BENCH \
+                 (`signpost demo` makes one)"
+                    .into(),
+            ));
+        }
+        Ok(Machine::open_bench(&self.global.machine)?)
+    }
+
+    pub fn look<'m>(&self, machine: &'m Machine) -> Look<'m> {
+        Look::at(machine, &Catalogue::built_in())
+    }
+
+    pub fn menu_file(&self, machine: &Machine) -> PathBuf {
+        self.global.menu.clone().unwrap_or_else(|| machine.menu_file())
+    }
+
+    pub fn history(&self, machine: &Machine) -> Result<History, Failure> {
+        Ok(History::open(&machine.history_folder())?)
+    }
+
+    /// Prints a result: as JSON where that was asked for, else as text.
+    pub fn show(&self, facts: &impl Serialize, text: impl FnOnce() -> String) {
+        if self.global.json {
+            out::json(facts);
+        } else {
+            out::text(&text());
+        }
+    }
+
+    /// Prints what was done, unless only errors are wanted.
+    pub fn report(&self, facts: &impl Serialize, text: impl FnOnce() -> String) {
+        if !self.global.quiet {
+            self.show(facts, text);
+        }
+    }
+
+    /// Asks before something is written. What is asked about goes to standard error, so that a JSON
+    /// document on standard output stays one.
+    pub fn confirm(&self, what: impl FnOnce() -> String, question: &str) -> Result<(), Failure> {
+        if self.global.yes {
+            return Ok(());
+        }
+        let refusal = |message: &str| {
+            let way = "answer yes at a terminal, or say --yes".to_string();
+            Failure::Core(Error::Refused(Refusal { code: Code::Unconfirmed, message: message.into(), way }))
+        };
+        if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+            return Err(refusal("nobody can be asked here, so nothing was written"));
+        }
+        out::note(&what());
+        anstream::eprint!("{question} (yes/no) ");
+        std::io::stderr().flush()?;
+        let mut answer = String::new();
+        std::io::stdin().lock().read_line(&mut answer)?;
+        match answer.trim().to_lowercase().as_str() {
+            "y" | "yes" => Ok(()),
+            _ => Err(refusal("the answer was not yes, so nothing was written")),
+        }
+    }
+}

@@ -1,0 +1,65 @@
+//! What can be typed.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+
+use crate::commands::{apply, demo, draft, explain, history, menu, plan, rehearse, survey, undo};
+
+/// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
+#[derive(Parser)]
+#[command(name = "signpost", version, max_term_width = 100)]
+pub struct Args {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options of every command.
+#[derive(ClapArgs)]
+pub struct Global {
+    /// The machine to work on: "live", or the folder of a bench
+    #[arg(long, global = true, value_name = "live|BENCH", default_value = "live")]
+    pub machine: PathBuf,
+    /// The menu file, instead of the machine's own
+    #[arg(long, global = true, value_name = "FILE")]
+    pub menu: Option<PathBuf>,
+    /// Print one JSON document
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto)]
+    pub color: Color,
+    /// Print nothing but what was asked for and errors
+    #[arg(long, global = true)]
+    pub quiet: bool,
+    /// Answer every question with yes
+    #[arg(long, global = true)]
+    pub yes: bool,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, ValueEnum)]
+pub enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    Survey(survey::SurveyArgs),
+    Draft(draft::DraftArgs),
+    Menu(menu::MenuArgs),
+    Plan(plan::PlanArgs),
+    Apply(apply::ApplyArgs),
+    Undo(undo::UndoArgs),
+    History(history::HistoryArgs),
+    Rehearse(rehearse::RehearseArgs),
+    Explain(explain::ExplainArgs),
+    Demo(demo::DemoArgs),
+}

@@ -1,0 +1,62 @@
+use clap::Args;
+use serde::Serialize;
+use signpost_core::apply::carry_out;
+use signpost_core::history::Action;
+use signpost_core::plan::{Plan, pass, plan};
+use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
+use signpost_core::{Code, Error, menu_file};
+
+use super::guard_codes;
+use crate::app::{App, Outcome};
+use crate::failure::Exit;
+use crate::render;
+
+/// Put the menu in force, with a way back
+///
+/// All variables are kept first; every write leaves a machine that starts; all of it is read back and
+/// rehearsed. `signpost undo` takes it back.
+#[derive(Args)]
+pub struct ApplyArgs {
+    /// Show the plan, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// Leave out this guard
+    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
+    despite: Option<Code>,
+}
+
+#[derive(Serialize)]
+struct Applied<'a> {
+    schema: u32,
+    /// Number in the history; none where nothing was to be written.
+    record: Option<u32>,
+    plan: &'a Plan,
+    outcome: StartOutcome,
+}
+
+pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
+    let mut machine = app.machine()?;
+    let document = menu_file::load(&app.menu_file(&machine))?;
+    let mut history = app.history(&machine)?;
+    let plan = plan(&app.look(&machine), &document, &history)?;
+    if args.dry_run {
+        app.show(&plan, || render::plan::text(&plan));
+        pass(&plan.refusals, args.despite)?;
+        return Ok(Exit::Done);
+    }
+    pass(&plan.refusals, args.despite)?;
+    if !plan.writes.is_empty() {
+        app.confirm(|| render::plan::text(&plan), "Put this in force?")?;
+    }
+    let record = carry_out(&mut machine, &mut history, Action::Apply, &plan.writes)?;
+    let look = app.look(&machine);
+    let outcome = rehearse(&look, &look.boot).outcome;
+    if outcome != plan.outcome {
+        let what = format!("planned: {}; rehearsed: {}", plan.outcome.text, outcome.text);
+        let way = "`signpost undo` takes back what was written".into();
+        return Err(Error::NotReadBack { what, way }.into());
+    }
+    let applied = Applied { schema: signpost_core::SCHEMA, record, plan: &plan, outcome };
+    app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));
+    Ok(Exit::Done)
+}

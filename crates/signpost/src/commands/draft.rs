@@ -1,0 +1,29 @@
+use clap::Args;
+use signpost_core::draft::draft;
+use signpost_core::menu_file;
+
+use crate::app::{App, Outcome};
+use crate::failure::Exit;
+use crate::render;
+
+/// Make the menu file from what is on the machine, or add to it what is new
+///
+/// What stands in the file stays as it is. Entries that start nothing any more are named, not removed.
+#[derive(Args)]
+pub struct DraftArgs {
+    /// Show what the file would be, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
+    let machine = app.machine()?;
+    let path = app.menu_file(&machine);
+    let draft = draft(&app.look(&machine), &path)?;
+    let changes = draft.is_new_file || !draft.added.is_empty();
+    if changes && !args.dry_run {
+        menu_file::save(&path, &draft.text)?;
+    }
+    app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
+    Ok(Exit::Done)
+}

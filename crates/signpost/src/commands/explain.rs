@@ -1,0 +1,55 @@
+use clap::Args;
+use clap::builder::PossibleValuesParser;
+use serde::Serialize;
+use signpost_core::Code;
+
+use crate::app::{App, Outcome};
+use crate::failure::Exit;
+
+/// Say what a code means, and what to do
+#[derive(Args)]
+pub struct ExplainArgs {
+    /// The code, as findings and refusals show it
+    #[arg(value_parser = PossibleValuesParser::new(Code::ALL.map(Code::word)))]
+    code: String,
+}
+
+#[derive(Serialize)]
+struct Explanation<'a> {
+    schema: u32,
+    code: &'a str,
+    text: &'a str,
+}
+
+/// The page of all codes; each is a section of its own.
+const PAGE: &str = include_str!("../../../../docs/problem-codes.md");
+
+pub fn run(app: &App<'_>, args: &ExplainArgs) -> Outcome {
+    let text = section(&args.code).unwrap_or_default();
+    let explanation = Explanation { schema: signpost_core::SCHEMA, code: &args.code, text };
+    app.show(&explanation, || format!("{}\n\n{text}\n", args.code));
+    Ok(Exit::Done)
+}
+
+/// What the page says of a code.
+fn section(code: &str) -> Option<&'static str> {
+    let (_, rest) = PAGE.split_once(&format!("\n### {code}\n"))?;
+    let end = rest.find("\n#").unwrap_or(rest.len());
+    rest.get(..end).map(str::trim)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_code_is_explained_and_every_explanation_has_a_code() {
+        for code in Code::ALL {
+            assert!(section(code.word()).is_some_and(|text| text.len() > 40), "{code}");
+        }
+        let sections = PAGE.lines().filter_map(|line| line.strip_prefix("### "));
+        for word in sections {
+            assert!(Code::parse(word).is_some(), "{word} is no code");
+        }
+    }
+}

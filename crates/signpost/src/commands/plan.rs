@@ -1,0 +1,26 @@
+use clap::Args;
+use signpost_core::plan::{pass, plan};
+use signpost_core::{Code, menu_file};
+
+use super::guard_codes;
+use crate::app::{App, Outcome};
+use crate::failure::Exit;
+use crate::render;
+
+/// Show what would put the menu in force, and what would start then; write nothing
+#[derive(Args)]
+pub struct PlanArgs {
+    /// Leave out this guard
+    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
+    despite: Option<Code>,
+}
+
+pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
+    let machine = app.machine()?;
+    let document = menu_file::load(&app.menu_file(&machine))?;
+    let look = app.look(&machine);
+    let plan = plan(&look, &document, &app.history(&machine)?)?;
+    app.show(&plan, || render::plan::text(&plan));
+    pass(&plan.refusals, args.despite)?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,102 @@
+//! Exit codes, decided in one place, and how errors are told.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+use signpost_core::{Error, Refusal};
+
+use crate::args::Global;
+use crate::render::out;
+
+/// How the program ends. 2, wrong use, is clap's.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Exit {
+    /// Done.
+    Done = 0,
+    /// Problems found: nothing starts, a menu file with errors.
+    Problems = 1,
+    /// A guard refused.
+    Refused = 3,
+    /// The machine or a file could not be read or written.
+    Unusable = 4,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(exit as u8)
+    }
+}
+
+/// Why a command did not do what it was asked for.
+#[derive(Debug)]
+pub enum Failure {
+    /// The core says so.
+    Core(Error),
+    /// Something of the command line's own, such as the terminal.
+    Other(String),
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        Self::Core(error)
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        Self::Other(error.to_string())
+    }
+}
+
+#[derive(Serialize)]
+struct MenuErrors<'a> {
+    schema: u32,
+    file: &'a str,
+    errors: Vec<MenuError<'a>>,
+}
+
+#[derive(Serialize)]
+struct MenuError<'a> {
+    line: usize,
+    column: usize,
+    message: &'a str,
+}
+
+impl Failure {
+    /// The exit code.
+    pub fn exit(&self) -> Exit {
+        match self {
+            Self::Core(Error::MenuFile { .. }) => Exit::Problems,
+            Self::Core(Error::Refused(_)) => Exit::Refused,
+            Self::Core(Error::Unusable { .. } | Error::Variables(_) | Error::NotReadBack { .. })
+            | Self::Other(_) => Exit::Unusable,
+        }
+    }
+
+    /// Tells it on standard error; errors of a menu file are a JSON document too, where one was asked for.
+    pub fn print(&self, global: &Global) {
+        match self {
+            Self::Core(Error::MenuFile { file, problems }) => {
+                if global.json {
+                    let errors = problems
+                        .iter()
+                        .map(|p| MenuError { line: p.line, column: p.column, message: &p.message })
+                        .collect();
+                    out::json(&MenuErrors { schema: signpost_core::SCHEMA, file, errors });
+                }
+                for problem in problems {
+                    out::error(&format!("{file}, {problem}"));
+                }
+            }
+            Self::Core(Error::Refused(Refusal { code, message, way })) => {
+                out::error(&format!("refused ({code}): {message}"));
+                out::error(&format!("  instead: {way}"));
+                if code.is_guard() {
+                    out::error(&format!("  to do it all the same: --despite {code}"));
+                }
+            }
+            Self::Core(error) => out::error(&error.to_string()),
+            Self::Other(message) => out::error(message),
+        }
+    }
+}

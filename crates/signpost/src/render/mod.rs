@@ -1,0 +1,11 @@
+//! The core's facts as text for people.
+
+pub mod draft;
+pub mod menu;
+pub mod out;
+pub mod plan;
+pub mod rehearse;
+pub mod size;
+pub mod style;
+pub mod survey;
+pub mod table;

@@ -1,0 +1,108 @@
+use signpost_core::Refusal;
+use signpost_core::plan::Plan;
+use signpost_core::rehearse::Outcome;
+use signpost_core::undo::Undo;
+
+use super::rehearse::outcome;
+use super::style;
+use super::table::Table;
+
+pub fn text(plan: &Plan) -> String {
+    let mut text = style::heading("Entries") + "\n";
+    let mut table = Table::new(&["id", "title", "entry", "plan", "why"]);
+    for entry in &plan.entries {
+        table.row([
+            entry.id.clone(),
+            entry.title.clone(),
+            entry.number.clone().unwrap_or_else(|| "-".into()),
+            entry.action.word().into(),
+            entry.detail.clone(),
+        ]);
+    }
+    text.push_str(&table.text());
+    text.push_str(&format!("\n{}\n", style::heading("Changes")));
+    let mut table = Table::new(&["", "now", "then"]);
+    table.row(["boot order".into(), plan.order_before.join(" "), plan.order_after.join(" ")]);
+    let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
+    table.row(["timeout".into(), now, seconds(plan.timeout_after)]);
+    text.push_str(&table.text());
+    text.push_str(&notes(&plan.notes));
+    text.push('\n');
+    let writes: Vec<&str> = plan.writes.iter().map(|write| write.what.as_str()).collect();
+    text.push_str(&write_list(&writes, "Nothing is to be written: all is as the menu says."));
+    text.push_str(&refusals(&plan.refusals));
+    text.push_str(&format!("\n{}{}", style::heading("Then "), outcome(&plan.outcome)));
+    text
+}
+
+pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
+    let Some(record) = record else {
+        return format!("All is as the menu says: nothing was written.\nNext: {}", outcome(then));
+    };
+    let mut text = String::new();
+    for write in &plan.writes {
+        text.push_str(&format!("  {}  {}\n", style::good("done"), write.what));
+    }
+    let count = writes(plan.writes.len());
+    text + &format!(
+        "\nIn force: {count}, read back; record {record} of the history.\nNext: {}",
+        outcome(then)
+    )
+}
+
+pub fn undo(undo: &Undo, is_planned: bool) -> String {
+    let mut text = format!("Record {} of {}", undo.of, undo.time);
+    text.push_str(if is_planned { " would be taken back\n\n" } else { " is taken back\n\n" });
+    let writes: Vec<&str> = undo.writes.iter().map(|write| write.what.as_str()).collect();
+    let nothing = "Nothing is left to take back.";
+    if is_planned {
+        text.push_str(&write_list(&writes, nothing));
+    } else if writes.is_empty() {
+        text.push_str(&format!("{nothing}\n"));
+    } else {
+        writes.iter().for_each(|what| text.push_str(&format!("  {}  {what}\n", style::good("done"))));
+    }
+    text.push_str(&notes(&undo.notes));
+    text.push_str(&refusals(&undo.refusals));
+    text + &format!(
+        "\n{}{}",
+        style::heading(if is_planned { "Then " } else { "Next: " }),
+        outcome(&undo.outcome)
+    )
+}
+
+fn seconds(timeout: u16) -> String {
+    match timeout {
+        u16::MAX => "waits for a key".into(),
+        seconds => format!("{seconds} s"),
+    }
+}
+
+fn writes(count: usize) -> String {
+    if count == 1 { "1 write".into() } else { format!("{count} writes") }
+}
+
+fn write_list(list: &[&str], nothing: &str) -> String {
+    if list.is_empty() {
+        return format!("{nothing}\n");
+    }
+    let mut text = format!(
+        "{}, in this order; after each the machine still starts\n",
+        style::heading(&writes(list.len()))
+    );
+    for (index, what) in list.iter().enumerate() {
+        text.push_str(&format!("  {}. {what}\n", index + 1));
+    }
+    text
+}
+
+fn notes(notes: &[String]) -> String {
+    notes.iter().map(|note| format!("  {} {note}\n", style::odd("note:"))).collect()
+}
+
+fn refusals(refusals: &[Refusal]) -> String {
+    let line =
+        |refusal: &Refusal| format!("  {} {}: {}\n", style::bad("refused"), refusal.code, refusal.message);
+    let lines: String = refusals.iter().map(line).collect();
+    if lines.is_empty() { lines } else { format!("\n{lines}") }
+}

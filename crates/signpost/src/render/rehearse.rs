@@ -1,0 +1,37 @@
+use signpost_core::rehearse::{Outcome, Rehearsal};
+
+use super::style;
+use super::table::Table;
+
+pub fn text(rehearsal: &Rehearsal) -> String {
+    let mut text = style::heading("From power-on") + "\n";
+    if rehearsal.steps.is_empty() {
+        text.push_str("  the firmware has no entry and no disk to try\n");
+    }
+    let mut table = Table::new(&["step", "why", "entry", "label", "finding"]);
+    for (index, step) in rehearsal.steps.iter().enumerate() {
+        table.row([
+            (index + 1).to_string(),
+            step.reason.clone(),
+            step.entry.clone().unwrap_or_else(|| "-".into()),
+            step.label.clone().unwrap_or_default(),
+            step.finding.clone(),
+        ]);
+    }
+    if !rehearsal.steps.is_empty() {
+        text.push_str(&table.text());
+    }
+    text + "\n" + &outcome(&rehearsal.outcome)
+}
+
+/// The end of a start: notes first, so that the last line names what starts.
+pub fn outcome(outcome: &Outcome) -> String {
+    let mut text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
+    let line = match outcome.kind {
+        "starts" => style::good(&outcome.text),
+        "may-start" => style::odd(&outcome.text),
+        _ => style::bad(&outcome.text),
+    };
+    text.push_str(&line);
+    text + "\n"
+}
