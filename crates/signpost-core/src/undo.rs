@@ -85,17 +85,26 @@ fn restore(write: &Write, contents: &Contents, notes: &mut Vec<String>) -> Optio
         return None;
     }
     if now != write.after {
-        notes.push(format!("{} was changed since by somebody else; it stays as it is", write.name));
+        notes.push(format!("{} was changed since by somebody else; it stays as it is", thing(write)));
         return None;
     }
     Some(match &write.before {
         Some(data) => {
             let attributes = Attributes::from_bits_retain(write.attributes);
             let variable = Variable { name: write.variable_name(), attributes, data: data.clone() };
-            Write::to(contents, variable, format!("put back {}", write.name), None)
+            Write::to(contents, variable, format!("put back {}", thing(write)), None)
         }
-        None => Write::removal(contents, write.variable_name(), format!("remove {}", write.name)),
+        None => Write::removal(contents, write.variable_name(), format!("remove {}", thing(write))),
     })
+}
+
+/// A variable in words.
+fn thing(write: &Write) -> String {
+    match write.variable_name().boot_option_number() {
+        Some(number) => format!("entry {}", hex(number)),
+        None if write.name == "Timeout" => "the timeout".into(),
+        None => write.name.clone(),
+    }
 }
 
 fn order(record: &Record, contents: &Contents, removed: &[u16], notes: &mut Vec<String>) -> Option<Write> {

@@ -45,6 +45,9 @@ pub(crate) fn verdict(look: &Look<'_>, verdict: &Verdict) -> String {
             None => format!("its partition is gone: no partition {number} has the identity {signature}"),
         },
         Verdict::NoDevice => "its disk is gone".into(),
+        Verdict::NoFile { path, .. } if path.contains('/') => {
+            format!("the path {path} is written with slashes; firmware takes backslashes alone")
+        }
         Verdict::NoFile { path, partitions } => match partitions[..] {
             [] => format!("no volume that the firmware reads has {path}"),
             [volume] => format!("{} has no file {path}", look.survey.volumes[volume].where_it_is()),
@@ -78,9 +81,9 @@ pub(crate) fn titled(look: &Look<'_>, target: &Target) -> String {
     }
 }
 
-/// Where a file is: `disk 1 partition 1, \EFI\larkspur\lkload.efi`.
+/// Where a file is: `disk 1 partition 1, /EFI/larkspur/lkload.efi`.
 pub(crate) fn place(look: &Look<'_>, target: &Target) -> String {
-    format!("{}, {}", look.survey.volumes[target.partition].where_it_is(), target.path)
+    format!("{}, {}", look.survey.volumes[target.partition].where_it_is(), volume_path(&target.path))
 }
 
 /// Path of a target as volumes write it: with slashes, from the root.

@@ -143,6 +143,14 @@ pub enum GptFault {
         /// What could.
         expected: String,
     },
+    /// The partition entries lie past the disk's end; both in bytes.
+    #[error("GPT partition entries: they reach to byte {end}, the disk ends after {size}; was it cut short?")]
+    EntriesPastEnd {
+        /// Where they would end.
+        end: u64,
+        /// Where the disk does.
+        size: u64,
+    },
     /// A checksum does not fit.
     #[error("GPT {what}: the CRC-32 is {computed:08x}, the header says {stored:08x}")]
     Crc {
@@ -167,11 +175,14 @@ impl Gpt {
             return Err(GptFault::Absent);
         }
         let bytes = read_vec(device, sector, sector_len)?;
-        let sectors = device.size().checked_div(sector).unwrap_or(0);
-        let header = Header::decode(&bytes, sectors)?;
+        let header = Header::decode(&bytes)?;
         let size = header.size_of_partition_entry.get();
         let length = u64::from(header.number_of_partition_entries.get()).saturating_mul(u64::from(size));
         let offset = header.partition_entry_lba.get().saturating_mul(sector);
+        let end = offset.saturating_add(length);
+        if end > device.size() {
+            return Err(GptFault::EntriesPastEnd { end, size: device.size() });
+        }
         let array = read_vec(device, offset, usize::try_from(length).unwrap_or(usize::MAX))?;
         let (computed, stored) = (crc32fast::hash(&array), header.partition_entry_array_crc32.get());
         if computed != stored {
@@ -188,8 +199,8 @@ impl Gpt {
 }
 
 impl Header {
-    /// Reads and checks the header in its sector, on a disk of this many sectors.
-    fn decode(bytes: &[u8], sectors: u64) -> Result<Self, GptFault> {
+    /// Reads and checks the header in its sector.
+    fn decode(bytes: &[u8]) -> Result<Self, GptFault> {
         let (header, _) = Self::read_from_prefix(bytes).map_err(|_| GptFault::Absent)?;
         if header.signature != SIGNATURE {
             return Err(GptFault::Absent);
@@ -222,8 +233,8 @@ impl Header {
             return field(84, "SizeOfPartitionEntry", u64::from(size), expected);
         }
         let first = header.partition_entry_lba.get();
-        if !(2..sectors).contains(&first) {
-            return field(72, "PartitionEntryLBA", first, format!("2 to {}", sectors.saturating_sub(1)));
+        if first < 2 {
+            return field(72, "PartitionEntryLBA", first, "2 or more".into());
         }
         Ok(header)
     }

@@ -1,4 +1,5 @@
 //! What the mkfs tools make and `blkid` prints is the reference for what we read.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};

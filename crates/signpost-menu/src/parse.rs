@@ -224,7 +224,11 @@ fn offer(id: &str, entries: &[Entry]) -> String {
     match nearest(id, ids()) {
         Some(near) => format!("; did you mean \"{near}\"?"),
         None if entries.is_empty() => "; the file has no entries".to_string(),
-        None => format!("; there are {}", ids().collect::<Vec<_>>().join(", ")),
+        None => {
+            let mut there: Vec<&str> = ids().collect();
+            there.dedup();
+            format!("; there {} {}", if there.len() == 1 { "is" } else { "are" }, there.join(", "))
+        }
     }
 }
 

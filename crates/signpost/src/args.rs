@@ -18,6 +18,7 @@ pub struct Args {
 
 /// Options of every command.
 #[derive(ClapArgs)]
+#[command(next_help_heading = "On every command")]
 pub struct Global {
     /// The machine to work on: "live", or the folder of a bench
     #[arg(long, global = true, value_name = "live|BENCH", default_value = "live")]
@@ -42,11 +43,11 @@ pub struct Global {
 /// When to use colour.
 #[derive(Clone, Copy, ValueEnum)]
 pub enum Color {
-    /// On a terminal
+    /// Use colour on a terminal
     Auto,
-    /// Always
+    /// Use it in pipes too
     Always,
-    /// Never
+    /// Use none
     Never,
 }
 

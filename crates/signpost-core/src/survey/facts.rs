@@ -167,8 +167,12 @@ pub struct System {
     pub kernels: Vec<Kernel>,
     /// Kernel arguments for it.
     pub arguments: Option<Arguments>,
-    /// Its own loaders: places in `startup_files`, the one to start first.
+    /// Its own loaders, the one to start first: indices of `startup_files`.
+    #[serde(skip)]
     pub loaders: Vec<usize>,
+    /// The same as places.
+    #[serde(rename = "loaders")]
+    pub loader_places: Vec<String>,
     /// Load options that start it.
     pub entries: Vec<String>,
 }

@@ -77,6 +77,7 @@ pub(super) fn systems(look: &Look<'_>) -> Vec<System> {
             kernels: Vec::new(),
             arguments: Some(arguments(look, reader, index)),
             loaders: Vec::new(),
+            loader_places: Vec::new(),
             entries: Vec::new(),
         });
     }

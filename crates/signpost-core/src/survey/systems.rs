@@ -49,6 +49,10 @@ pub(super) fn finish(look: &mut Look<'_>) {
             (file.role == Role::SparePath, named.unwrap_or(usize::MAX), file.path.clone())
         });
     }
+    for system in &mut look.survey.systems {
+        let place = |index: &usize| format!("v{}:{}", files[*index].volume, files[*index].path);
+        system.loader_places = system.loaders.iter().map(place).collect();
+    }
     let running = |system: &System| !system.is_running;
     let place =
         |system: &System| system.root.or_else(|| system.loaders.first().map(|index| files[*index].volume));
@@ -137,7 +141,12 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
     let product = files[index].version.as_ref().and_then(|version| version.product.clone());
     let (system, description) = match (twin, product) {
         (Some(twin), _) => {
-            (twin.system.clone(), format!("spare path, same file as {} on v{}", twin.path, twin.volume))
+            let elsewhere = if twin.volume == files[index].volume {
+                String::new()
+            } else {
+                format!(" on v{}", twin.volume)
+            };
+            (twin.system.clone(), format!("spare path, same file as {}{elsewhere}", twin.path))
         }
         (None, Some(product)) => {
             let known = systems.iter().find(|system| system.title == product).map(|system| system.id.clone());
@@ -169,6 +178,7 @@ fn by_loader(id: String, title: String, title_from: String) -> System {
         kernels: Vec::new(),
         arguments: None,
         loaders: Vec::new(),
+        loader_places: Vec::new(),
         entries: Vec::new(),
     }
 }

@@ -63,7 +63,7 @@ fn absurd_fields_are_named_and_nothing_is_read_by_them() {
         (12, 40, "HeaderSize"),
         (12, 0xffff_ffff, "HeaderSize"),
         (24, 9, "MyLBA"),
-        (72, 0x7fff_ffff, "PartitionEntryLBA"),
+        (72, 1, "PartitionEntryLBA"),
         (80, 0xffff_ffff, "NumberOfPartitionEntries"),
         (80, 0, "NumberOfPartitionEntries"),
         (84, 0x8000_0000, "SizeOfPartitionEntry"),
@@ -78,8 +78,11 @@ fn absurd_fields_are_named_and_nothing_is_read_by_them() {
 }
 
 #[test]
-fn a_disk_cut_within_the_entries_is_an_error_of_the_device() {
-    assert!(matches!(Gpt::read(&two()[..2048].to_vec(), 512), Err(GptFault::Device(_))));
+fn entries_past_the_end_are_named_with_both_ends() {
+    let cut = Gpt::read(&two()[..2048].to_vec(), 512);
+    assert_eq!(cut, Err(GptFault::EntriesPastEnd { end: 17408, size: 2048 }));
+    let far = Gpt::read(&with_field(two(), 72, 0x7fff_ffff), 512);
+    assert!(matches!(far, Err(GptFault::EntriesPastEnd { size: 1_048_576, .. })), "{far:?}");
 }
 
 #[test]

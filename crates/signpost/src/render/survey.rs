@@ -40,7 +40,7 @@ fn systems(survey: &Survey) -> String {
             running.into(),
             system.id.clone(),
             whereabouts(survey, system),
-            starts_by(survey, system),
+            starts_by(system),
         ]);
     }
     text.push_str(&table.text());
@@ -53,17 +53,13 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 
-fn starts_by(survey: &Survey, system: &System) -> String {
-    let loader = system.loaders.first().map(|index| &survey.startup_files[*index]);
-    let kernel = system.kernels.first().map(|kernel| match system.kernels.len() {
-        1 => format!("kernel {}", kernel.version),
-        count => format!("kernel {} and {} older", kernel.version, count - 1),
-    });
-    let loader = loader.map(|file| format!("v{}:{}", file.volume, file.path));
-    match (kernel, loader) {
-        (Some(kernel), Some(loader)) => format!("{kernel}; {loader}"),
-        (Some(one), None) | (None, Some(one)) => one,
-        (None, None) => "nothing that was found".into(),
+fn starts_by(system: &System) -> String {
+    if let Some(place) = system.loader_places.first() {
+        return place.clone();
+    }
+    match system.kernels.first() {
+        Some(kernel) => format!("v{}:{}", kernel.volume, kernel.path),
+        None => "nothing that was found".into(),
     }
 }
 
@@ -152,28 +148,23 @@ fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
             kernel.efi_stub.as_ref().map(|version| format!(", EFI stub {version}")).unwrap_or_default();
         let initrds = match kernel.initrds.len() {
             0 => ", no initrd".to_string(),
-            _ => format!(
-                ", with {}",
-                kernel.initrds.iter().map(|path| file_name(path)).collect::<Vec<_>>().join(", ")
-            ),
+            1 => ", with its initrd".to_string(),
+            count => format!(", with {count} initrds"),
         };
         found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}", kernel.version)));
     }
     let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
     found.extend(
-        files.filter(|file| file.role != Role::Kernel).map(|file| (file.path.clone(), startup(file))),
+        files.filter(|file| file.role != Role::Kernel).map(|file| (file.path.clone(), startup(survey, file))),
     );
     found
 }
 
-fn startup(file: &StartupFile) -> String {
-    let architecture = file.architecture.as_ref().map(|name| format!(", {name}")).unwrap_or_default();
+fn startup(survey: &Survey, file: &StartupFile) -> String {
+    let foreign = file.architecture.as_ref().filter(|name| **name != survey.machine.architecture);
+    let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
     let signed = if file.is_signed { ", signed" } else { "" };
     format!("{}{architecture}{signed}, {}", file.description, human(file.size))
-}
-
-fn file_name(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
 }
 
 /// A text cut to fit, with a mark where it was cut.

@@ -1,0 +1,10 @@
+//! The built program, driven as a person drives it: on benches in temporary folders.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+mod bad_input;
+mod commands;
+mod draft_menu;
+mod harness;
+mod plan_apply;
+mod rehearsal;
+mod tide;

@@ -1,0 +1,127 @@
+//! The rehearsal held against real firmware: a bench's disks and variables started in a virtual machine.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+#[path = "../cli/harness.rs"]
+#[allow(dead_code, reason = "shared with the other tests, which use all of it")]
+mod harness;
+mod vm;
+
+use signpost_demo::program::{Ending, Program};
+use signpost_demo::{BenchSpec, StoreKind};
+use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option};
+use signpost_firmware::device_path::View;
+use signpost_firmware::load_option::LoadOption;
+use signpost_firmware::store::fd;
+
+use harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
+use vm::{Tried, start};
+
+/// Two disks; Larkspur's loader gives up, so that the firmware goes on to the next entry.
+fn two_systems() -> BenchSpec {
+    let gives_up = Program::new("Larkspur").ending(Ending::GiveUp).build();
+    let mut spec = small(StoreKind::Fd);
+    spec.disks =
+        vec![lark_disk(vec![file("/EFI/larkspur/lkload.efi", gives_up)]), meridian_disk(meridian_files())];
+    spec.variables.clear();
+    spec
+}
+
+fn in_force(spec: &BenchSpec) -> TestMachine {
+    let machine = TestMachine::new(spec);
+    machine.write("menu.toml", &menu("timeout = 1", &[LARK, MERIDIAN]));
+    machine.ok(&["apply", "--yes"]);
+    machine
+}
+
+/// What the firmware put beside our entries: for a device that it found, or of its own inside.
+fn is_firmwares_own(option: &BootOption) -> bool {
+    let Ok(option) = &option.decoded else { return false };
+    option.is_made_by_firmware() || option.path.views().any(|view| matches!(view, View::FirmwareFile(_)))
+}
+
+#[test]
+fn the_firmware_tries_our_entries_first_and_leaves_them_as_they_are() {
+    let machine = in_force(&two_systems());
+    let ours = machine.boot();
+    let start = start(machine.folder(), &["lark.img", "meridian.img"]);
+    let tried: Vec<u16> = start.tried.iter().map(|tried| tried.number).collect();
+    assert_eq!(tried, ours.order, "{}", start.serial);
+    assert_eq!(start.started, ["Larkspur", "Meridian"], "{}", start.serial);
+    let now = machine.boot();
+    for (number, option) in &ours.options {
+        assert_eq!(now.options[number].raw, option.raw, "our entry {number:04X}, byte for byte");
+    }
+    assert_eq!(now.order[..ours.order.len()], ours.order, "our numbers first and in our order");
+    let added: Vec<u16> = now.order[ours.order.len()..].to_vec();
+    assert!(!added.is_empty());
+    for number in added {
+        let option = &now.options[&number];
+        let label = option.decoded.as_ref().map(|option: &LoadOption| option.description.to_string());
+        println!("the firmware added {number:04X} {label:?}");
+        assert!(is_firmwares_own(option), "{number:04X} {label:?}");
+    }
+}
+
+#[test]
+fn a_disk_that_is_missing_is_passed_as_rehearsed() {
+    let machine = in_force(&two_systems());
+    let description = machine.read("machine.toml");
+    let without: Vec<&str> =
+        description.split("\n[[disk]]").filter(|part| !part.contains("lark.img")).collect();
+    machine.write("machine.toml", &without.join("\n[[disk]]"));
+    let rehearsed = machine.json(&["rehearse"]);
+    let steps: Vec<(String, bool)> = rehearsed["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|step| (step["entry"].as_str().unwrap().to_string(), step["verdict"] == "starts"))
+        .collect();
+    let start = start(machine.folder(), &["meridian.img"]);
+    let seen: Vec<(String, bool)> =
+        start.tried.iter().map(|Tried { number, started }| (format!("{number:04X}"), *started)).collect();
+    assert_eq!(seen, steps, "{}", start.serial);
+    assert_eq!(start.started, ["Meridian"]);
+}
+
+#[test]
+fn a_next_boot_is_used_up_and_starts_an_entry_that_is_not_in_use() {
+    let mut spec = two_systems();
+    let mut unused =
+        LoadOption::new("Once", meridian_disk(vec![]).path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    unused.attributes = signpost_firmware::load_option::LoadOptionAttributes::empty();
+    spec.variables = vec![boot_option(9, &unused), boot_next(9)];
+    let machine = in_force(&spec);
+    let rehearsed = machine.json(&["rehearse"]);
+    assert_eq!(rehearsed["outcome"]["entry"], "0009");
+    let start = start(machine.folder(), &["lark.img", "meridian.img"]);
+    assert_eq!(start.tried.first(), Some(&Tried { number: 9, started: true }), "{}", start.serial);
+    assert_eq!(machine.boot().next, None);
+}
+
+#[test]
+fn undo_after_a_start_takes_back_ours_and_keeps_what_the_firmware_added() {
+    let machine = in_force(&two_systems());
+    let ours = machine.boot().order;
+    start(machine.folder(), &["lark.img", "meridian.img"]);
+    let added: Vec<u16> = machine.boot().order[ours.len()..].to_vec();
+    machine.ok(&["undo", "--yes", "--despite", "nothing-starts"]);
+    let now = machine.boot();
+    assert_eq!(now.order, added);
+    assert!(ours.iter().all(|number| !now.options.contains_key(number)));
+}
+
+#[test]
+fn the_spare_path_starts_where_no_entry_does() {
+    let machine = TestMachine::new(&two_systems());
+    let rehearsed = machine.json(&["rehearse"]);
+    let target = rehearsed["outcome"]["text"].as_str().unwrap();
+    assert_eq!(target, "Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/BOOT/BOOTX64.EFI");
+    let start = start(machine.folder(), &["lark.img", "meridian.img"]);
+    assert_eq!(start.started, ["Meridian"], "{}", start.serial);
+}
+
+#[test]
+fn an_empty_store_is_that_of_the_firmwares_own_package() {
+    let packaged = vm::read(vm::VARIABLES);
+    assert!(fd::blank() == packaged, "the empty store is not byte for byte {}", vm::VARIABLES);
+}
