@@ -2,7 +2,11 @@
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a tool for the terminal")]
 
 mod demo_assets;
+mod figures;
+mod packages;
 mod run;
+mod screenshots;
+mod test;
 
 use std::process::ExitCode;
 
@@ -11,12 +15,25 @@ use clap::Parser;
 /// Work on the project itself.
 #[derive(Parser)]
 enum Task {
+    /// Set up what the tests need, and run all of them (as root: installs Debian's packages).
+    Test {
+        /// Handed on to `cargo test`.
+        #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+        args: Vec<String>,
+    },
+    /// Take the pictures of docs/screenshots anew, from the demo's bench.
+    Screenshots,
+    /// Print how long the program takes, beside one that does nothing.
+    Figures,
     /// Make the packed volumes of the demo anew (needs mke2fs and zstd).
     DemoAssets,
 }
 
 fn main() -> ExitCode {
     let result = match Task::parse() {
+        Task::Test { args } => test::run_all(&args),
+        Task::Screenshots => screenshots::take(),
+        Task::Figures => figures::print(),
         Task::DemoAssets => demo_assets::make(),
     };
     match result {

@@ -31,3 +31,17 @@ pub fn at(path: &Path) -> impl Fn(std::io::Error) -> String {
     let path = path.display().to_string();
     move |error| format!("{path}: {error}")
 }
+
+/// Builds the program as people use it; its path.
+pub fn build_release() -> Result<PathBuf> {
+    run(command(env!("CARGO")).current_dir(workspace()).args([
+        "build",
+        "--quiet",
+        "--release",
+        "--package",
+        "signpost",
+    ]))?;
+    let target =
+        std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| workspace().join("target"), PathBuf::from);
+    Ok(target.join("release/signpost"))
+}

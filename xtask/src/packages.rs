@@ -1,0 +1,54 @@
+//! Debian's packages that tests and pictures need.
+
+use crate::run::{Result, command, run};
+
+/// What the tests need.
+pub const FOR_TESTS: [&str; 11] = [
+    "btrfs-progs",
+    "dosfstools",
+    "e2fsprogs",
+    "exfatprogs",
+    "fdisk",
+    "mtools",
+    "ntfs-3g",
+    "ovmf",
+    "qemu-system-x86",
+    "util-linux",
+    "xfsprogs",
+];
+
+/// What the pictures need.
+pub const FOR_PICTURES: [&str; 4] = ["fonts-dejavu-core", "imagemagick", "xterm", "xvfb"];
+
+/// Sees to it that these are installed: installs them as root, else says what to install.
+pub fn need(packages: &[&str]) -> Result<()> {
+    let missing: Vec<&str> = packages.iter().copied().filter(|package| !is_installed(package)).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let list = missing.join(" ");
+    if command("apt-get").arg("--version").output().is_err() {
+        return Err(format!(
+            "this is no Debian system; install what Debian calls {list}, or run plain `cargo test`"
+        ));
+    }
+    if !is_root()? {
+        return Err(format!("missing packages; as root: apt-get install --no-install-recommends {list}"));
+    }
+    println!("installing {list}");
+    run(command("apt-get").args(["-qq", "update"]))?;
+    run(command("apt-get")
+        .env("DEBIAN_FRONTEND", "noninteractive")
+        .args(["-qq", "-y", "--no-install-recommends", "install"])
+        .args(&missing))
+}
+
+fn is_installed(package: &str) -> bool {
+    let query = command("dpkg-query").args(["-W", "-f=${db:Status-Status}", package]).output();
+    query.is_ok_and(|output| output.stdout == b"installed")
+}
+
+fn is_root() -> Result<bool> {
+    let output = command("id").arg("-u").output().map_err(|error| format!("id: {error}"))?;
+    Ok(output.stdout.trim_ascii() == b"0")
+}

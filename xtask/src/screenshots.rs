@@ -1,0 +1,107 @@
+//! Pictures of the main commands: a terminal in a window of 1280 by 800, on a display of its own.
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+use signpost_demo::{StoreKind, tide};
+
+use crate::packages;
+use crate::run::{Result, at, build_release, command, run, workspace};
+
+/// The pictures: file, commands before it that are not shown, the command, its font size in points.
+const PICTURES: [(&str, &[&str], &str, &str); 4] = [
+    ("survey", &[], "survey", "8"),
+    ("menu", &["draft"], "menu", "12"),
+    ("plan", &[], "plan", "12"),
+    ("rehearse", &["apply --yes"], "rehearse", "12"),
+];
+
+/// Takes them all.
+pub fn take() -> Result<()> {
+    packages::need(&packages::FOR_PICTURES)?;
+    let program = build_release()?;
+    let work = tempfile::tempdir().map_err(|error| error.to_string())?;
+    tide::bench(StoreKind::Fd).write(&work.path().join("tide")).map_err(|error| error.to_string())?;
+    let folder = workspace().join("docs/screenshots");
+    fs::create_dir_all(&folder).map_err(at(&folder))?;
+    let display = Display::start()?;
+    for (name, before, shown, size) in PICTURES {
+        for typed in before {
+            run(Command::new(&program)
+                .current_dir(work.path())
+                .args(["--machine", "tide", "--quiet"])
+                .args(typed.split(' ')))?;
+        }
+        let picture = folder.join(format!("{name}.png"));
+        display.picture(&program, work.path(), shown, size, &picture)?;
+        println!("{}", picture.display());
+    }
+    Ok(())
+}
+
+/// A display that nobody sees.
+struct Display {
+    server: Child,
+    number: String,
+}
+
+impl Display {
+    fn start() -> Result<Self> {
+        // The server says its number on the descriptor it is given, once it takes clients.
+        let mut server = command("Xvfb")
+            .args(["-displayfd", "1", "-screen", "0", "1280x800x24", "-nolisten", "tcp"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .map_err(|error| format!("Xvfb: {error}"))?;
+        let mut number = String::new();
+        if let Some(output) = server.stdout.take() {
+            BufReader::new(output).read_line(&mut number).map_err(|error| error.to_string())?;
+        }
+        match number.trim() {
+            "" => Err("Xvfb gave no display".into()),
+            number => Ok(Self { server, number: format!(":{number}") }),
+        }
+    }
+
+    /// Runs a command in a terminal, and takes the screen once the terminal has shown all of it.
+    fn picture(&self, program: &Path, work: &Path, shown: &str, size: &str, file: &Path) -> Result<()> {
+        let script = work.join("show.sh");
+        let bin = program.parent().unwrap_or(program);
+        // The terminal's answer to the question where its cursor is comes after all text before it.
+        let text = format!(
+            "export PATH='{}':$PATH\ncd '{}'\nprintf '\\033[2m$ signpost --machine tide {shown}\\033[m\\n\\n'\n\
+             signpost --machine tide {shown}\nprintf '\\033[?25l'\nIFS=R read -rs -d R -p $'\\033[6n' _\n\
+             import -window root '{}'\n",
+            bin.display(),
+            work.display(),
+            file.display()
+        );
+        fs::write(&script, text).map_err(at(&script))?;
+        run(command("xterm")
+            .env("DISPLAY", &self.number)
+            .env("LC_ALL", "C.UTF-8")
+            .args(["-u8", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", "200x100+0+0", "-b", "16"])
+            .args([
+                "-bg",
+                "#10151c",
+                "-fg",
+                "#d7dde4",
+                "-xrm",
+                "xterm*color2: #7fc97f",
+                "-xrm",
+                "xterm*color1: #f08a7b",
+            ])
+            .args(["+sb", "-e", "bash"])
+            .arg(&script))
+    }
+}
+
+impl Drop for Display {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
