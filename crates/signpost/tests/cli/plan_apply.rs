@@ -66,7 +66,7 @@ fn what_the_firmwares_list_cannot_hold_is_left_out_with_a_reason_and_a_way() {
 }
 
 #[test]
-fn ours_change_in_place_and_go_with_their_menu_entry() {
+fn ours_change_in_place_and_go_when_the_menu_drops_them() {
     let machine = with_menu("", &[LARK, MERIDIAN]);
     machine.ok(&["apply", "--yes"]);
     machine.write("menu.toml", &menu("", &[&LARK.replace("\"Larkspur\"", "\"Larkspur Linux\""), MERIDIAN]));
