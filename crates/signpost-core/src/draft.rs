@@ -12,7 +12,7 @@ use signpost_menu::document::RESERVED_IDS;
 use crate::error::{Error, Result};
 use crate::menu_file;
 use crate::resolve::{StartTarget, resolve};
-use crate::survey::{Look, Role, StartupFile, System, patterns};
+use crate::survey::{Kernel, Look, Role, StartupFile, System, patterns};
 
 /// A draft: the file's new text, and what is new and gone in it.
 #[derive(Clone, Debug, Serialize)]
@@ -157,9 +157,13 @@ fn entry(look: &Look<'_>, system: &System, id: String) -> Result<std::result::Re
 type Body = (Vec<(&'static str, String)>, String);
 
 fn kernel_directly(look: &Look<'_>, system: &System) -> Result<std::result::Result<Body, String>> {
-    let Some(kernel) = system.kernels.first() else {
+    let Some(newest) = system.kernels.first() else {
         return Ok(Err("no kernel of it was found".into()));
     };
+    // The newest may lie in two places; the one that the firmware reads is the one to start.
+    let is_fat = |kernel: &&Kernel| look.survey.volumes[kernel.volume - 1].is_fat;
+    let mut copies = system.kernels.iter().filter(|kernel| kernel.version == newest.version);
+    let kernel = copies.find(is_fat).unwrap_or(newest);
     let volume = &look.survey.volumes[kernel.volume - 1];
     if !volume.is_fat {
         return Ok(Err(format!("its kernel lies on {}, which the firmware does not read", volume.kind)));

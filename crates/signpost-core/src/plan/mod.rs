@@ -131,8 +131,11 @@ pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Resu
         format!("boot order {words}"),
         None,
     ));
-    let what =
-        if timeout == TIMEOUT_FOREVER { "timeout: wait for a key".to_string() } else { format!("timeout {timeout} s") };
+    let what = if timeout == TIMEOUT_FOREVER {
+        "timeout: wait for a key".to_string()
+    } else {
+        format!("timeout {timeout} s")
+    };
     writes.push(Write::to(&contents, boot_variables::timeout(timeout), what, None));
     for number in &removed {
         let what = format!("remove entry {}, whose menu entry is gone", hex(*number));

@@ -1,6 +1,6 @@
 //! The survey: systems first, then how the machine starts, disks, firmware entries, what is odd.
 
-use signpost_core::survey::{Disk, Finding, Partition, Role, StartupFile, Survey, System, Volume};
+use signpost_core::survey::{Disk, Finding, Partition, StartupFile, Survey, System, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -153,10 +153,11 @@ fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
         };
         found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}", kernel.version)));
     }
+    let is_shown = |file: &&StartupFile| found.iter().all(|(path, _)| *path != file.path);
     let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
-    found.extend(
-        files.filter(|file| file.role != Role::Kernel).map(|file| (file.path.clone(), startup(survey, file))),
-    );
+    let files: Vec<_> =
+        files.filter(is_shown).map(|file| (file.path.clone(), startup(survey, file))).collect();
+    found.extend(files);
     found
 }
 

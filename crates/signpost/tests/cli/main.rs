@@ -7,4 +7,5 @@ mod draft_menu;
 mod harness;
 mod plan_apply;
 mod rehearsal;
+mod survey;
 mod tide;
