@@ -42,7 +42,7 @@ pub(crate) fn verdict(look: &Look<'_>, verdict: &Verdict) -> String {
                     "its partition now has number {now}, the entry says {number}: the firmware does not find it"
                 )
             }
-            None => format!("its partition is gone: no partition {number} has the identity {signature}"),
+            None => format!("its partition is gone, number {number} with the identity {signature}"),
         },
         Verdict::NoDevice => "its disk is gone".into(),
         Verdict::NoFile { path, .. } if path.contains('/') => {
@@ -64,7 +64,7 @@ pub(crate) fn verdict(look: &Look<'_>, verdict: &Verdict) -> String {
         Verdict::Unfit { target, why } => format!("{}: {why}", place(look, target)),
         Verdict::Network => "a network start; taken to get no answer".into(),
         Verdict::CannotFollow(why) => format!("cannot be followed: {why}"),
-        Verdict::BuiltIn(guid) => format!("a program inside the firmware ({guid})"),
+        Verdict::BuiltIn(_) => "a program inside the firmware".into(),
         Verdict::Starts(targets) => {
             let all: Vec<String> = targets.iter().map(|target| titled(look, target)).collect();
             all.join(", or ")

@@ -130,11 +130,13 @@ fn start(look: &Look<'_>, found: &mut Vec<Finding>) {
     if let Some(entry) = entry.filter(|entry| entry.is_made_by_firmware) {
         let message =
             format!("the machine was started from {}, which the firmware made by itself", named(entry));
-        let help = if running.entries.iter().any(|number| *number != entry.number) {
-            "the system's own entry was passed over: see what `rehearse` says of it"
-        } else {
-            "the running system has no entry of its own; `apply` makes one"
+        let own = running.entries.iter().find(|number| **number != entry.number);
+        let help = match own {
+            Some(own) => format!(
+                "the running system has entry {own} of its own; `rehearse` says whether it comes first"
+            ),
+            None => "the running system has no entry of its own; `apply` makes one".into(),
         };
-        found.push(finding(Code::StartedBySpare, message, help));
+        found.push(finding(Code::StartedBySpare, message, &help));
     }
 }

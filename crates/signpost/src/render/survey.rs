@@ -1,6 +1,6 @@
 //! The survey: systems first, then how the machine starts, disks, firmware entries, what is odd.
 
-use signpost_core::survey::{Disk, Finding, Partition, StartupFile, Survey, System, Volume};
+use signpost_core::survey::{Disk, Finding, FirmwareEntry, Partition, StartupFile, Survey, System, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -201,13 +201,27 @@ fn entries(survey: &Survey) -> String {
         if firmware.current.as_ref() == Some(&entry.number) {
             used.push_str(", current");
         }
-        table.row([entry.number.clone(), used, entry.label.clone(), entry.finding.clone()]);
+        table.row([entry.number.clone(), used, entry.label.clone(), leads_to(entry)]);
     }
     text.push_str(&table.text());
     text + "\n"
 }
 
-pub fn findings(findings: &[Finding]) -> String {
+/// Where an entry leads; one that leads to no file shows its device path.
+fn leads_to(entry: &FirmwareEntry) -> String {
+    if entry.target.is_some() || entry.path.is_empty() {
+        return entry.finding.clone();
+    }
+    // The identity of a partition that is gone stands in the finding already.
+    match entry.path.split_once("), ") {
+        Some((partition, file)) if partition.starts_with("partition ") => {
+            format!("{}; {file}", entry.finding)
+        }
+        _ => format!("{}; {}", entry.path, entry.finding),
+    }
+}
+
+fn findings(findings: &[Finding]) -> String {
     if findings.is_empty() {
         return style::good("Nothing is odd.") + "\n";
     }
