@@ -111,7 +111,7 @@ fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool
         StartTarget::Linux { volume, kernel, root: None, .. } => {
             system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == *kernel)
         }
-        StartTarget::FirmwareEntry { number } => system.entries.contains(&crate::survey::hex(*number)),
+        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&crate::survey::hex(*number)),
         StartTarget::BuiltIn | StartTarget::Group => false,
     }
 }

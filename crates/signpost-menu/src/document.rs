@@ -147,6 +147,11 @@ pub enum Starts {
     Restart,
     /// Power off.
     PowerOff,
+    /// Nothing that this version knows: only where a file is read leniently.
+    Unknown {
+        /// What is wrong with it.
+        why: String,
+    },
 }
 
 impl Starts {
@@ -162,6 +167,7 @@ impl Starts {
             Self::SetupScreen => "setup-screen",
             Self::Restart => "restart",
             Self::PowerOff => "power-off",
+            Self::Unknown { .. } => "unknown",
         }
     }
 

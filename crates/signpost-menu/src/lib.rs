@@ -21,7 +21,12 @@ pub mod nearest;
 pub mod newest;
 mod parse;
 pub mod place;
+pub mod policy;
+pub mod resolve;
+pub mod screen;
+pub mod session;
+pub mod slot;
 pub mod version;
 
 pub use document::MenuDocument;
-pub use parse::{MAX_LENGTH, Problem, parse};
+pub use parse::{MAX_LENGTH, Problem, parse, parse_leniently};

@@ -53,6 +53,20 @@ pub fn parse(text: &str) -> Result<MenuDocument, Vec<Problem>> {
     reader.finish().map(|()| document)
 }
 
+/// Reads a menu file as the boot program does: what does not hold is left out or becomes an entry that cannot
+/// start, and is noted; `None` only where the file's notation is broken or it is too long.
+pub fn parse_leniently(text: &str) -> (Option<MenuDocument>, Vec<Problem>) {
+    if text.len() > MAX_LENGTH {
+        return (None, parse(text).err().unwrap_or_default());
+    }
+    let mut reader = Reader::new(text);
+    let document = reader.root(text).map(|root| {
+        reader.keep_broken_entries();
+        document(&mut reader, root)
+    });
+    (document, reader.finish().err().unwrap_or_default())
+}
+
 fn document(reader: &mut Reader<'_>, mut root: Section<'_>) -> MenuDocument {
     const KEYS: [&str; 7] = ["format", "menu", "look", "kernel", "include", "entry", "hide"];
     format_number(reader, &mut root);

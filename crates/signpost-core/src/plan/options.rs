@@ -94,7 +94,7 @@ pub(super) fn entry(
     };
     let wanted = match &resolved.target {
         Err(why) => Err(why.clone()),
-        Ok(StartTarget::FirmwareEntry { number }) => {
+        Ok(StartTarget::FirmwareEntry { number, .. }) => {
             numbers.given.push(*number);
             planned.number = Some(hex(*number));
             planned.action = Action::Adopt;

@@ -113,6 +113,11 @@ impl<'m> Look<'m> {
         resolve(volume, &self.identities)
     }
 
+    /// All by which the volumes can be named, in their order.
+    pub fn identities(&self) -> &[VolumeIdentity] {
+        &self.identities
+    }
+
     /// A name for a volume that holds: one that no other volume shares.
     ///
     /// # Errors

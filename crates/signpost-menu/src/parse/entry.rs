@@ -47,6 +47,16 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
         (Some(id), Some(starts)) => {
             Some(Entry { title: title.unwrap_or_else(|| id.clone()), id, starts, group, line })
         }
+        (Some(id), None) if reader.keeps_broken() => {
+            let why = reader.problem_from(start).unwrap_or("it does not hold").to_string();
+            Some(Entry {
+                title: title.unwrap_or_else(|| id.clone()),
+                id,
+                starts: Starts::Unknown { why },
+                group,
+                line,
+            })
+        }
         (id, _) => {
             id.into_iter().for_each(|id| reader.drop_entry(id));
             None

@@ -53,11 +53,18 @@ pub(super) struct Reader<'a> {
     problems: Vec<(usize, String)>,
     remembered: BTreeMap<String, usize>,
     dropped: Vec<String>,
+    keeps_broken: bool,
 }
 
 impl<'a> Reader<'a> {
     pub(super) fn new(text: &'a str) -> Self {
-        Self { text, problems: Vec::new(), remembered: BTreeMap::new(), dropped: Vec::new() }
+        Self {
+            text,
+            problems: Vec::new(),
+            remembered: BTreeMap::new(),
+            dropped: Vec::new(),
+            keeps_broken: false,
+        }
     }
 
     /// The file's top table; errors of the notation itself are noted.
@@ -85,6 +92,21 @@ impl<'a> Reader<'a> {
 
     pub(super) fn remembered(&self, name: &str) -> usize {
         self.remembered.get(name).copied().unwrap_or(0)
+    }
+
+    /// Keeps entries that do not hold, as entries that cannot start.
+    pub(super) fn keep_broken_entries(&mut self) {
+        self.keeps_broken = true;
+    }
+
+    pub(super) fn keeps_broken(&self) -> bool {
+        self.keeps_broken
+    }
+
+    /// The first problem noted at or behind this byte.
+    pub(super) fn problem_from(&self, at: usize) -> Option<&str> {
+        let mut behind = self.problems.iter().filter(|(place, _)| *place >= at);
+        behind.next().map(|(_, message)| message.as_str())
     }
 
     /// Notes the id of an entry that did not hold.

@@ -196,6 +196,30 @@ fn an_error_of_the_notation_is_said_alone_with_its_place() {
 }
 
 #[test]
+fn read_leniently_what_does_not_hold_becomes_a_note_or_an_entry_that_cannot_start() {
+    let text = GOOD
+        .replace("timeout = 5", "timeout = \"soon\"\nfuture = 1")
+        .replace("starts = \"efi\"", "starts = \"orbit\"")
+        .replace("\nkernel = \"newest:/boot/vmlinuz-*\"", "");
+    let (document, notes) = parse_leniently(&text);
+    let document = document.unwrap();
+    assert_eq!(document.settings.timeout, Timeout::Seconds(5));
+    let broken: Vec<(&str, &str)> = document
+        .entries
+        .iter()
+        .filter_map(|entry| match &entry.starts {
+            Starts::Unknown { why } => Some((entry.id.as_str(), why.as_str())),
+            _ => None,
+        })
+        .collect();
+    assert_eq!(broken[0], ("larkspur", "entry larkspur has no kernel"));
+    assert!(broken[1].0 == "tide" && broken[1].1.starts_with("starts is \"orbit\""), "{broken:?}");
+    assert_eq!(notes.len(), 4, "{notes:?}");
+    assert_eq!(parse_leniently("[menu").0, None);
+    assert_eq!(parse_leniently(GOOD), (parse(GOOD).ok(), vec![]));
+}
+
+#[test]
 fn a_file_that_is_too_long_is_refused() {
     let text = vec!['#'; MAX_LENGTH + 1].into_iter().collect::<String>();
     assert!(parse(&text).unwrap_err()[0].message.contains("65537 bytes"));

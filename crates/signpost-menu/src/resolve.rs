@@ -1,0 +1,241 @@
+//! What the entries of a menu start, settled on the machine as it is: the same at the desk and at boot.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
+use crate::nearest::nearest;
+use crate::place::{Place, VolumeIdentity, VolumeRef, resolve as resolve_volume};
+
+/// The machine around a menu.
+pub trait Surroundings {
+    /// Its volumes; other calls name them by their index.
+    fn volumes(&self) -> &[VolumeIdentity];
+
+    /// Where a volume is, in words: `disk 1 partition 2`.
+    fn whereabouts(&self, volume: usize) -> String;
+
+    /// The names of the files in a folder, without its folders.
+    ///
+    /// # Errors
+    /// Why it cannot be read, in words; a folder that is not there is no error, but `None`.
+    fn files(&self, volume: usize, folder: &str) -> Result<Option<Vec<String>>, String>;
+
+    /// Whether a file stands at a path.
+    ///
+    /// # Errors
+    /// Why the volume cannot be read, in words.
+    fn has_file(&self, volume: usize, path: &str) -> Result<bool, String>;
+
+    /// The firmware's load options, in the boot order first.
+    fn load_options(&self) -> Vec<LoadOptionSeen>;
+}
+
+/// A load option of the firmware's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LoadOptionSeen {
+    /// Its number.
+    pub number: u16,
+    /// Its label.
+    pub label: String,
+    /// The file that it leads to: volume and path, with `/`.
+    pub target: Option<(usize, String)>,
+}
+
+/// What an entry starts, found on the machine. Volumes are indices.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum StartTarget {
+    /// An EFI program.
+    Program {
+        /// Its volume.
+        volume: usize,
+        /// Its path.
+        path: String,
+        /// Handed to it.
+        args: String,
+    },
+    /// A Linux kernel.
+    Linux {
+        /// Volume of kernel and initrds.
+        volume: usize,
+        /// The kernel's path.
+        kernel: String,
+        /// The initrds' paths.
+        initrds: Vec<String>,
+        /// All arguments.
+        args: String,
+        /// The root volume, where one is named.
+        root: Option<usize>,
+    },
+    /// A load option that is there.
+    FirmwareEntry {
+        /// Its number.
+        number: u16,
+        /// Whether it is started directly instead of by next boot and restart.
+        handover: bool,
+    },
+    /// Something that needs nothing from a disk.
+    BuiltIn,
+    /// A group's heading.
+    Group,
+}
+
+/// An entry, with what it starts or why it cannot.
+#[derive(Clone, Debug)]
+pub struct ResolvedEntry<'d> {
+    /// The entry.
+    pub entry: &'d Entry,
+    /// What it starts; or what was looked for and is not there.
+    pub target: Result<StartTarget, String>,
+    /// What else is worth saying, such as a newer kernel passed over.
+    pub notes: Vec<String>,
+}
+
+/// Looks for what every entry starts.
+pub fn resolve<'d>(around: &impl Surroundings, document: &'d MenuDocument) -> Vec<ResolvedEntry<'d>> {
+    document.entries.iter().map(|entry| resolve_entry(around, document, entry)).collect()
+}
+
+/// Looks for what one entry starts.
+pub fn resolve_entry<'d>(
+    around: &impl Surroundings,
+    document: &MenuDocument,
+    entry: &'d Entry,
+) -> ResolvedEntry<'d> {
+    let mut notes = Vec::new();
+    let target = match &entry.starts {
+        Starts::Linux(linux) => self::linux(around, linux, &document.kernel_args, &mut notes),
+        Starts::Efi { program, args } => find_file(around, program).map(|volume| StartTarget::Program {
+            volume,
+            path: program.path.clone(),
+            args: args.clone(),
+        }),
+        Starts::FirmwareEntry { label, target, handover } => {
+            firmware_entry(around, label, target.as_ref(), &mut notes)
+                .map(|number| StartTarget::FirmwareEntry { number, handover: *handover })
+        }
+        Starts::Sector { volume } => find_volume(around, volume)
+            .and_then(|_| Err("a boot sector: UEFI firmware starts none".to_string())),
+        Starts::Image { image, .. } => find_file(around, image)
+            .and_then(|_| Err("systems inside image files cannot be started yet".to_string())),
+        Starts::Group => Ok(StartTarget::Group),
+        Starts::SetupScreen | Starts::Restart | Starts::PowerOff => Ok(StartTarget::BuiltIn),
+        Starts::Unknown { why } => Err(why.clone()),
+    };
+    ResolvedEntry { entry, target, notes }
+}
+
+fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, String> {
+    resolve_volume(volume, around.volumes()).map_err(|error| error.to_string())
+}
+
+fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, String> {
+    let volume = find_volume(around, &place.volume)?;
+    need_file(around, volume, &place.path)?;
+    Ok(volume)
+}
+
+fn need_file(around: &impl Surroundings, volume: usize, path: &str) -> Result<(), String> {
+    if around.has_file(volume, path)? {
+        return Ok(());
+    }
+    let at = around.whereabouts(volume);
+    Err(format!("{at} has no file {path}{}", nearby(around, volume, path)?))
+}
+
+/// What stands where the file should: the nearest name in its folder.
+fn nearby(around: &impl Surroundings, volume: usize, path: &str) -> Result<String, String> {
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let Some(names) = around.files(volume, if folder.is_empty() { "/" } else { folder })? else {
+        return Ok(format!("; there is no folder {folder}"));
+    };
+    let near = nearest(name, names.iter().map(String::as_str));
+    Ok(near.map(|near| format!("; there is {near}")).unwrap_or_default())
+}
+
+fn linux(
+    around: &impl Surroundings,
+    linux: &Linux,
+    kernel_args: &str,
+    notes: &mut Vec<String>,
+) -> Result<StartTarget, String> {
+    let volume = find_volume(around, &linux.volume)?;
+    let (kernel, version) = match &linux.kernel {
+        KernelChoice::Fixed(path) => {
+            need_file(around, volume, path)?;
+            let name = path.rsplit('/').next().unwrap_or_default();
+            (path.clone(), name.split_once('-').map(|(_, version)| version.to_string()).unwrap_or_default())
+        }
+        KernelChoice::Newest(newest) => {
+            let names = around.files(volume, &newest.folder)?.unwrap_or_default();
+            let is_complete = |version: &str| {
+                let mut initrds = linux.initrd.iter().map(|initrd| initrd.replace("{version}", version));
+                initrds.all(|initrd| around.has_file(volume, &initrd) == Ok(true))
+            };
+            let chosen = newest.choose(names.iter().map(String::as_str), is_complete);
+            let chosen = chosen.map_err(|incomplete| match incomplete[..] {
+                [] => format!("no kernel fits {newest}"),
+                _ => format!("no kernel of {newest} has its initrd: {}", incomplete.join(", ")),
+            })?;
+            let passed = chosen.passed_over.iter();
+            notes.extend(passed.map(|path| format!("{path} is newer, and its initrd is not there")));
+            (chosen.path, chosen.version)
+        }
+    };
+    let initrds: Vec<String> =
+        linux.initrd.iter().map(|initrd| initrd.replace("{version}", &version)).collect();
+    initrds.iter().try_for_each(|initrd| need_file(around, volume, initrd))?;
+    let root = linux.root.as_ref().map(|root| find_volume(around, root)).transpose()?;
+    let mut args = linux.args.clone();
+    if let Some(root) = root.and_then(|root| around.volumes().get(root)) {
+        args = args.replace("{root}", &root_argument(root));
+    }
+    let parts = [args.as_str(), kernel_args];
+    let args = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ");
+    Ok(StartTarget::Linux { volume, kernel, initrds, args, root })
+}
+
+fn root_argument(root: &VolumeIdentity) -> String {
+    match (&root.uuid, &root.part_uuid) {
+        (Some(uuid), _) => format!("UUID={uuid}"),
+        (None, Some(part_uuid)) => format!("PARTUUID={part_uuid}"),
+        (None, None) => String::new(),
+    }
+}
+
+/// The load option of this label; where several have it, the target tells, else the one first in the order.
+fn firmware_entry(
+    around: &impl Surroundings,
+    label: &str,
+    target: Option<&Place>,
+    notes: &mut Vec<String>,
+) -> Result<u16, String> {
+    let options = around.load_options();
+    let volume = target.map(|place| find_volume(around, &place.volume)).transpose()?;
+    let fits = |option: &&LoadOptionSeen| {
+        let leads_there = match (target, volume, &option.target) {
+            (Some(place), Some(volume), Some((found, path))) => {
+                *found == volume && path.eq_ignore_ascii_case(&place.path)
+            }
+            (Some(_), _, _) => false,
+            (None, _, _) => true,
+        };
+        option.label == label && leads_there
+    };
+    let mut found = options.iter().filter(fits);
+    let Some(first) = found.next() else {
+        let labels = options.iter().map(|option| option.label.as_str());
+        let near = nearest(label, labels).filter(|near| *near != label);
+        let hint = near.map(|near| format!("; there is \"{near}\"")).unwrap_or_default();
+        let there = if target.is_some() { " that starts this file" } else { "" };
+        return Err(format!("the firmware has no entry \"{label}\"{there}{hint}"));
+    };
+    if let Some(second) = found.next() {
+        notes.push(format!(
+            "entries {:04X} and {:04X} both fit; the first in the order counts",
+            first.number, second.number
+        ));
+    }
+    Ok(first.number)
+}

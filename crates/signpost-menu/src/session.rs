@@ -1,0 +1,396 @@
+//! The menu screen as a state machine: keys and time in, what to do out.
+
+mod line;
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use crate::document::{MenuDocument, Starts};
+use crate::policy::{KEY_WINDOW, Opening, Shown};
+use crate::resolve::{ResolvedEntry, StartTarget};
+
+pub use line::LineEditor;
+
+/// A key, however it was made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Key {
+    /// Arrow up.
+    Up,
+    /// Arrow down.
+    Down,
+    /// Arrow left.
+    Left,
+    /// Arrow right.
+    Right,
+    /// To the first.
+    Home,
+    /// To the last.
+    End,
+    /// A page up.
+    PageUp,
+    /// A page down.
+    PageDown,
+    /// Enter.
+    Enter,
+    /// Escape.
+    Escape,
+    /// Backspace.
+    Backspace,
+    /// Delete.
+    Delete,
+    /// F1 and on.
+    Function(u8),
+    /// A character.
+    Char(char),
+    /// Any other.
+    Other,
+}
+
+/// What the carrier of the menu is to do.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Request {
+    /// Nothing but to draw again.
+    None,
+    /// Start an entry, for a Linux entry with these arguments where they were changed.
+    Start {
+        /// The entry's index.
+        entry: usize,
+        /// All arguments, where they were changed for this start.
+        args: Option<String>,
+    },
+    /// Open the firmware's own screen.
+    SetupScreen,
+    /// Restart.
+    Restart,
+    /// Power off.
+    PowerOff,
+    /// Keep an entry as the default for good.
+    KeepDefault(usize),
+}
+
+/// A line of the menu.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// Its title.
+    pub title: String,
+    /// What it starts, or why it cannot, on one line.
+    pub line: String,
+    /// Whether it can start.
+    pub can_start: bool,
+    what: What,
+    args: Option<String>,
+    group: Option<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum What {
+    Entry(usize),
+    Group(String),
+    SetupScreen,
+    Restart,
+    PowerOff,
+}
+
+/// What is on the screen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum View {
+    /// The list.
+    List,
+    /// Help, over the list.
+    Help,
+    /// The arguments of a Linux entry.
+    Args(LineEditor),
+}
+
+/// The menu, running.
+#[derive(Clone, Debug)]
+pub struct Session {
+    /// Shown above the list.
+    pub heading: String,
+    rows: Vec<Row>,
+    /// The group that is open.
+    group: Option<String>,
+    /// Place of the mark in the list as shown.
+    chosen: usize,
+    /// Place of the mark in the outer list, while a group is open.
+    outer: usize,
+    /// What is on the screen.
+    pub view: View,
+    /// Milliseconds until the chosen entry starts.
+    left: Option<u32>,
+    /// Whether the list is not shown yet, and only is on a key.
+    hidden: bool,
+    /// Something to say.
+    pub note: Option<String>,
+}
+
+/// Rows that one page key moves.
+const PAGE: usize = 10;
+
+impl Session {
+    /// The menu of a document as settled, opened as the policy says.
+    pub fn new(
+        document: &MenuDocument,
+        resolved: &[ResolvedEntry<'_>],
+        lines: &[String],
+        opening: &Opening,
+    ) -> Self {
+        let mut rows: Vec<Row> = resolved
+            .iter()
+            .zip(lines)
+            .enumerate()
+            .map(|(index, (resolved, line))| Row::of_entry(index, resolved, line))
+            .collect();
+        rows.extend(always_reachable(&rows, resolved));
+        let (left, hidden) = match opening.shown {
+            Shown::Counting(seconds) => (Some(u32::from(seconds).saturating_mul(1000)), false),
+            Shown::Waiting => (None, false),
+            Shown::OnKey => (Some(KEY_WINDOW), true),
+            Shown::Hidden => (Some(0), true),
+        };
+        let heading = document.settings.heading.clone().unwrap_or_else(|| "Signpost".into());
+        let mut session = Self {
+            heading,
+            rows,
+            group: None,
+            chosen: 0,
+            outer: 0,
+            view: View::List,
+            left,
+            hidden,
+            note: opening.reason.clone(),
+        };
+        session.choose_entry(opening.chosen);
+        session
+    }
+
+    /// Puts the mark on an entry, opening its group.
+    fn choose_entry(&mut self, entry: Option<usize>) {
+        let Some(row) =
+            self.rows.iter().find(|row| entry.is_some() && row.what == What::Entry(entry.unwrap_or(0)))
+        else {
+            return;
+        };
+        self.group = row.group.clone();
+        self.chosen = self
+            .visible()
+            .iter()
+            .position(|row| entry.is_some_and(|e| row.what == What::Entry(e)))
+            .unwrap_or(0);
+    }
+
+    /// The rows of the list as shown.
+    pub fn visible(&self) -> Vec<&Row> {
+        self.rows.iter().filter(|row| row.group == self.group).collect()
+    }
+
+    /// Place of the mark in it.
+    pub fn chosen(&self) -> usize {
+        self.chosen
+    }
+
+    /// The title of the open group.
+    pub fn open_group(&self) -> Option<&str> {
+        let group = self.group.as_ref()?;
+        self.rows.iter().find(|row| row.what == What::Group(group.clone())).map(|row| row.title.as_str())
+    }
+
+    /// Whether the list is to be drawn.
+    pub fn is_shown(&self) -> bool {
+        !self.hidden
+    }
+
+    /// Seconds until the chosen entry starts, rounded up; where it counts.
+    pub fn countdown(&self) -> Option<u32> {
+        self.left.filter(|_| !self.hidden).map(|left| left.div_ceil(1000))
+    }
+
+    /// A start has failed: the menu is back, with the reason and no countdown.
+    pub fn failed(&mut self, reason: String) {
+        self.left = None;
+        self.hidden = false;
+        self.view = View::List;
+        self.note = Some(reason);
+    }
+
+    /// Time has passed.
+    pub fn tick(&mut self, milliseconds: u32) -> Request {
+        let Some(left) = self.left else { return Request::None };
+        if left > milliseconds {
+            self.left = Some(left.saturating_sub(milliseconds));
+            return Request::None;
+        }
+        self.left = None;
+        self.hidden = false;
+        self.start_chosen(None)
+    }
+
+    /// A key was pressed.
+    pub fn key(&mut self, key: Key) -> Request {
+        let was_hidden = core::mem::take(&mut self.hidden);
+        let was_counting = self.left.take().is_some();
+        if was_hidden {
+            return Request::None;
+        }
+        self.note = None;
+        match &mut self.view {
+            View::Help => {
+                self.view = View::List;
+                Request::None
+            }
+            View::Args(editor) => match key {
+                Key::Enter => {
+                    let args = editor.text();
+                    self.view = View::List;
+                    self.start_chosen(Some(args))
+                }
+                Key::Escape => {
+                    self.view = View::List;
+                    Request::None
+                }
+                key => {
+                    editor.key(key);
+                    Request::None
+                }
+            },
+            // The key that stops the countdown does no more, unless it chooses or starts.
+            View::List if was_counting && matches!(key, Key::Escape | Key::Other) => Request::None,
+            View::List => self.list_key(key),
+        }
+    }
+
+    fn list_key(&mut self, key: Key) -> Request {
+        let last = self.visible().len().saturating_sub(1);
+        match key {
+            Key::Up => self.chosen = self.chosen.saturating_sub(1),
+            Key::Down => self.chosen = self.chosen.saturating_add(1).min(last),
+            Key::Home => self.chosen = 0,
+            Key::End => self.chosen = last,
+            Key::PageUp => self.chosen = self.chosen.saturating_sub(PAGE),
+            Key::PageDown => self.chosen = self.chosen.saturating_add(PAGE).min(last),
+            Key::Enter | Key::Right => return self.start_chosen(None),
+            Key::Escape | Key::Left => self.close_group(),
+            Key::Char('?') | Key::Function(1) => self.view = View::Help,
+            Key::Char('=') | Key::Function(2) => self.edit_args(),
+            Key::Char('*') | Key::Function(3) => return self.keep_default(),
+            Key::Char(':') | Key::Function(4) => {
+                self.note = Some("the prompt is not part of this version".into());
+            }
+            Key::Char(c) => self.jump(c),
+            Key::Backspace | Key::Delete | Key::Function(_) | Key::Other => {}
+        }
+        Request::None
+    }
+
+    /// To the row of a digit, or to the next title that starts with a letter.
+    fn jump(&mut self, c: char) {
+        let rows = self.visible();
+        if let Some(place) = c.to_digit(10).and_then(|digit| usize::try_from(digit).ok()) {
+            if (1..=rows.len()).contains(&place) {
+                self.chosen = place.saturating_sub(1);
+            }
+            return;
+        }
+        let starts = |row: &&Row| row.title.to_lowercase().starts_with(&c.to_lowercase().to_string());
+        let after = self.chosen.saturating_add(1);
+        let places = (after..rows.len()).chain(0..after.min(rows.len()));
+        if let Some(place) = places.into_iter().find(|place| rows.get(*place).is_some_and(starts)) {
+            self.chosen = place;
+        }
+    }
+
+    fn close_group(&mut self) {
+        if self.group.take().is_some() {
+            self.chosen = self.outer.min(self.visible().len().saturating_sub(1));
+        }
+    }
+
+    fn edit_args(&mut self) {
+        let args = self.visible().get(self.chosen).and_then(|row| row.args.clone());
+        match args {
+            Some(args) => self.view = View::Args(LineEditor::new(&args)),
+            None => self.note = Some("only a Linux entry has arguments to change".into()),
+        }
+    }
+
+    fn keep_default(&mut self) -> Request {
+        match self.visible().get(self.chosen).map(|row| (row.what.clone(), row.can_start)) {
+            Some((What::Entry(entry), true)) => Request::KeepDefault(entry),
+            _ => {
+                self.note = Some("only an entry that starts a system can be the default".into());
+                Request::None
+            }
+        }
+    }
+
+    fn start_chosen(&mut self, args: Option<String>) -> Request {
+        let Some(row) = self.visible().get(self.chosen).map(|row| (*row).clone()) else {
+            return Request::None;
+        };
+        match row.what {
+            What::Entry(_) if !row.can_start => {
+                self.note = Some(format!("{} cannot start: {}", row.title, row.line));
+                Request::None
+            }
+            What::Entry(entry) => Request::Start { entry, args },
+            What::Group(id) => {
+                self.outer = self.chosen;
+                self.group = Some(id);
+                self.chosen = 0;
+                Request::None
+            }
+            What::SetupScreen => Request::SetupScreen,
+            What::Restart => Request::Restart,
+            What::PowerOff => Request::PowerOff,
+        }
+    }
+}
+
+impl Row {
+    fn of_entry(index: usize, resolved: &ResolvedEntry<'_>, line: &str) -> Self {
+        let entry = resolved.entry;
+        Self {
+            title: entry.title.clone(),
+            line: line.to_string(),
+            can_start: resolved.target.is_ok(),
+            what: match &entry.starts {
+                Starts::Group => What::Group(entry.id.clone()),
+                Starts::SetupScreen => What::SetupScreen,
+                Starts::Restart => What::Restart,
+                Starts::PowerOff => What::PowerOff,
+                _ => What::Entry(index),
+            },
+            args: match &resolved.target {
+                Ok(StartTarget::Linux { args, .. }) => Some(args.clone()),
+                _ => None,
+            },
+            group: entry.group.clone(),
+        }
+    }
+}
+
+/// Setup-screen, restart and power-off, where the menu does not have them.
+fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>]) -> Vec<Row> {
+    let built_in = [
+        (What::SetupScreen, "Firmware screen", "the firmware's own screen, after a restart"),
+        (What::Restart, "Restart", "starts this machine again"),
+        (What::PowerOff, "Power off", "turns this machine off"),
+    ];
+    // One inside a group is reachable too; a group that is no entry holds nothing.
+    let is_there = |what: &What| rows.iter().zip(resolved).any(|(row, _)| row.what == *what);
+    let missing = built_in.into_iter().filter(|(what, _, _)| !is_there(what));
+    missing
+        .map(|(what, title, line)| Row {
+            title: title.into(),
+            line: line.into(),
+            can_start: true,
+            what,
+            args: None,
+            group: None,
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests;
