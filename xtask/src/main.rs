@@ -1,6 +1,7 @@
 //! Work on the project itself: `cargo xtask --help`.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a tool for the terminal")]
 
+mod boot;
 mod demo_assets;
 mod figures;
 mod packages;
@@ -21,6 +22,12 @@ enum Task {
         #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
         args: Vec<String>,
     },
+    /// Build the boot program into target/boot.
+    Boot {
+        /// As root, install Debian's toolchain where rustup has no target for it.
+        #[arg(long)]
+        install: bool,
+    },
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
     Screenshots,
     /// Print how long the program takes, beside one that does nothing.
@@ -32,6 +39,7 @@ enum Task {
 fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
+        Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),
         Task::DemoAssets => demo_assets::make(),

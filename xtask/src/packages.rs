@@ -17,6 +17,9 @@ pub const FOR_TESTS: [&str; 11] = [
     "xfsprogs",
 ];
 
+/// Debian's toolchain for the boot program, where rustup has none.
+pub const FOR_BOOT: [&str; 4] = ["cargo-web", "lld", "rust-web-src", "rustc-web"];
+
 /// What the pictures need.
 pub const FOR_PICTURES: [&str; 4] = ["fonts-dejavu-core", "imagemagick", "xterm", "xvfb"];
 

@@ -41,7 +41,10 @@ pub fn build_release() -> Result<PathBuf> {
         "--package",
         "signpost",
     ]))?;
-    let target =
-        std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| workspace().join("target"), PathBuf::from);
-    Ok(target.join("release/signpost"))
+    Ok(target_folder().join("release/signpost"))
+}
+
+/// Where cargo puts what it builds.
+pub fn target_folder() -> PathBuf {
+    std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| workspace().join("target"), PathBuf::from)
 }

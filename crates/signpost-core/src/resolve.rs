@@ -2,13 +2,12 @@
 
 use serde::Serialize;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{Entry, Starts};
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings};
 
-pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
+pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve};
 
-use crate::survey::{Look, VolumeReader, hex};
+use crate::survey::{Look, VolumeReader};
 
 /// A row of the menu, as facts.
 #[derive(Clone, Debug, Serialize)]
@@ -43,32 +42,10 @@ pub fn rows(look: &Look<'_>, document: &MenuDocument) -> Vec<MenuRow> {
             is_default: default == Some(resolved.entry.id.as_str()),
             group: resolved.entry.group.clone(),
             is_there: resolved.target.is_ok(),
-            starts: match &resolved.target {
-                Ok(target) => words(look, resolved.entry, target),
-                Err(why) => why.clone(),
-            },
+            starts: describe(look, &resolved),
             notes: resolved.notes,
         })
         .collect()
-}
-
-fn words(look: &Look<'_>, entry: &Entry, target: &StartTarget) -> String {
-    let at = |volume: usize| look.survey.volumes[volume].where_it_is();
-    match target {
-        StartTarget::Program { volume, path, .. } => format!("{}, {path}", at(*volume)),
-        StartTarget::Linux { volume, kernel, .. } => format!("{}, {kernel}", at(*volume)),
-        StartTarget::FirmwareEntry { number, .. } => {
-            let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
-            let leads_to = entry.map(|entry| entry.finding.clone()).unwrap_or_default();
-            format!("entry {}, {leads_to}", hex(*number))
-        }
-        StartTarget::BuiltIn => match entry.starts {
-            Starts::SetupScreen => "the firmware's own screen".into(),
-            Starts::Restart => "a restart".into(),
-            _ => "power off".into(),
-        },
-        StartTarget::Group => "a group".into(),
-    }
 }
 
 impl Surroundings for Look<'_> {

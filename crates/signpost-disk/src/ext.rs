@@ -211,7 +211,7 @@ impl FileSystem for ExtVolume {
             let is_folder = entry.file_type().is_ok_and(ext4_view::FileType::is_dir);
             items.push(Item { name, is_folder });
         }
-        items.sort_by(|a, b| a.name.cmp(&b.name));
+        items.sort_unstable();
         Ok(items)
     }
 

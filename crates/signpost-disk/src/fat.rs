@@ -89,7 +89,7 @@ impl FileSystem for FatVolume {
             .filter(|entry| entry.name != "." && entry.name != "..")
             .map(|entry| Item { name: entry.name, is_folder: entry.is_folder })
             .collect();
-        items.sort_by(|a, b| a.name.cmp(&b.name));
+        items.sort_unstable();
         Ok(items)
     }
 

@@ -55,7 +55,7 @@ pub trait FileSystem {
 }
 
 /// One item of a folder.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Item {
     /// Its name.
     pub name: String,

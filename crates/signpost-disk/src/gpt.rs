@@ -268,7 +268,7 @@ fn oddities(partitions: &[Partition], header: &Header) -> Vec<Oddity> {
         }
     }
     let mut by_start: Vec<&Partition> = partitions.iter().filter(|p| p.first_lba <= p.last_lba).collect();
-    by_start.sort_by_key(|partition| partition.first_lba);
+    by_start.sort_unstable_by_key(|partition| (partition.first_lba, partition.number));
     let mut furthest: Option<&Partition> = None;
     for partition in by_start {
         if let Some(before) = furthest.filter(|before| before.last_lba >= partition.first_lba) {

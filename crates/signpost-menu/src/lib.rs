@@ -19,6 +19,7 @@ extern crate alloc;
 pub mod document;
 pub mod nearest;
 pub mod newest;
+pub mod ours;
 mod parse;
 pub mod place;
 pub mod policy;

@@ -63,7 +63,7 @@ impl Newest {
     ) -> Result<Chosen, Vec<String>> {
         let mut kernels: Vec<(&str, &str)> =
             names.into_iter().filter_map(|name| Some((self.version_in(name)?, name))).collect();
-        kernels.sort_by(|a, b| version::compare(b.0, a.0).then_with(|| b.1.cmp(a.1)));
+        kernels.sort_unstable_by(|a, b| version::compare(b.0, a.0).then_with(|| b.1.cmp(a.1)));
         let mut passed_over = Vec::new();
         for (version, name) in kernels {
             let path = format!("{}/{name}", self.folder.trim_end_matches('/'));

@@ -126,6 +126,34 @@ pub fn resolve_entry<'d>(
     ResolvedEntry { entry, target, notes }
 }
 
+/// What an entry starts, or why it cannot, on one line.
+pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> String {
+    let target = match &resolved.target {
+        Err(why) => return why.clone(),
+        Ok(target) => target,
+    };
+    match target {
+        StartTarget::Program { volume, path, .. } => format!("{}, {path}", around.whereabouts(*volume)),
+        StartTarget::Linux { volume, kernel, .. } => format!("{}, {kernel}", around.whereabouts(*volume)),
+        StartTarget::FirmwareEntry { number, .. } => {
+            let options = around.load_options();
+            let option = options.iter().find(|option| option.number == *number);
+            match option.and_then(|option| option.target.as_ref()) {
+                Some((volume, path)) => {
+                    format!("firmware entry {number:04X}: {}, {path}", around.whereabouts(*volume))
+                }
+                None => format!("firmware entry {number:04X}"),
+            }
+        }
+        StartTarget::BuiltIn => match resolved.entry.starts {
+            Starts::SetupScreen => "the firmware's own screen".into(),
+            Starts::Restart => "starts this machine again".into(),
+            _ => "turns this machine off".into(),
+        },
+        StartTarget::Group => "opens a group".into(),
+    }
+}
+
 fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, String> {
     resolve_volume(volume, around.volumes()).map_err(|error| error.to_string())
 }

@@ -168,13 +168,14 @@ fn list(grid: &mut Grid, session: &Session) {
         grid.put(MARGIN, foot_at, &row.line, if row.can_start { Tone::Plain } else { Tone::Warning });
     }
     let said_at = foot_at.saturating_add(1);
-    match (session.countdown(), &session.note) {
-        (Some(seconds), _) => {
-            grid.put(MARGIN, said_at, &format!("Starts in {seconds} s. Any key stops."), Tone::Heading)
-        }
-        (None, Some(note)) => grid.put(MARGIN, said_at, note, Tone::Warning),
-        (None, None) => 0,
-    };
+    let mut note_at = said_at;
+    if let Some(seconds) = session.countdown() {
+        grid.put(MARGIN, said_at, &format!("Starts in {seconds} s. Any key stops."), Tone::Heading);
+        note_at = said_at.saturating_add(1);
+    }
+    if let Some(note) = &session.note {
+        grid.put(MARGIN, note_at, note, Tone::Warning);
+    }
     if grid.height > 4 {
         let keys = "Enter start   = arguments   * keep as default   ? help";
         grid.put(MARGIN, grid.height.saturating_sub(1), keys, Tone::Faint);

@@ -330,7 +330,7 @@ impl Session {
         };
         match row.what {
             What::Entry(_) if !row.can_start => {
-                self.note = Some(format!("{} cannot start: {}", row.title, row.line));
+                self.note = Some(format!("{} cannot start", row.title));
                 Request::None
             }
             What::Entry(entry) => Request::Start { entry, args },

@@ -78,7 +78,9 @@ impl<'a> Reader<'a> {
     }
 
     pub(super) fn problem(&mut self, at: usize, message: String) {
-        self.problems.push((at, message));
+        // In the file's order, and in the order noted where places are the same.
+        let place = self.problems.partition_point(|(before, _)| *before <= at);
+        self.problems.insert(place, (at, message));
     }
 
     pub(super) fn has_problems(&self) -> bool {
@@ -129,8 +131,7 @@ impl<'a> Reader<'a> {
     }
 
     /// All problems, in the file's order.
-    pub(super) fn finish(mut self) -> Result<(), Vec<Problem>> {
-        self.problems.sort_by_key(|(at, _)| *at);
+    pub(super) fn finish(self) -> Result<(), Vec<Problem>> {
         let problems: Vec<Problem> = self
             .problems
             .iter()

@@ -4,6 +4,7 @@
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;
+mod menu;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};

@@ -1,0 +1,159 @@
+//! The firmware's text console: painting a grid, and keys with a clock.
+
+use signpost_menu::screen::{Grid, Tone};
+use signpost_menu::session::Key;
+use uefi::boot::{self, EventType, TimerTrigger, Tpl};
+use uefi::proto::console::text::{Color, Key as FirmwareKey, ScanCode};
+use uefi::{CString16, Event, system};
+
+/// A tick of the clock, in milliseconds.
+pub const TICK: u32 = 100;
+
+/// Screen and keys.
+pub struct Console {
+    timer: Option<Event>,
+    painted: Option<Grid>,
+    size: (usize, usize),
+}
+
+/// What came in.
+pub enum Input {
+    /// A key.
+    Key(Key),
+    /// A tick passed.
+    Tick,
+}
+
+impl Console {
+    /// Takes the console, in the largest mode that it offers on screen and serial alike.
+    pub fn open() -> Self {
+        let size = system::with_stdout(|out| {
+            let largest = out
+                .modes()
+                .filter(|mode| mode.columns() >= 80)
+                .max_by_key(|mode| mode.columns() * mode.rows());
+            if let Some(mode) = largest {
+                let is_set = out.current_mode().ok().flatten().is_some_and(|now| now.index() == mode.index());
+                if !is_set {
+                    let _ = out.set_mode(mode);
+                }
+            }
+            let _ = out.set_color(Color::LightGray, Color::Black);
+            let _ = out.enable_cursor(false);
+            let _ = out.clear();
+            out.current_mode().ok().flatten().map_or((80, 25), |mode| (mode.columns(), mode.rows()))
+        });
+        // SAFETY: the event has no function that could be called.
+        let timer = unsafe { boot::create_event(EventType::TIMER, Tpl::APPLICATION, None, None) }.ok();
+        if let Some(timer) = &timer {
+            let _ = boot::set_timer(
+                timer,
+                TimerTrigger::Periodic(core::time::Duration::from_millis(u64::from(TICK))),
+            );
+        }
+        Self { timer, painted: None, size }
+    }
+
+    /// Columns and rows.
+    pub fn size(&self) -> (usize, usize) {
+        self.size
+    }
+
+    /// Paints what differs from what is there.
+    pub fn paint(&mut self, grid: Grid) {
+        system::with_stdout(|out| {
+            let before = self.painted.as_ref();
+            for (number, row) in grid.rows().enumerate() {
+                if before.is_some_and(|before| before.rows().nth(number) == Some(row)) {
+                    continue;
+                }
+                let _ = out.set_cursor_position(0, number);
+                // The last cell of the last row would scroll the screen.
+                let end = row.len().saturating_sub(1);
+                for run in row[..end].chunk_by(|a, b| a.tone == b.tone) {
+                    let (front, back) = colours(run[0].tone);
+                    let _ = out.set_color(front, back);
+                    let text: alloc::string::String =
+                        run.iter().map(|cell| cell.symbol).filter(|symbol| *symbol != '\0').collect();
+                    if let Ok(text) = CString16::try_from(text.as_str()) {
+                        let _ = out.output_string_lossy(&text);
+                    }
+                }
+            }
+            let _ = out.set_color(Color::LightGray, Color::Black);
+            let _ = out.enable_cursor(grid.cursor.is_some());
+            if let Some((column, row)) = grid.cursor {
+                let _ = out.set_cursor_position(column, row);
+            }
+        });
+        self.painted = Some(grid);
+    }
+
+    /// An empty screen for what is started.
+    pub fn clear(&mut self) {
+        self.painted = None;
+        system::with_stdout(|out| {
+            let _ = out.set_color(Color::LightGray, Color::Black);
+            let _ = out.clear();
+        });
+    }
+
+    /// Waits for a key or the next tick.
+    pub fn wait(&mut self) -> Input {
+        if let Some(key) = read_key() {
+            return Input::Key(key);
+        }
+        let key_event = system::with_stdin(|input| input.wait_for_key_event()).ok();
+        match (&self.timer, key_event) {
+            (Some(timer), Some(key)) => {
+                // SAFETY: the copy is only waited for; the event itself is never closed here.
+                let events = unsafe { [key, timer.unsafe_clone()] };
+                let _ = boot::wait_for_event(&events);
+                read_key().map_or(Input::Tick, Input::Key)
+            }
+            _ => {
+                boot::stall(core::time::Duration::from_millis(u64::from(TICK)));
+                read_key().map_or(Input::Tick, Input::Key)
+            }
+        }
+    }
+}
+
+fn colours(tone: Tone) -> (Color, Color) {
+    match tone {
+        Tone::Plain => (Color::LightGray, Color::Black),
+        Tone::Heading => (Color::White, Color::Black),
+        Tone::Chosen => (Color::Black, Color::LightGray),
+        Tone::Faint => (Color::Cyan, Color::Black),
+        Tone::Warning => (Color::Yellow, Color::Black),
+    }
+}
+
+fn read_key() -> Option<Key> {
+    let key = system::with_stdin(|input| input.read_key()).ok().flatten()?;
+    Some(match key {
+        FirmwareKey::Printable(c) => match char::from(c) {
+            '\r' | '\n' => Key::Enter,
+            '\u{8}' | '\u{7f}' => Key::Backspace,
+            '\u{1b}' => Key::Escape,
+            c => Key::Char(c),
+        },
+        FirmwareKey::Special(code) => match code {
+            ScanCode::UP => Key::Up,
+            ScanCode::DOWN => Key::Down,
+            ScanCode::LEFT => Key::Left,
+            ScanCode::RIGHT => Key::Right,
+            ScanCode::HOME => Key::Home,
+            ScanCode::END => Key::End,
+            ScanCode::PAGE_UP => Key::PageUp,
+            ScanCode::PAGE_DOWN => Key::PageDown,
+            ScanCode::DELETE => Key::Delete,
+            ScanCode::ESCAPE => Key::Escape,
+            ScanCode::FUNCTION_1 => Key::Function(1),
+            ScanCode::FUNCTION_2 => Key::Function(2),
+            ScanCode::FUNCTION_3 => Key::Function(3),
+            ScanCode::FUNCTION_4 => Key::Function(4),
+            _ => Key::Other,
+        },
+    })
+}

@@ -1,0 +1,40 @@
+//! The boot program for UEFI: what the firmware starts, and what shows the menu.
+//!
+//! Drivers and a loop. What is chosen, shown and settled is decided in `signpost-menu`.
+#![no_std]
+#![no_main]
+
+extern crate alloc;
+
+mod block;
+mod console;
+mod machine;
+mod offer;
+mod power;
+mod show;
+mod source;
+mod start;
+mod variables;
+
+use uefi::{Status, boot, entry};
+
+#[entry]
+fn main() -> Status {
+    // The firmware would restart the machine after five minutes in the menu.
+    let _ = boot::set_watchdog_timer(0, 0x10000, None);
+    show::run()
+}
+
+/// A fault of our own: the firmware goes on to its next entry.
+#[panic_handler]
+fn panic(info: &core::panic::PanicInfo<'_>) -> ! {
+    let _ = uefi::system::with_stdout(|out| {
+        use core::fmt::Write;
+        write!(out, "\r\nsignpost stopped: {info}\r\n")
+    });
+    // SAFETY: the image that is ended is this one, and nothing of it runs afterwards.
+    let _ = unsafe { boot::exit(boot::image_handle(), Status::ABORTED, 0, core::ptr::null_mut()) };
+    loop {
+        core::hint::spin_loop();
+    }
+}

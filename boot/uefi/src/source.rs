@@ -1,0 +1,52 @@
+//! Where the menu comes from: the newest whole slot of the home volume.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+use signpost_menu::{MenuDocument, parse_leniently};
+
+use crate::machine::Machine;
+
+/// The menu in force, and what is to be said of it.
+pub struct Source {
+    /// The menu, where there is one.
+    pub document: Option<MenuDocument>,
+    /// What was passed over and why.
+    pub notes: Vec<String>,
+}
+
+/// Reads it.
+pub fn read(machine: &Machine) -> Source {
+    let Some(home) = machine.home else {
+        return Source {
+            document: None,
+            notes: Vec::from(["the volume this program came from is not found".into()]),
+        };
+    };
+    let fs = match machine.file_system(home) {
+        Ok(fs) => fs,
+        Err(why) => return Source { document: None, notes: Vec::from([why]) },
+    };
+    let slots = SLOT_NAMES.map(|name| {
+        let bytes =
+            fs.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
+        Slot::decode(&bytes)
+    });
+    let mut notes: Vec<String> = SLOT_NAMES
+        .iter()
+        .zip(&slots)
+        .filter_map(|(name, slot)| match slot {
+            Err(SlotFault::Empty) | Ok(_) => None,
+            Err(fault) => Some(format!("{name} is passed over: {fault}")),
+        })
+        .collect();
+    let Some((_, slot)) = newest(&slots) else {
+        notes.push("no menu was found here".to_string());
+        return Source { document: None, notes };
+    };
+    let (document, problems) = parse_leniently(&slot.text);
+    notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
+    Source { document, notes }
+}

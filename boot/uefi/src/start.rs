@@ -1,0 +1,164 @@
+//! Starting what was chosen. Everything here may fail: then the menu is back, with the reason.
+
+mod initrd;
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use signpost_firmware::device_path::{DevicePath, Node};
+use signpost_firmware::image::linux;
+use signpost_firmware::image::pe::{MachineType, Pe};
+use signpost_firmware::ucs2::Ucs2;
+use signpost_menu::resolve::StartTarget;
+use uefi::boot::{self, LoadImageSource};
+use uefi::proto::BootPolicy;
+use uefi::proto::loaded_image::LoadedImage;
+use uefi::{Handle, Status};
+
+use crate::machine::Machine;
+use crate::power;
+use initrd::InitrdOffer;
+
+/// No kernel or initrd is longer, in bytes.
+const MAX_FILE: usize = 1 << 30;
+#[cfg(target_arch = "x86_64")]
+const OURS: MachineType = MachineType::X64;
+#[cfg(target_arch = "aarch64")]
+const OURS: MachineType = MachineType::AA64;
+
+/// Starts it; comes back with the reason why it is not running.
+pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> String {
+    let outcome = match target {
+        StartTarget::Program { volume, path, args } => program(machine, *volume, path, args),
+        StartTarget::Linux { volume, kernel, initrds, args: own, .. } => {
+            linux(machine, *volume, kernel, initrds, args.unwrap_or(own))
+        }
+        StartTarget::FirmwareEntry { number, handover: true } => option(machine, *number),
+        StartTarget::FirmwareEntry { number, .. } => Err(power::into_option(*number)),
+        StartTarget::BuiltIn | StartTarget::Group => Err("it starts nothing".into()),
+    };
+    match outcome {
+        Ok(()) => "it came back without an error".into(),
+        Err(why) => why,
+    }
+}
+
+fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(), String> {
+    let fs = machine.file_system(volume)?;
+    let head = fs.read_head(path, 64 * 1024).map_err(|error| error.to_string())?;
+    check(&head, path)?;
+    let device_path = file_path(machine, volume, path)?;
+    let image = if machine.volumes[volume].is_fat {
+        load_by_path(&device_path)?
+    } else {
+        let bytes = fs.read(path, MAX_FILE).map_err(|error| error.to_string())?;
+        load_from_buffer(&bytes, &device_path)?
+    };
+    run(image, args)
+}
+
+fn linux(
+    machine: &Machine,
+    volume: usize,
+    kernel: &str,
+    initrds: &[String],
+    args: &str,
+) -> Result<(), String> {
+    let fs = machine.file_system(volume)?;
+    let bytes = fs.read(kernel, MAX_FILE).map_err(|error| error.to_string())?;
+    check(&bytes, kernel)?;
+    let header = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(&bytes))
+        .ok_or_else(|| format!("{kernel} is no Linux kernel"))?;
+    let stub = header.efi_stub.ok_or_else(|| format!("{kernel} has no EFI stub"))?;
+    if stub.version.0 < 1 && !initrds.is_empty() {
+        return Err(format!(
+            "{kernel} has an EFI stub of version {}.{}, which cannot take an initrd from here",
+            stub.version.0, stub.version.1
+        ));
+    }
+    let mut joined = Vec::new();
+    for initrd in initrds {
+        let part = fs.read(initrd, MAX_FILE).map_err(|error| error.to_string())?;
+        // The kernel wants each archive to start on four bytes.
+        joined.resize(joined.len().next_multiple_of(4), 0);
+        joined.extend(part);
+    }
+    // Offered until the kernel is back: then it must go, or the next kernel would take it.
+    let _offer = if initrds.is_empty() { None } else { Some(InitrdOffer::new(joined)?) };
+    let device_path = file_path(machine, volume, kernel)?;
+    let image = load_from_buffer(&bytes, &device_path)?;
+    run(image, args)
+}
+
+/// A load option, started directly.
+fn option(machine: &Machine, number: u16) -> Result<(), String> {
+    let option = machine.boot.options.get(&number).ok_or("there is no such entry")?;
+    let option = option.decoded.as_ref().map_err(|fault| fault.to_string())?;
+    let image = load_by_path(&option.path)?;
+    run_with_data(image, &option.optional_data)
+}
+
+/// The device path of a file: its volume's, then the file.
+fn file_path(machine: &Machine, volume: usize, path: &str) -> Result<DevicePath, String> {
+    let volume = machine.volumes.get(volume).ok_or("there is no such volume")?;
+    let mut nodes = volume.path.nodes().to_vec();
+    nodes.push(Node::file_path(&path.replace('/', "\\")));
+    Ok(DevicePath::new(nodes))
+}
+
+/// What the firmware would refuse without saying why.
+fn check(head: &[u8], path: &str) -> Result<(), String> {
+    if head.is_empty() {
+        return Err(format!("{path} is empty"));
+    }
+    let pe = Pe::decode(head).map_err(|fault| format!("{path}: {fault}"))?;
+    if pe.machine != OURS {
+        return Err(format!("{path} is built for {}, this machine is {OURS}", pe.machine));
+    }
+    Ok(())
+}
+
+fn load_by_path(path: &DevicePath) -> Result<Handle, String> {
+    let bytes = path.encode();
+    let device_path: &uefi::proto::device_path::DevicePath =
+        bytes.as_slice().try_into().map_err(|_| "its device path does not hold".to_string())?;
+    let source = LoadImageSource::FromDevicePath { device_path, boot_policy: BootPolicy::ExactMatch };
+    boot::load_image(boot::image_handle(), source).map_err(|error| words(error.status()))
+}
+
+fn load_from_buffer(buffer: &[u8], path: &DevicePath) -> Result<Handle, String> {
+    let bytes = path.encode();
+    let file_path: Option<&uefi::proto::device_path::DevicePath> = bytes.as_slice().try_into().ok();
+    let source = LoadImageSource::FromBuffer { buffer, file_path };
+    boot::load_image(boot::image_handle(), source).map_err(|error| words(error.status()))
+}
+
+fn run(image: Handle, args: &str) -> Result<(), String> {
+    let data = if args.is_empty() { Vec::new() } else { Ucs2::from(args).to_bytes_terminated() };
+    run_with_data(image, &data)
+}
+
+fn run_with_data(image: Handle, data: &[u8]) -> Result<(), String> {
+    {
+        let mut loaded =
+            boot::open_protocol_exclusive::<LoadedImage>(image).map_err(|error| words(error.status()))?;
+        let length = u32::try_from(data.len()).map_err(|_| "its arguments are too long".to_string())?;
+        // SAFETY: the data outlives the image's run: it is borrowed until this function ends.
+        unsafe { loaded.set_load_options(data.as_ptr(), length) };
+    }
+    boot::start_image(image).map_err(|error| words(error.status()))
+}
+
+/// A status in words.
+fn words(status: Status) -> String {
+    match status {
+        Status::ACCESS_DENIED | Status::SECURITY_VIOLATION => "refused by Secure Boot".into(),
+        Status::OUT_OF_RESOURCES => "there is not enough memory for it".into(),
+        Status::NOT_FOUND => "its file or volume is not there".into(),
+        Status::UNSUPPORTED => "the firmware cannot load it: another kind of program".into(),
+        Status::LOAD_ERROR => "the firmware cannot load it: the file is broken".into(),
+        Status::ABORTED => "it gave up".into(),
+        status => format!("it ended with {status}"),
+    }
+}

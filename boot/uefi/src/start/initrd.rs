@@ -1,0 +1,102 @@
+//! An initrd, offered to a kernel's EFI stub through `LoadFile2` (the Linux kernel's document "The EFI Boot
+//! Stub"; UEFI 2.10, 13.2).
+
+use alloc::boxed::Box;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::ffi::c_void;
+use core::ptr;
+
+use uefi::proto::device_path::DevicePath;
+use uefi::proto::media::load_file::LoadFile2;
+use uefi::{Guid, Handle, Identify, Status, boot};
+
+/// Vendor media node `LINUX_EFI_INITRD_MEDIA_GUID`, and an end node.
+static PATH: [u8; 24] = [
+    4, 3, 20, 0, 0x27, 0xe4, 0x68, 0x55, 0xfc, 0x68, 0x3d, 0x4f, 0xac, 0x74, 0xca, 0x55, 0x52, 0x31, 0xcc,
+    0x68, 0x7f, 0xff, 4, 0,
+];
+
+type LoadFileFn = unsafe extern "efiapi" fn(
+    this: *mut Loader,
+    file_path: *const c_void,
+    boot_policy: u8,
+    buffer_size: *mut usize,
+    buffer: *mut c_void,
+) -> Status;
+
+/// `EFI_LOAD_FILE2_PROTOCOL`, with what it loads behind it.
+#[repr(C)]
+struct Loader {
+    load_file: LoadFileFn,
+    data: Vec<u8>,
+}
+
+/// An initrd on offer; dropping it takes the offer back.
+pub struct InitrdOffer {
+    handle: Handle,
+    loader: *mut Loader,
+}
+
+impl InitrdOffer {
+    /// Offers an initrd.
+    ///
+    /// # Errors
+    /// Where the firmware does not take the offer, in words.
+    pub fn new(data: Vec<u8>) -> Result<Self, String> {
+        let loader = Box::into_raw(Box::new(Loader { load_file, data }));
+        let failed = |error: uefi::Error| error.status().to_string();
+        let install = |handle, guid: &Guid, interface| {
+            // SAFETY: each interface is of the shape its GUID stands for, and lives until it is taken back.
+            unsafe { boot::install_protocol_interface(handle, guid, interface) }.map_err(failed)
+        };
+        let installed = install(None, &DevicePath::GUID, PATH.as_ptr().cast()).and_then(|handle| {
+            let offer = Self { handle, loader };
+            install(Some(handle), &LoadFile2::GUID, loader.cast_const().cast()).map(|_| offer)
+        });
+        installed.map_err(|why| alloc::format!("its initrd cannot be offered: {why}"))
+    }
+}
+
+impl Drop for InitrdOffer {
+    fn drop(&mut self) {
+        // SAFETY: both were installed by `new` on this handle, and nobody uses them once the kernel is back.
+        unsafe {
+            let _ = boot::uninstall_protocol_interface(
+                self.handle,
+                &LoadFile2::GUID,
+                self.loader.cast_const().cast(),
+            );
+            let _ = boot::uninstall_protocol_interface(self.handle, &DevicePath::GUID, PATH.as_ptr().cast());
+            drop(Box::from_raw(self.loader));
+        }
+    }
+}
+
+/// `EFI_LOAD_FILE2_PROTOCOL.LoadFile()`.
+unsafe extern "efiapi" fn load_file(
+    this: *mut Loader,
+    _: *const c_void,
+    boot_policy: u8,
+    buffer_size: *mut usize,
+    buffer: *mut c_void,
+) -> Status {
+    if this.is_null() || buffer_size.is_null() {
+        return Status::INVALID_PARAMETER;
+    }
+    if boot_policy != 0 {
+        return Status::UNSUPPORTED;
+    }
+    // SAFETY: the firmware hands back the interface that was installed; the caller owns size and buffer, and
+    // says how long the buffer is.
+    unsafe {
+        let data = &(*this).data;
+        let room = *buffer_size;
+        *buffer_size = data.len();
+        if buffer.is_null() || room < data.len() {
+            return Status::BUFFER_TOO_SMALL;
+        }
+        ptr::copy_nonoverlapping(data.as_ptr(), buffer.cast(), data.len());
+    }
+    Status::SUCCESS
+}

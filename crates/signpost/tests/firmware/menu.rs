@@ -1,0 +1,122 @@
+//! The boot program on real firmware: its menu read, shown and obeyed.
+
+use signpost_demo::program::{Ending, Program};
+use signpost_demo::{BenchSpec, Content, StoreKind};
+use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
+
+use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
+use crate::vm::{self, Vm};
+
+/// The boot program that `cargo xtask boot` built.
+fn boot_program() -> Vec<u8> {
+    let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost"))
+        .parent()
+        .unwrap()
+        .join("../boot/signpost-x64.efi");
+    vm::read(built.to_str().unwrap())
+}
+
+fn slot(serial: u64, text: &str) -> Vec<u8> {
+    Slot { serial, writer: Writer::Desk, machine: String::new(), text: text.into() }.encode().unwrap()
+}
+
+/// Two disks; the boot program in the spare path of the first, with these slots, Larkspur's root behind it.
+fn with_slots(slots: [Vec<u8>; 2]) -> BenchSpec {
+    let [first, second] = slots;
+    let mut spec = small(StoreKind::Fd);
+    let files = vec![
+        file("/EFI/BOOT/BOOTX64.EFI", boot_program()),
+        file("/EFI/larkspur/lkload.efi", Program::new("Larkspur loader").build()),
+        file("/EFI/larkspur/gives-up.efi", Program::new("Larkspur").ending(Ending::GiveUp).build()),
+        file(&format!("/EFI/signpost/{}", SLOT_NAMES[0]), first),
+        file(&format!("/EFI/signpost/{}", SLOT_NAMES[1]), second),
+    ];
+    let mut disk = lark_disk(files);
+    disk.partitions[1].content = Content::Bytes(signpost_demo::tide::larkspur_root());
+    disk.partitions[1].mebibytes = 96;
+    spec.disks = vec![disk, meridian_disk(meridian_files())];
+    spec.variables.clear();
+    spec
+}
+
+const KERNEL: &str = "id = \"lark\"\ntitle = \"Larkspur\"\nstarts = \"linux\"\n\
+    volume = \"uuid:7c0e4b1a-52d3-4f86-9a1e-0d3b6c8f2e14\"\nkernel = \"newest:/boot/vmlinuz-*\"\n\
+    initrd = \"/boot/initrd-{version}\"";
+const LOADER: &str = "id = \"loader\"\ntitle = \"Loader\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"";
+const GIVES_UP: &str = "id = \"weak\"\ntitle = \"Weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/gives-up.efi\"";
+const GONE: &str =
+    "id = \"gone\"\ntitle = \"Gone\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
+const OTHER_DISK: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"efi\"\nprogram = \"uuid:0b0b-0001/EFI/meridian/start.efi\"";
+
+fn run(slots: [Vec<u8>; 2]) -> (TestMachine, Vm) {
+    let machine = TestMachine::new(&with_slots(slots));
+    let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
+    (machine, vm)
+}
+
+const IMAGES_SAY: &str = "STARTED ";
+
+#[test]
+fn the_newest_kernel_is_started_from_ext4_and_remembered() {
+    let text = menu("default = \"lark\"\ntimeout = 0", &[LOADER, KERNEL]);
+    let (machine, vm) = run([slot(4, &text), slot(3, "format = 1\n")]);
+    let serial = vm.until_it_ends();
+    assert!(serial.contains("STARTED Larkspur Linux 14, kernel 6.9.4-2-larkspur"), "{serial}");
+    let last =
+        machine.variables().variables.into_iter().find(|variable| variable.name.name == "SignpostLast");
+    assert_eq!(last.unwrap().data, b"lark");
+}
+
+#[test]
+fn a_slot_that_was_altered_is_passed_over_and_the_older_one_counts() {
+    let mut altered = slot(9, &menu("timeout = 0", &[LOADER]));
+    altered[200] ^= 1;
+    let (_machine, mut vm) = run([slot(8, &menu("timeout = 9", &[OTHER_DISK])), altered]);
+    vm.wait_for("MENU-B.TML is passed over: it was altered");
+    vm.wait_for("Any key stops.");
+    vm.type_keys("\r");
+    assert!(vm.until_it_ends().contains("STARTED Meridian"));
+}
+
+#[test]
+fn a_start_that_fails_comes_back_with_its_reason_and_keys_go_on() {
+    let (_machine, mut vm) = run([slot(1, &menu("timeout = 0", &[GIVES_UP, LOADER])), vec![0; 65536]]);
+    vm.wait_for("Weak: it gave up");
+    vm.type_keys("l\r");
+    let serial = vm.until_it_ends();
+    assert!(serial.contains("STARTED Larkspur loader"), "{serial}");
+    assert!(!serial.contains("Starts in"), "no countdown behind a failure: {serial}");
+}
+
+#[test]
+fn a_default_that_is_gone_waits_with_the_reason() {
+    let (_machine, mut vm) =
+        run([slot(1, &menu("default = \"gone\"\ntimeout = 0", &[LOADER, GONE])), vec![]]);
+    vm.wait_for("Gone cannot start: disk 1 partition 1 has no file /EFI/gone.efi");
+    vm.type_keys("1\r");
+    assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
+}
+
+#[test]
+fn without_a_menu_what_is_found_is_offered() {
+    let (_machine, mut vm) = run([b"random bytes, no slot\n".repeat(9), vec![]]);
+    vm.wait_for("No menu was found. These programs are here:");
+    vm.wait_for("/EFI/meridian/start.efi on v");
+    vm.type_keys("\u{1b}[F");
+    vm.wait_for("turns this machine off");
+    vm.type_keys("\r");
+    assert!(!vm.until_it_ends().contains(IMAGES_SAY));
+}
+
+#[test]
+fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
+    let text = menu("default = \"loader\"\ntimeout = 5", &[LOADER, OTHER_DISK]);
+    let (machine, mut vm) = run([slot(1, &text), vec![]]);
+    vm.wait_for("Any key stops.");
+    vm.type_keys("2*");
+    vm.wait_for("Meridian is the default from now on");
+    vm.type_keys("p\r");
+    vm.until_it_ends();
+    let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
+    assert!(vm.until_it_ends().contains("STARTED Meridian"));
+}

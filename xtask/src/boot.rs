@@ -1,0 +1,67 @@
+//! Building the boot program: by the rustup target where it is installed or can be had, else by Debian's
+//! toolchain, which builds the core libraries too.
+
+use std::fs;
+use std::path::PathBuf;
+use std::process::Command;
+
+use crate::packages;
+use crate::run::{Result, at, command, run, target_folder, workspace};
+
+const TARGET: &str = "x86_64-unknown-uefi";
+/// The file's name in `target/boot`.
+pub const FILE: &str = "signpost-x64.efi";
+
+/// Builds it; the path of the program.
+pub fn build(install: bool) -> Result<PathBuf> {
+    let folder = workspace().join("boot/uefi");
+    let target = target_folder().join("boot");
+    let mut cargo = if has_rustup_target() {
+        clean(command("cargo"))
+    } else {
+        if install {
+            packages::need(&packages::FOR_BOOT)?;
+        }
+        debian_cargo()
+    };
+    cargo.current_dir(&folder).args(["build", "--quiet", "--release", "--locked", "--target", TARGET]);
+    run(cargo.arg("--target-dir").arg(&target)).map_err(|error| {
+        format!(
+            "{error}; `rustup target add {TARGET}`, or `cargo xtask boot --install` as root on Debian, helps"
+        )
+    })?;
+    let built = target.join(TARGET).join("release/signpost-boot.efi");
+    let program = target.join(FILE);
+    fs::copy(&built, &program).map_err(at(&built))?;
+    Ok(program)
+}
+
+fn has_rustup_target() -> bool {
+    let installed = || {
+        let listed = command("rustup").args(["target", "list", "--installed"]).output();
+        listed.is_ok_and(|output| String::from_utf8_lossy(&output.stdout).lines().any(|line| line == TARGET))
+    };
+    installed() || (run(command("rustup").args(["--quiet", "target", "add", TARGET])).is_ok() && installed())
+}
+
+/// A cargo that knows nothing of the one that runs us. Both builds leave out the places of panics, which nobody
+/// sees at boot and which take room: that needs a switch of the compiler's own.
+fn clean(mut cargo: Command) -> Command {
+    for (name, _) in std::env::vars_os() {
+        let text = name.to_string_lossy();
+        if text.starts_with("CARGO") || matches!(text.as_ref(), "RUSTC" | "RUSTFLAGS" | "RUSTUP_TOOLCHAIN") {
+            cargo.env_remove(&name);
+        }
+    }
+    cargo.env("RUSTC_BOOTSTRAP", "1").env("RUSTFLAGS", "-Zlocation-detail=none");
+    cargo
+}
+
+fn debian_cargo() -> Command {
+    let mut cargo = clean(command("/usr/bin/cargo"));
+    cargo
+        .env("RUSTC", "/usr/bin/rustc")
+        .env("RUSTFLAGS", "-Clinker=lld-link -Clinker-flavor=lld-link -Zlocation-detail=none")
+        .args(["-Zbuild-std=core,alloc", "-Zbuild-std-features=compiler-builtins-mem"]);
+    cargo
+}
