@@ -3,8 +3,8 @@
 use signpost_firmware::variable::Contents;
 
 use crate::error::{Error, Result};
-use crate::history::{Action, History, Write};
-use crate::machine::Machine;
+use crate::history::{Action, Change, FileWrite, History, Write};
+use crate::machine::{Location, Machine};
 
 /// Writes what a plan or an undo says. The record with all variables as they were is on disk before the
 /// first write. Nothing is done where there is nothing to write.
@@ -16,23 +16,22 @@ pub fn carry_out(
     machine: &mut Machine,
     history: &mut History,
     action: Action,
-    writes: &[Write],
+    writes: &[Change],
 ) -> Result<Option<u32>> {
     if writes.is_empty() {
         return Ok(None);
     }
     let before = machine.contents()?;
-    check_unchanged(&before, writes)?;
+    check_unchanged(machine, &before, writes)?;
     let serial = history.begin(action, writes, &before)?;
-    for write in writes {
-        match write.variable() {
-            Some(variable) => machine.variables.write(&variable)?,
-            None => machine.variables.remove(&write.variable_name())?,
-        }
-        let now = machine.contents()?;
-        if value(&now, write) != write.after.as_deref() {
+    for change in writes {
+        let is_done = match change {
+            Change::Variable(write) => put_variable(machine, write)?,
+            Change::File(write) => put_file(machine, write)?,
+        };
+        if !is_done {
             return Err(Error::NotReadBack {
-                what: write.what.clone(),
+                what: change.what().to_string(),
                 way:
                     "the firmware or another program changed it; `signpost undo` takes back what was written"
                         .into(),
@@ -42,15 +41,49 @@ pub fn carry_out(
     Ok(Some(serial))
 }
 
-/// A plan is only good for the state it was made on.
-fn check_unchanged(contents: &Contents, writes: &[Write]) -> Result<()> {
-    match writes.iter().find(|write| value(contents, write) != write.before.as_deref()) {
-        None => Ok(()),
-        Some(write) => Err(Error::Unusable {
-            place: write.name.clone(),
-            why: "it has changed since the plan was made; nothing was written, plan again".into(),
-        }),
+/// Writes a variable; whether it reads back.
+fn put_variable(machine: &mut Machine, write: &Write) -> Result<bool> {
+    match write.variable() {
+        Some(variable) => machine.variables.write(&variable)?,
+        None => machine.variables.remove(&write.variable_name())?,
     }
+    Ok(value(&machine.contents()?, write) == write.after.as_deref())
+}
+
+/// Writes a file; whether it reads back.
+fn put_file(machine: &Machine, write: &FileWrite) -> Result<bool> {
+    let location = location(write)?;
+    machine.write_file(location, &write.path, write.after.as_deref())?;
+    let most = write.after.as_ref().map_or(0, Vec::len);
+    Ok(machine.read_file(location, &write.path, most)? == write.after)
+}
+
+fn location(write: &FileWrite) -> Result<Location> {
+    write.location.ok_or_else(|| Error::Unusable {
+        place: format!("{}{}", write.volume, write.path),
+        why: "its volume is not there".into(),
+    })
+}
+
+/// A plan is only good for the state it was made on.
+fn check_unchanged(machine: &Machine, contents: &Contents, writes: &[Change]) -> Result<()> {
+    for change in writes {
+        let is_unchanged = match change {
+            Change::Variable(write) => value(contents, write) == write.before.as_deref(),
+            Change::File(write) => {
+                let most = write.before.as_ref().map_or(0, Vec::len);
+                // One that has grown is longer than what was there, and that is an error of reading.
+                machine.read_file(location(write)?, &write.path, most).is_ok_and(|now| now == write.before)
+            }
+        };
+        if !is_unchanged {
+            return Err(Error::Unusable {
+                place: change.what().to_string(),
+                why: "what it changes is not what it was when the plan was made; nothing was written, plan again".into(),
+            });
+        }
+    }
+    Ok(())
 }
 
 fn value<'c>(contents: &'c Contents, write: &Write) -> Option<&'c [u8]> {

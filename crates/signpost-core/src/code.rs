@@ -47,13 +47,17 @@ pub enum Code {
     StartedFrom,
     /// Guard: the menu's default could not start.
     DefaultGone,
+    /// Guard: another system of this PC put the menu in force.
+    OtherSystem,
+    /// Guard: the home volume has no room.
+    NoRoom,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 22] = [
+    pub const ALL: [Self; 24] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
@@ -75,6 +79,8 @@ impl Code {
         Self::ForeignEntry,
         Self::StartedFrom,
         Self::DefaultGone,
+        Self::OtherSystem,
+        Self::NoRoom,
         Self::Unconfirmed,
     ];
 
@@ -102,6 +108,8 @@ impl Code {
             Self::ForeignEntry => "foreign-entry",
             Self::StartedFrom => "started-from",
             Self::DefaultGone => "default-gone",
+            Self::OtherSystem => "other-system",
+            Self::NoRoom => "no-room",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -113,7 +121,14 @@ impl Code {
 
     /// Whether it is a guard's, which `--despite` can override.
     pub fn is_guard(self) -> bool {
-        matches!(self, Self::NothingStarts | Self::ForeignEntry | Self::StartedFrom | Self::DefaultGone)
+        matches!(
+            self,
+            Self::NothingStarts
+                | Self::ForeignEntry
+                | Self::StartedFrom
+                | Self::DefaultGone
+                | Self::OtherSystem
+        )
     }
 }
 

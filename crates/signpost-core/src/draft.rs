@@ -61,7 +61,7 @@ pub struct GoneEntry {
 pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
     let existing = menu_file::load_text(path)?;
     let empty = MenuDocument::default();
-    let document = existing.as_ref().map_or(&empty, |(_, document)| document);
+    let document = existing.as_ref().map_or(&empty, |file| &file.document);
     let resolved = resolve(look, document);
     let gone = resolved
         .iter()
@@ -88,7 +88,7 @@ pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
         }
     }
     let text = match &existing {
-        Some((text, _)) => text::extend(text, &added),
+        Some(file) => text::extend(&file.text, &added),
         None => text::new_file(&look.survey.machine.name, &added),
     };
     menu_file::check(path, &text).map_err(|_| {

@@ -7,7 +7,9 @@ use signpost_firmware::image::linux;
 use signpost_firmware::image::pe::{MachineType, Pe};
 use signpost_firmware::start::{DiskMatch, Hardware, PartitionSeen, Program};
 use signpost_firmware::ucs2::Ucs2;
+use signpost_menu::place::VolumeRef;
 
+use crate::history::FileWrite;
 use crate::survey::{Look, VolumeReader};
 use crate::words::volume_path;
 
@@ -19,6 +21,8 @@ pub struct SurveyedHardware<'a> {
     look: &'a Look<'a>,
     partitions: Vec<PartitionSeen>,
     disks: Vec<usize>,
+    /// Files that a plan would put there: volume, path in lower case, contents.
+    planned: Vec<(usize, String, &'a [u8])>,
 }
 
 impl<'a> SurveyedHardware<'a> {
@@ -40,7 +44,36 @@ impl<'a> SurveyedHardware<'a> {
             }
         }
         let disks = survey.disks.iter().map(|disk| disk.number).collect();
-        Self { look, partitions, disks }
+        Self { look, partitions, disks, planned: Vec::new() }
+    }
+
+    /// The same, with files that a plan would write.
+    pub fn with_planned(mut self, writes: &'a [FileWrite]) -> Self {
+        let planned = writes.iter().filter_map(|write| {
+            let volume = VolumeRef::parse(&write.volume).ok()?;
+            let volume = self.look.resolve(&volume).ok()?;
+            Some((volume, write.path.to_lowercase(), write.after.as_deref()?))
+        });
+        self.planned = planned.collect();
+        self
+    }
+
+    /// A file that a plan would write.
+    pub(crate) fn planned(&self, partition: usize, path: &str) -> Option<&'a [u8]> {
+        let path = path.to_lowercase();
+        self.planned.iter().find(|file| (file.0, &file.1) == (partition, &path)).map(|file| file.2)
+    }
+
+    /// A file's first bytes, planned or there.
+    fn head(&self, partition: usize, path: &str) -> Result<Vec<u8>, VolumeError> {
+        let path = volume_path(path);
+        if let Some(bytes) = self.planned(partition, &path) {
+            return Ok(bytes.iter().take(HEAD).copied().collect());
+        }
+        match self.look.reader(partition) {
+            Some(reader) => reader.read_head(&path, HEAD),
+            None => Err(VolumeError::Unsupported("its file system cannot be read".into())),
+        }
     }
 
     fn judge(&self, head: &[u8]) -> Program {
@@ -86,15 +119,12 @@ impl Hardware for SurveyedHardware<'_> {
     }
 
     fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program {
-        let Some(reader) = self.look.reader(partition) else {
-            return Program::Unfit("its file system cannot be read".into());
-        };
-        match reader.read_head(&volume_path(path), HEAD) {
-            Ok(head) => match self.judge(&head) {
-                Program::Starts => {
+        match self.head(partition, path) {
+            Ok(head) => match (self.judge(&head), self.look.reader(partition)) {
+                (Program::Starts, Some(reader)) => {
                     missing_initrd(reader, &head, data).map_or(Program::Starts, Program::Unfit)
                 }
-                other => other,
+                (other, _) => other,
             },
             Err(VolumeError::NotFound(_)) => Program::Missing,
             Err(error) => Program::Unfit(error.to_string()),

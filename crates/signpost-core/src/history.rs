@@ -9,6 +9,7 @@ use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
 use crate::durable::write_durably;
 use crate::error::{Error, Result};
+use crate::machine::Location;
 
 /// One step: what was written, and everything as it was before.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -22,7 +23,7 @@ pub struct Record {
     /// What was done.
     pub action: Action,
     /// What was written, in order.
-    pub writes: Vec<Write>,
+    pub writes: Vec<Change>,
     /// All variables as they were before.
     pub snapshot: Vec<StoredVariable>,
 }
@@ -38,6 +39,64 @@ pub enum Action {
         /// Its number.
         of: u32,
     },
+}
+
+/// One thing that is written.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Change {
+    /// A variable.
+    Variable(Write),
+    /// A file on the home volume.
+    File(FileWrite),
+}
+
+impl Change {
+    /// What it does, in words.
+    pub fn what(&self) -> &str {
+        match self {
+            Self::Variable(write) => &write.what,
+            Self::File(write) => &write.what,
+        }
+    }
+
+    /// The variable's change, where it is one.
+    pub fn variable(&self) -> Option<&Write> {
+        match self {
+            Self::Variable(write) => Some(write),
+            Self::File(_) => None,
+        }
+    }
+
+    /// The file's change, where it is one.
+    pub fn file(&self) -> Option<&FileWrite> {
+        match self {
+            Self::File(write) => Some(write),
+            Self::Variable(_) => None,
+        }
+    }
+}
+
+/// A file's change.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct FileWrite {
+    /// What it does, in words.
+    pub what: String,
+    /// A name of the volume that holds.
+    pub volume: String,
+    /// The path on it.
+    pub path: String,
+    /// What it held, in hexadecimal; none where it was not there.
+    #[serde(with = "hex_option")]
+    pub before: Option<Vec<u8>>,
+    /// SHA-256 of what it holds then; none where it is removed.
+    pub after_sha256: Option<String>,
+    /// What it holds then.
+    #[serde(skip)]
+    pub after: Option<Vec<u8>>,
+    /// Where the volume lies.
+    #[serde(skip)]
+    pub location: Option<Location>,
 }
 
 /// One variable's change.
@@ -171,7 +230,7 @@ impl History {
             .records
             .iter()
             .filter(|record| record.action == Action::Apply && !self.is_undone(record.serial));
-        for write in in_force.flat_map(|record| &record.writes) {
+        for write in in_force.flat_map(|record| &record.writes).filter_map(Change::variable) {
             let Some(number) = write.variable_name().boot_option_number() else { continue };
             match (&write.after, &write.entry) {
                 (Some(data), Some(entry)) => owned.insert(number, (data.clone(), entry.clone())),
@@ -185,7 +244,7 @@ impl History {
     ///
     /// # Errors
     /// Where it cannot be written.
-    pub fn begin(&mut self, action: Action, writes: &[Write], before: &Contents) -> Result<u32> {
+    pub fn begin(&mut self, action: Action, writes: &[Change], before: &Contents) -> Result<u32> {
         std::fs::create_dir_all(&self.folder).map_err(|error| Error::unusable(&self.folder, error))?;
         let serial = self.records.last().map_or(1, |record| record.serial + 1);
         let record = Record {

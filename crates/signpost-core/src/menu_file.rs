@@ -7,24 +7,31 @@ use signpost_menu::{MenuDocument, Problem, parse};
 use crate::durable::write_durably;
 use crate::error::{Error, Result};
 
+/// A menu file, read.
+#[derive(Clone, Debug)]
+pub struct MenuFile {
+    /// Its text.
+    pub text: String,
+    /// What it says.
+    pub document: MenuDocument,
+}
+
 /// Reads and checks a menu file.
 ///
 /// # Errors
 /// [`Error::MenuFile`] with all that is wrong with it; [`Error::Unusable`] where it is not there.
-pub fn load(path: &Path) -> Result<MenuDocument> {
-    let text = read(path)?
-        .ok_or_else(|| Error::unusable(path, "there is no menu file; `signpost draft` makes one"))?;
-    check(path, &text)
+pub fn load(path: &Path) -> Result<MenuFile> {
+    load_text(path)?.ok_or_else(|| Error::unusable(path, "there is no menu file; `signpost draft` makes one"))
 }
 
 /// The file's text, checked; `None` where there is no file.
 ///
 /// # Errors
 /// As [`load`].
-pub fn load_text(path: &Path) -> Result<Option<(String, MenuDocument)>> {
+pub fn load_text(path: &Path) -> Result<Option<MenuFile>> {
     let Some(text) = read(path)? else { return Ok(None) };
     let document = check(path, &text)?;
-    Ok(Some((text, document)))
+    Ok(Some(MenuFile { text, document }))
 }
 
 /// Writes a menu file, once its text holds.

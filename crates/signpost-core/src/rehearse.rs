@@ -1,4 +1,7 @@
-//! Rehearsing a start: the firmware's rules followed on the surveyed machine, without a reboot.
+//! Rehearsing a start: the firmware's rules followed on the surveyed machine, without a reboot; and behind
+//! them our menu's, where the firmware starts it.
+
+mod menu;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::BootVariables;
@@ -6,6 +9,7 @@ use signpost_firmware::start::{self, End, Reason, Start, Target};
 use signpost_firmware::ucs2::Ucs2;
 
 use crate::hardware::SurveyedHardware;
+use crate::history::FileWrite;
 use crate::survey::{Look, Role};
 use crate::words;
 
@@ -38,7 +42,7 @@ pub struct Step {
 /// How a start ends.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Outcome {
-    /// `starts`, `may-start`, `built-in` or `nothing`.
+    /// `starts`, `may-start`, `waits` (in our menu, for a key), `built-in` or `nothing`.
     pub kind: &'static str,
     /// The load option's number.
     pub entry: Option<String>,
@@ -53,15 +57,36 @@ pub struct Outcome {
 impl Outcome {
     /// Whether a system or program of a disk starts, for all that can be told.
     pub fn is_start(&self) -> bool {
-        matches!(self.kind, "starts" | "may-start")
+        matches!(self.kind, "starts" | "may-start" | "waits")
     }
+}
+
+/// What is different from the machine as it is.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct WhatIf<'a> {
+    /// Files that would be written.
+    pub planned: &'a [FileWrite],
+    /// The menu entry that somebody chooses, by its id.
+    pub choose: Option<&'a str>,
 }
 
 /// Follows a start of this machine with these variables.
 pub fn rehearse(look: &Look<'_>, boot: &BootVariables) -> Rehearsal {
-    let start = start::follow(boot, &SurveyedHardware::new(look));
-    let steps = start.steps.iter().map(|step| describe(look, step)).collect();
-    Rehearsal { schema: crate::SCHEMA, steps, outcome: outcome(look, boot, &start) }
+    rehearse_with(look, boot, &WhatIf::default())
+}
+
+/// The same, on a machine that is different in something.
+pub fn rehearse_with(look: &Look<'_>, boot: &BootVariables, what_if: &WhatIf<'_>) -> Rehearsal {
+    let hardware = SurveyedHardware::new(look).with_planned(what_if.planned);
+    let start = start::follow(boot, &hardware);
+    let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
+    let mut outcome = outcome(look, boot, &start);
+    if let Some((option, target)) = menu::reached(look, &hardware, &start) {
+        let followed = menu::follow(look, boot, &hardware, &target, what_if);
+        steps.extend(followed.steps);
+        outcome = Outcome { entry: option.map(crate::survey::hex), ..followed.outcome };
+    }
+    Rehearsal { schema: crate::SCHEMA, steps, outcome }
 }
 
 fn describe(look: &Look<'_>, step: &start::Step) -> Step {

@@ -1,12 +1,14 @@
 //! Taking back what was put in force: a three-way merge of what *we* wrote, since the firmware and other
 //! systems write too.
 
+mod files;
+
 use serde::Serialize;
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
 use crate::error::{Error, Refusal, Result};
-use crate::history::{History, Record, Write};
+use crate::history::{Change, History, Record, Write};
 use crate::plan::{guards, state_after};
 use crate::rehearse::{Outcome, rehearse};
 use crate::survey::{Look, hex};
@@ -21,7 +23,7 @@ pub struct Undo {
     /// When it was made.
     pub time: String,
     /// What would be written, in this order.
-    pub writes: Vec<Write>,
+    pub writes: Vec<Change>,
     /// What was changed since by others and stays.
     pub notes: Vec<String>,
     /// Guards that stand against it.
@@ -50,6 +52,8 @@ pub fn undo(look: &Look<'_>, history: &History) -> Result<Undo> {
     writes.extend(removed);
     writes.retain(|write| !write.is_done());
     let outcome = rehearse(look, &state_after(look, &contents, &writes)?).outcome;
+    let mut writes: Vec<Change> = writes.into_iter().map(Change::Variable).collect();
+    writes.extend(files::take_back(look, record, &mut notes));
     let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed_numbers));
     Ok(Undo {
@@ -65,15 +69,15 @@ pub fn undo(look: &Look<'_>, history: &History) -> Result<Undo> {
 
 /// Load options: what to put back, and what to remove.
 fn options(record: &Record, contents: &Contents, notes: &mut Vec<String>) -> (Vec<Write>, Vec<Write>) {
-    let ours = record.writes.iter().filter(|write| write.variable_name().boot_option_number().is_some());
+    let variables = record.writes.iter().filter_map(Change::variable);
+    let ours = variables.filter(|write| write.variable_name().boot_option_number().is_some());
     ours.filter_map(|write| restore(write, contents, notes)).partition(|write| write.after.is_some())
 }
 
 /// Everything else that is one value: `Timeout`.
 fn others(record: &Record, contents: &Contents, notes: &mut Vec<String>) -> Vec<Write> {
-    let ours = record
-        .writes
-        .iter()
+    let variables = record.writes.iter().filter_map(Change::variable);
+    let ours = variables
         .filter(|write| write.name != "BootOrder" && write.variable_name().boot_option_number().is_none());
     ours.filter_map(|write| restore(write, contents, notes)).collect()
 }
@@ -108,7 +112,7 @@ fn thing(write: &Write) -> String {
 }
 
 fn order(record: &Record, contents: &Contents, removed: &[u16], notes: &mut Vec<String>) -> Option<Write> {
-    let write = record.writes.iter().find(|write| write.name == "BootOrder");
+    let write = record.writes.iter().filter_map(Change::variable).find(|write| write.name == "BootOrder");
     let numbers =
         |data: &[u8]| data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
     let now: Vec<u16> =

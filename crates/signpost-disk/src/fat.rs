@@ -9,7 +9,7 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-pub use geometry::{FatType, Geometry};
+pub use geometry::{Area, FatType, Geometry};
 
 use crate::block::{BlockDevice, SharedDevice, read_vec};
 use crate::file_system::{FileSystem, Item, Metadata, VolumeError, parts};
@@ -52,6 +52,22 @@ impl FatVolume {
         let geometry = Geometry::read(device.as_ref())?
             .ok_or_else(|| VolumeError::Corrupt("no FAT boot sector at offset 0".into()))?;
         Ok(Self { device, geometry })
+    }
+
+    /// Bytes in free clusters.
+    ///
+    /// # Errors
+    /// Where the FAT cannot be read.
+    pub fn free_bytes(&self) -> Result<u64, VolumeError> {
+        let reader = self.reader();
+        let mut table = FatWindow { reader: &reader, start: 0, bytes: Vec::new() };
+        let mut free = 0u64;
+        for cluster in (2u32..).take(usize::try_from(self.geometry.clusters).unwrap_or(0)) {
+            if table.next(cluster)? == Some(0) {
+                free = free.saturating_add(self.geometry.cluster_size.into());
+            }
+        }
+        Ok(free)
     }
 
     fn reader(&self) -> Reader<'_> {

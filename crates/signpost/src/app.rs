@@ -44,6 +44,8 @@ impl<'a> App<'a> {
             Command::Undo(args) => commands::undo::run(self, &args),
             Command::History(args) => commands::history::run(self, &args),
             Command::Rehearse(args) => commands::rehearse::run(self, &args),
+            Command::Preview(args) => commands::preview::run(self, &args),
+            Command::Once(args) => commands::once::run(self, &args),
             Command::Explain(args) => commands::explain::run(self, &args),
             Command::Demo(args) => commands::demo::run(self, &args),
         }

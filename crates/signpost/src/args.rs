@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
-use crate::commands::{apply, demo, draft, explain, history, menu, plan, rehearse, survey, undo};
+use crate::commands::{
+    apply, demo, draft, explain, history, menu, once, plan, preview, rehearse, survey, undo,
+};
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
 #[derive(Parser)]
@@ -61,6 +63,8 @@ pub enum Command {
     Undo(undo::UndoArgs),
     History(history::HistoryArgs),
     Rehearse(rehearse::RehearseArgs),
+    Preview(preview::PreviewArgs),
+    Once(once::OnceArgs),
     Explain(explain::ExplainArgs),
     Demo(demo::DemoArgs),
 }

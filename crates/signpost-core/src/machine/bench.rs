@@ -141,11 +141,12 @@ fn open_variables(path: &Path) -> Result<Box<dyn VariableStore>> {
 }
 
 fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
-    let contents = ImageFile::open(&folder.join(&disk.image))
+    let image = folder.join(&disk.image);
+    let contents = ImageFile::open(&image)
         .map(|image| Arc::new(image) as SharedDevice)
         .map_err(|error| error.to_string());
     let DiskSection { image: name, sector_size, bus, model, serial } = disk;
-    MachineDisk { name, bus, model, serial, sector_size, contents }
+    MachineDisk { name, bus, model, serial, sector_size, image, contents }
 }
 
 fn line_of(text: &str, at: usize) -> usize {

@@ -1,17 +1,22 @@
 //! The machine that is worked on: for now a bench.
 
 mod bench;
+pub(crate) mod fat_write;
 mod image;
 mod variables;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use signpost_disk::block::SharedDevice;
+use signpost_disk::block::{SharedDevice, Window};
+use signpost_disk::fat::{FatVolume, Geometry};
+use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
 use crate::error::{Error, Result};
+use fat_write::{Extent, Operation};
 
 /// A machine, opened.
 pub struct Machine {
@@ -43,8 +48,24 @@ pub struct MachineDisk {
     pub serial: Option<String>,
     /// Bytes in a sector.
     pub sector_size: u32,
+    /// The file that is written to.
+    pub image: PathBuf,
     /// Its contents, or why they cannot be read.
     pub contents: std::result::Result<SharedDevice, String>,
+}
+
+/// A volume as it is written to.
+#[derive(Clone, Copy, Debug)]
+pub struct Location {
+    disk: usize,
+    extent: Extent,
+}
+
+impl Location {
+    /// The volume in the `length` bytes from `start` on of a disk, by index.
+    pub fn new(disk: usize, start: u64, length: u64) -> Self {
+        Self { disk, extent: Extent { start, length } }
+    }
 }
 
 /// What the running system was started from, as far as the machine's description says it.
@@ -73,6 +94,62 @@ impl Machine {
     /// The folder of its history.
     pub fn history_folder(&self) -> PathBuf {
         self.folder.join("history")
+    }
+
+    /// Takes a disk out, by its number from 1, as if it were not there; whether there was one.
+    pub fn take_out(&mut self, number: usize) -> bool {
+        let disk = number.checked_sub(1).and_then(|index| self.disks.get_mut(index));
+        disk.map(|disk| disk.contents = Err("left out for this rehearsal".into())).is_some()
+    }
+
+    /// Puts or removes a file on a FAT volume, so that a cut leaves a volume that reads.
+    ///
+    /// # Errors
+    /// Where the volume cannot be read or written, or has no room.
+    pub fn write_file(&self, location: Location, path: &str, bytes: Option<&[u8]>) -> Result<()> {
+        let place =
+            |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
+        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
+        let device = disk.contents.clone().map_err(place)?;
+        let window = Window::new(device, location.extent.start, location.extent.length);
+        let geometry = Geometry::read(&window).map_err(|error| place(error.to_string()))?;
+        let geometry = geometry.ok_or_else(|| place("its volume is no FAT".into()))?;
+        let operation = bytes.map_or(Operation::Remove, Operation::Put);
+        fat_write::carry_out(&disk.image, location.extent, &geometry, path, operation)
+            .map_err(|error| place(error.to_string()))
+    }
+
+    /// A file of a FAT volume as it is now, of at most `most` bytes; `None` where it is not there.
+    ///
+    /// # Errors
+    /// Where the volume cannot be read.
+    pub fn read_file(&self, location: Location, path: &str, most: usize) -> Result<Option<Vec<u8>>> {
+        let place =
+            |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
+        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
+        let device = disk.contents.clone().map_err(place)?;
+        let window: SharedDevice =
+            Arc::new(Window::new(device, location.extent.start, location.extent.length));
+        let volume = FatVolume::open(window).map_err(|error| place(error.to_string()))?;
+        match volume.read(path, most) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(VolumeError::NotFound(_)) => Ok(None),
+            Err(error) => Err(place(error.to_string())),
+        }
+    }
+
+    /// Free bytes of a FAT volume.
+    ///
+    /// # Errors
+    /// Where the volume cannot be read.
+    pub fn free_space(&self, location: Location) -> Result<u64> {
+        let place = |why: String| Error::Unusable { place: format!("disk {}", location.disk + 1), why };
+        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
+        let device = disk.contents.clone().map_err(place)?;
+        let window: SharedDevice =
+            Arc::new(Window::new(device, location.extent.start, location.extent.length));
+        let volume = FatVolume::open(window).map_err(|error| place(error.to_string()))?;
+        volume.free_bytes().map_err(|error| place(error.to_string()))
     }
 
     /// The boot variables as they are now, what the machine's description adds included: where the

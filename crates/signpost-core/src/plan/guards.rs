@@ -3,6 +3,7 @@
 use super::{Action, Plan};
 use crate::code::Code;
 use crate::error::Refusal;
+use crate::history::Change;
 use crate::rehearse::Outcome;
 use crate::survey::{Look, hex};
 
@@ -50,7 +51,7 @@ fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
     let adopted = plan.entries.iter().filter(|entry| entry.action == Action::Adopt);
     let changed = adopted.filter(|entry| {
         let name = entry.number.as_ref().map(|number| format!("Boot{number}"));
-        plan.writes.iter().any(|write| Some(&write.name) == name.as_ref())
+        plan.writes.iter().filter_map(Change::variable).any(|write| Some(&write.name) == name.as_ref())
     });
     changed
         .map(|entry| {

@@ -1,5 +1,6 @@
 //! The plan: what would put a menu in force, with nothing written yet.
 
+mod boot_program;
 pub(crate) mod guards;
 mod options;
 
@@ -9,9 +10,12 @@ use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::{Contents, VariableName, VariableStore};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
+use signpost_menu::place::VolumeRef;
 
 use crate::error::{Error, Refusal, Result};
-use crate::history::{History, Write};
+use crate::history::{Change, History, Write};
+use crate::home::BootProgram;
+use crate::menu_file::MenuFile;
 use crate::rehearse::{Outcome, rehearse};
 use crate::resolve::resolve;
 use crate::survey::{Look, hex};
@@ -30,10 +34,12 @@ pub struct Plan {
     pub order_after: Vec<String>,
     /// `Timeout` now, in seconds.
     pub timeout_before: Option<u16>,
-    /// `Timeout` then.
-    pub timeout_after: u16,
+    /// `Timeout` then; none where it stays.
+    pub timeout_after: Option<u16>,
     /// What would be written, in this order: after each write the machine still starts.
-    pub writes: Vec<Write>,
+    pub writes: Vec<Change>,
+    /// The home volume and why it is that one, where the boot program shows the menu.
+    pub home: Option<String>,
     /// What else is worth saying.
     pub notes: Vec<String>,
     /// Guards that stand against it.
@@ -71,6 +77,8 @@ pub enum Action {
     Adopt,
     /// The firmware's list cannot hold the entry.
     LeaveOut,
+    /// The boot program's menu shows it.
+    Show,
 }
 
 impl Action {
@@ -82,30 +90,35 @@ impl Action {
             Self::Keep => "keep",
             Self::Adopt => "adopt",
             Self::LeaveOut => "leave out",
+            Self::Show => "show",
         }
     }
+}
+
+/// What is asked for beside the menu.
+#[derive(Clone, Debug, Default)]
+pub struct Wishes {
+    /// The boot program, where one was found.
+    pub boot_program: Option<BootProgram>,
+    /// The home volume.
+    pub home: Option<VolumeRef>,
 }
 
 /// Plans how to put a menu in force.
 ///
 /// # Errors
 /// Where the menu's host is not to be had, or the variables cannot be read.
-pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Result<Plan> {
-    if document.settings.host == Host::Signpost {
-        return Err(Error::Unusable {
-            place: "[menu] host".into(),
-            why:
-                "\"signpost\" needs the boot program, which this version does not bring; host = \"firmware\" \
-                  puts the menu into the firmware's own list"
-                    .into(),
-        });
-    }
+pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
+    let document = &menu.document;
     let contents = look.machine.contents()?;
     if let Some(fault) = contents.faults.first() {
         return Err(Error::Unusable {
             place: "firmware variables".into(),
             why: format!("{fault}; nothing is planned on variables that cannot all be read"),
         });
+    }
+    if document.settings.host == Host::Signpost {
+        return boot_program::plan(look, menu, history, wishes, &contents);
     }
     let mut numbers = Numbers::new(&look.boot, history.owned());
     let mut entries = Vec::new();
@@ -119,18 +132,13 @@ pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Resu
     }
     let default = document.default_entry(None).map(|entry| entry.id.clone());
     let removed = numbers.leftovers(document);
-    let order = order(look, &entries, default.as_deref(), &removed);
+    let order = firmware_order(look, &entries, default.as_deref(), &removed);
     let timeout = match document.settings.timeout {
         Timeout::Seconds(seconds) => seconds,
         Timeout::Never => TIMEOUT_FOREVER,
     };
-    let words = order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ");
-    writes.push(Write::to(
-        &contents,
-        boot_variables::boot_order(&order),
-        format!("boot order {words}"),
-        None,
-    ));
+    let what = format!("boot order {}", words(&order));
+    writes.push(Write::to(&contents, boot_variables::boot_order(&order), what, None));
     let what = if timeout == TIMEOUT_FOREVER {
         "timeout: wait for a key".to_string()
     } else {
@@ -149,9 +157,10 @@ pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Resu
         order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
         order_after: order.iter().map(|number| hex(*number)).collect(),
         timeout_before: look.boot.timeout,
-        timeout_after: timeout,
+        timeout_after: Some(timeout),
         entries,
-        writes,
+        writes: writes.into_iter().map(Change::Variable).collect(),
+        home: None,
         notes,
         refusals: Vec::new(),
         outcome,
@@ -161,7 +170,12 @@ pub fn plan(look: &Look<'_>, document: &MenuDocument, history: &History) -> Resu
 }
 
 /// Ours first, the default first of all, all others behind in their order.
-fn order(look: &Look<'_>, entries: &[EntryPlan], default: Option<&str>, removed: &[u16]) -> Vec<u16> {
+fn firmware_order(
+    look: &Look<'_>,
+    entries: &[EntryPlan],
+    default: Option<&str>,
+    removed: &[u16],
+) -> Vec<u16> {
     let number = |entry: &EntryPlan| entry.number.as_ref().and_then(|hex| u16::from_str_radix(hex, 16).ok());
     let is_default = |entry: &&EntryPlan| Some(entry.id.as_str()) == default;
     let first = entries.iter().filter(is_default).filter_map(number);
@@ -172,10 +186,19 @@ fn order(look: &Look<'_>, entries: &[EntryPlan], default: Option<&str>, removed:
             order.push(number);
         }
     }
-    let ours = order.clone();
+    ours_first(look, order, removed)
+}
+
+/// These first, all others behind in their order.
+fn ours_first(look: &Look<'_>, ours: Vec<u16>, removed: &[u16]) -> Vec<u16> {
     let others = look.boot.order.iter().filter(|number| !ours.contains(number) && !removed.contains(number));
-    order.extend(others);
-    order
+    let others: Vec<u16> = others.copied().collect();
+    [ours, others].concat()
+}
+
+/// The numbers as the standard writes them, one behind the other.
+pub(crate) fn words(order: &[u16]) -> String {
+    order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ")
 }
 
 /// The boot variables once these writes are done.
@@ -213,12 +236,12 @@ fn policy_notes(document: &MenuDocument, next: Option<u16>) -> Vec<String> {
     notes
 }
 
-/// Passes a plan's guards, but for the one that is overridden.
+/// Passes guards, but for those that are overridden.
 ///
 /// # Errors
 /// [`Error::Refused`] with the first guard that stands against it.
-pub fn pass(refusals: &[Refusal], despite: Option<crate::Code>) -> Result<()> {
-    match refusals.iter().find(|refusal| Some(refusal.code) != despite) {
+pub fn pass(refusals: &[Refusal], is_overridden: impl Fn(&Refusal) -> bool) -> Result<()> {
+    match refusals.iter().find(|refusal| !is_overridden(refusal)) {
         Some(refusal) => Err(Error::Refused(refusal.clone())),
         None => Ok(()),
     }

@@ -59,6 +59,11 @@ impl<'a> Numbers<'a> {
         (0..=u16::MAX).find(|number| self.boot.is_free(*number) && !self.given.contains(number))
     }
 
+    /// Ours that the plan has no use for.
+    pub(super) fn not_given(&self) -> Vec<u16> {
+        self.ours.keys().copied().filter(|number| !self.given.contains(number)).collect()
+    }
+
     /// Ours whose menu entry is gone.
     pub(super) fn leftovers(&self, document: &MenuDocument) -> Vec<u16> {
         let gone = |id: &String| document.entry(id).is_none();
@@ -67,6 +72,28 @@ impl<'a> Numbers<'a> {
         leftovers.map(|(number, _)| *number).collect()
     }
 }
+
+/// The load option that starts the boot program, and the write that makes or changes it, if one is due.
+pub(super) fn boot_program(
+    look: &Look<'_>,
+    contents: &Contents,
+    volume: usize,
+    path: &str,
+    numbers: &mut Numbers<'_>,
+) -> Result<(u16, Option<Write>), String> {
+    let wanted = LoadOption::new("Signpost", device_path(look, volume, path)?, Vec::new());
+    let own = numbers.own(MENU_ID).or_else(|| numbers.equal(&wanted));
+    let number = own.or_else(|| numbers.free()).ok_or("no number is free in the firmware's list")?;
+    numbers.given.push(number);
+    let is_same = look.boot.options.get(&number).is_some_and(|held| held.raw == wanted.encode());
+    let action = if own.is_some() { "change" } else { "make" };
+    let what = format!("{action} entry {}, Signpost", hex(number));
+    let write = Write::to(contents, boot_option(number, &wanted), what, Some(MENU_ID.into()));
+    Ok((number, (!is_same).then_some(write)))
+}
+
+/// What the boot program's own option goes by in the history: an id that no entry can have.
+const MENU_ID: &str = "menu";
 
 /// Firmware looks at a partition's identity and number and at the file, in any case.
 fn starts_the_same(held: &LoadOption, wanted: &LoadOption) -> bool {
@@ -153,7 +180,7 @@ fn place(
             let what = format!("{} entry {} \"{}\"", action.word(), hex(number), planned.title);
             Some(Write::to(contents, boot_option(number, wanted), what, Some(planned.id.clone())))
         }
-        Action::Keep | Action::LeaveOut => None,
+        Action::Keep | Action::LeaveOut | Action::Show => None,
     }
 }
 

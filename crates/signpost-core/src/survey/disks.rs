@@ -3,6 +3,8 @@
 use std::sync::Arc;
 
 use signpost_disk::block::{SharedDevice, Window};
+use signpost_disk::fat::FatVolume;
+use signpost_disk::file_system::FileSystem;
 use signpost_disk::gpt::{Gpt, GptFault};
 use signpost_disk::numbering::{DiskIdentity, Numbered, order};
 use signpost_disk::partition_type;
@@ -12,6 +14,7 @@ use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
 use crate::code::Code;
 use crate::machine::{Machine, MachineDisk};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 /// A volume's bytes and what they are.
 pub(super) struct Source {
@@ -26,6 +29,8 @@ pub(super) struct Read {
     pub(super) volumes: Vec<Volume>,
     pub(super) sources: Vec<Source>,
     pub(super) findings: Vec<Finding>,
+    /// The index of the home volume.
+    pub(super) home: Option<usize>,
 }
 
 pub(super) fn read(machine: &Machine) -> Read {
@@ -45,7 +50,14 @@ pub(super) fn read(machine: &Machine) -> Read {
     }
     let mut volumes = Vec::new();
     let mut sources = Vec::new();
-    for (number, index) in (1..).zip(order(&numbered, None)) {
+    // The home volume orders the others, as at boot; so it is looked for first.
+    let home = found.iter().position(|(_, _, device)| is_home(device));
+    let home_disk = home.and_then(|index| found.get(index)).map(|(disk, _, _)| *disk);
+    let mut home_number = None;
+    for (number, index) in (1..).zip(order(&numbered, home_disk)) {
+        if home == Some(index) {
+            home_number = Some(number - 1);
+        }
         let Some((disk, place, device)) = found.get(index) else { continue };
         let (volume, source) = read_volume(number, &disks[*disk], &disks[*disk].partitions[*place], device);
         if let Some(fault) = &volume.fault {
@@ -59,7 +71,19 @@ pub(super) fn read(machine: &Machine) -> Read {
         sources.push(source);
         disks[*disk].partitions[*place].volume = Some(number);
     }
-    Read { disks, volumes, sources, findings }
+    Read { disks, volumes, sources, findings, home: home_number }
+}
+
+/// Whether a volume holds a slot of ours.
+fn is_home(device: &SharedDevice) -> bool {
+    guarded(|| {
+        let Ok(volume) = FatVolume::open(device.clone()) else { return false };
+        SLOT_NAMES.iter().any(|name| {
+            let head = volume.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE);
+            head.is_ok_and(|head| Slot::decode(&head).is_ok())
+        })
+    })
+    .unwrap_or(false)
 }
 
 fn read_disk(number: usize, disk: &MachineDisk, findings: &mut Vec<Finding>) -> Disk {

@@ -127,7 +127,7 @@ pub struct Volume {
 }
 
 impl Volume {
-    pub(super) fn identity(&self) -> VolumeIdentity {
+    pub(super) fn identity(&self, is_home: bool) -> VolumeIdentity {
         VolumeIdentity {
             number: self.number as u32,
             uuid: self.uuid.clone(),
@@ -138,7 +138,7 @@ impl Volume {
             disk_serial: self.disk_serial.clone(),
             disk_guid: self.disk_guid.clone(),
             partition: Some(self.partition),
-            is_home: false,
+            is_home,
         }
     }
 
@@ -257,6 +257,8 @@ pub enum Role {
     SparePath,
     /// Another boot manager.
     OtherBootManager,
+    /// Our boot program.
+    BootProgram,
     /// A tool.
     Tool,
     /// No program that could be started.
@@ -278,6 +280,8 @@ pub struct FirmwareFacts {
     pub entries: Vec<FirmwareEntry>,
     /// What starts next, in words.
     pub starts_next: String,
+    /// What our menu tried last, and why it failed.
+    pub last_start: Option<String>,
 }
 
 /// A load option.

@@ -24,6 +24,7 @@ pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
         timeout: boot.timeout,
         entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),
         starts_next: rehearse::rehearse(look, boot).outcome.text,
+        last_start: look.ours.log.clone(),
     }
 }
 

@@ -6,6 +6,7 @@ mod findings;
 mod firmware;
 mod kernels;
 mod linux;
+mod ours;
 mod reader;
 mod startup;
 mod systems;
@@ -21,6 +22,7 @@ pub use facts::{
 };
 pub(crate) use firmware::hex;
 pub(crate) use kernels::patterns;
+pub use ours::OurVariables;
 pub use reader::VolumeReader;
 
 use crate::catalogue::Catalogue;
@@ -35,8 +37,11 @@ pub struct Look<'m> {
     pub survey: Survey,
     /// Its boot variables.
     pub boot: BootVariables,
+    /// What boot program and desk tell each other through variables.
+    pub ours: OurVariables,
     identities: Vec<VolumeIdentity>,
     readers: Vec<LazyReader>,
+    home: Option<usize>,
 }
 
 type LazyReader = (disks::Source, OnceCell<Option<VolumeReader>>);
@@ -50,9 +55,17 @@ impl<'m> Look<'m> {
     pub fn at(machine: &'m Machine, catalogue: &Catalogue) -> Self {
         let read = disks::read(machine);
         let mut findings = read.findings;
-        let identities = read.volumes.iter().map(Volume::identity).collect();
+        let home = read.home;
+        let identities = read
+            .volumes
+            .iter()
+            .enumerate()
+            .map(|(index, volume)| volume.identity(home == Some(index)))
+            .collect();
+        let mut ours = OurVariables::default();
         let mut boot = match machine.contents() {
             Ok(contents) => {
+                ours = OurVariables::read(&contents);
                 findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
                 BootVariables::read(&contents)
             }
@@ -82,7 +95,7 @@ impl<'m> Look<'m> {
             findings,
         };
         let readers = read.sources.into_iter().map(|source| (source, OnceCell::new())).collect();
-        let mut look = Self { machine, survey, boot, identities, readers };
+        let mut look = Self { machine, survey, boot, ours, identities, readers, home };
         look.fill(catalogue);
         look
     }
@@ -111,6 +124,11 @@ impl<'m> Look<'m> {
     /// Where none or more than one does.
     pub fn resolve(&self, volume: &VolumeRef) -> std::result::Result<usize, Unresolved> {
         resolve(volume, &self.identities)
+    }
+
+    /// The index of the home volume, where the machine has one.
+    pub fn home(&self) -> Option<usize> {
+        self.home
     }
 
     /// All by which the volumes can be named, in their order.

@@ -4,6 +4,7 @@ use super::Look;
 use super::facts::{Role, StartupFile, System};
 use super::linux::OsRelease;
 use crate::catalogue::Catalogue;
+use crate::home;
 
 /// Gives every start-up file its role and its system; systems that no root volume shows are added.
 pub(super) fn assign(look: &mut Look<'_>, catalogue: &Catalogue) {
@@ -68,6 +69,11 @@ fn is_spare(path: &str) -> bool {
 fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Catalogue) {
     if let Some(fault) = &file.hints.fault {
         file.description = format!("cannot be started: {fault}");
+        return;
+    }
+    if home::is_boot_program(&file.path, file.sha256.as_deref()) {
+        file.role = Role::BootProgram;
+        file.description = "our boot program, which shows the menu".into();
         return;
     }
     if file.hints.has_kernel_section {

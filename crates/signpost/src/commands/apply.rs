@@ -6,7 +6,7 @@ use signpost_core::plan::{Plan, pass, plan};
 use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
 use signpost_core::{Code, Error, menu_file};
 
-use super::guard_codes;
+use super::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -23,6 +23,8 @@ pub struct ApplyArgs {
     /// Leave out this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
+    #[command(flatten)]
+    home: HomeArgs,
 }
 
 #[derive(Serialize)]
@@ -36,15 +38,15 @@ struct Applied<'a> {
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let mut machine = app.machine()?;
-    let document = menu_file::load(&app.menu_file(&machine))?;
+    let menu = menu_file::load(&app.menu_file(&machine))?;
     let mut history = app.history(&machine)?;
-    let plan = plan(&app.look(&machine), &document, &history)?;
+    let plan = plan(&app.look(&machine), &menu, &history, &args.home.wishes()?)?;
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));
-        pass(&plan.refusals, args.despite)?;
+        pass(&plan.refusals, args.home.passes(args.despite))?;
         return Ok(Exit::Done);
     }
-    pass(&plan.refusals, args.despite)?;
+    pass(&plan.refusals, args.home.passes(args.despite))?;
     if !plan.writes.is_empty() {
         app.confirm(|| render::plan::text(&plan), "Put this in force?")?;
     }

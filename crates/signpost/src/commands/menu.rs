@@ -21,7 +21,7 @@ struct Menu {
 pub fn run(app: &App<'_>, _: &MenuArgs) -> Outcome {
     let machine = app.machine()?;
     let path = app.menu_file(&machine);
-    let document = menu_file::load(&path)?;
+    let document = menu_file::load(&path)?.document;
     let look = app.look(&machine);
     let menu = Menu {
         schema: signpost_core::SCHEMA,

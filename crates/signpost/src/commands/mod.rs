@@ -6,13 +6,68 @@ pub mod draft;
 pub mod explain;
 pub mod history;
 pub mod menu;
+pub mod once;
 pub mod plan;
+pub mod preview;
 pub mod rehearse;
 pub mod survey;
 pub mod undo;
 
+use std::path::PathBuf;
+
+use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use signpost_core::Code;
+use signpost_core::home::BootProgram;
+use signpost_core::menu::place::VolumeRef;
+use signpost_core::plan::Wishes;
+use signpost_core::{Code, Refusal};
+
+use crate::failure::Failure;
+
+/// What the boot program needs, for commands that put it in force.
+#[derive(Args)]
+pub struct HomeArgs {
+    /// The volume for boot program and menu, such as v1: or uuid:4F2A-11C9
+    #[arg(long, value_name = "VOLUME", value_parser = VolumeRef::parse)]
+    home: Option<VolumeRef>,
+    /// The boot program, instead of the one that is found
+    #[arg(long, value_name = "FILE")]
+    boot_program: Option<PathBuf>,
+    /// Replace the menu of another system of this PC
+    #[arg(long)]
+    take_over: bool,
+}
+
+/// Where the boot program is looked for, seen from the folder of this program: beside it, in the usual library
+/// folder, in the workspace's build folder.
+const BOOT_PROGRAMS: [&str; 3] =
+    ["signpost-x64.efi", "../lib/signpost/signpost-x64.efi", "../boot/signpost-x64.efi"];
+
+impl HomeArgs {
+    /// What they ask for.
+    pub fn wishes(&self) -> Result<Wishes, Failure> {
+        let boot_program = match &self.boot_program {
+            Some(path) => Some(
+                std::fs::read(path)
+                    .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
+            ),
+            None => found_beside_us(),
+        };
+        Ok(Wishes { boot_program: boot_program.map(BootProgram::new), home: self.home.clone() })
+    }
+
+    /// The guard that they override, beside the one that is named.
+    pub fn passes(&self, despite: Option<Code>) -> impl Fn(&Refusal) -> bool {
+        let take_over = self.take_over;
+        move |refusal| Some(refusal.code) == despite || (take_over && refusal.code == Code::OtherSystem)
+    }
+}
+
+fn found_beside_us() -> Option<Vec<u8>> {
+    let program = std::env::current_exe().ok()?;
+    let folder = program.parent()?;
+    BOOT_PROGRAMS.iter().find_map(|path| std::fs::read(folder.join(path)).ok())
+}
 
 /// Reads a guard's code.
 pub fn guard_codes() -> impl TypedValueParser<Value = Code> {

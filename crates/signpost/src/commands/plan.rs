@@ -2,7 +2,7 @@ use clap::Args;
 use signpost_core::plan::{pass, plan};
 use signpost_core::{Code, menu_file};
 
-use super::guard_codes;
+use super::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -13,14 +13,16 @@ pub struct PlanArgs {
     /// Leave out this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
+    #[command(flatten)]
+    home: HomeArgs,
 }
 
 pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let machine = app.machine()?;
-    let document = menu_file::load(&app.menu_file(&machine))?;
+    let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine);
-    let plan = plan(&look, &document, &app.history(&machine)?)?;
+    let plan = plan(&look, &menu, &app.history(&machine)?, &args.home.wishes()?)?;
     app.show(&plan, || render::plan::text(&plan));
-    pass(&plan.refusals, args.despite)?;
+    pass(&plan.refusals, args.home.passes(args.despite))?;
     Ok(Exit::Done)
 }

@@ -1,20 +1,49 @@
 use clap::Args;
-use signpost_core::rehearse::rehearse;
+use signpost_core::rehearse::{WhatIf, rehearse_with};
 
 use crate::app::{App, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::render;
 
 /// Follow a start from power-on to the system that starts, without a reboot
 ///
 /// Ends with 1 where nothing starts.
 #[derive(Args)]
-pub struct RehearseArgs {}
+pub struct RehearseArgs {
+    /// What if this entry of our menu were chosen
+    #[arg(long, value_name = "ENTRY")]
+    choose: Option<String>,
+    /// What if this disk, by its number, were not there (can be repeated)
+    #[arg(long, value_name = "DISK")]
+    without: Vec<usize>,
+    /// What if the boot order were this: entries' numbers, in hexadecimal
+    #[arg(long, value_name = "NUMBER", num_args = 1.., value_parser = entry_number)]
+    order: Option<Vec<u16>>,
+}
 
-pub fn run(app: &App<'_>, _: &RehearseArgs) -> Outcome {
-    let machine = app.machine()?;
+fn entry_number(text: &str) -> Result<u16, String> {
+    let digits = text.strip_prefix("Boot").unwrap_or(text);
+    u16::from_str_radix(digits, 16)
+        .map_err(|_| "an entry's number has four hexadecimal digits, such as 0003".into())
+}
+
+pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
+    let mut machine = app.machine()?;
+    for disk in &args.without {
+        if !machine.take_out(*disk) {
+            return Err(Failure::Other(format!(
+                "there is no disk {disk}; there are {}",
+                machine.disks.len()
+            )));
+        }
+    }
     let look = app.look(&machine);
-    let rehearsal = rehearse(&look, &look.boot);
+    let mut boot = look.boot.clone();
+    if let Some(order) = &args.order {
+        boot.order.clone_from(order);
+    }
+    let what_if = WhatIf { choose: args.choose.as_deref(), ..WhatIf::default() };
+    let rehearsal = rehearse_with(&look, &boot, &what_if);
     app.show(&rehearsal, || render::rehearse::text(&rehearsal));
     Ok(if rehearsal.outcome.is_start() { Exit::Done } else { Exit::Problems })
 }

@@ -29,10 +29,10 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     let undo = undo(&app.look(&machine), &history)?;
     if args.dry_run {
         app.show(&undo, || render::plan::undo(&undo, true));
-        pass(&undo.refusals, args.despite)?;
+        pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
         return Ok(Exit::Done);
     }
-    pass(&undo.refusals, args.despite)?;
+    pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
     app.confirm(|| render::plan::undo(&undo, true), "Take this back?")?;
     let action = Action::Undo { of: undo.of };
     if carry_out(&mut machine, &mut history, action, &undo.writes)?.is_none() {

@@ -4,6 +4,7 @@ pub mod draft;
 pub mod menu;
 pub mod out;
 pub mod plan;
+pub mod preview;
 pub mod rehearse;
 pub mod size;
 pub mod style;

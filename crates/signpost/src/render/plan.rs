@@ -1,4 +1,5 @@
 use signpost_core::Refusal;
+use signpost_core::history::Change;
 use signpost_core::plan::Plan;
 use signpost_core::rehearse::Outcome;
 use signpost_core::undo::Undo;
@@ -8,7 +9,8 @@ use super::style;
 use super::table::Table;
 
 pub fn text(plan: &Plan) -> String {
-    let mut text = style::heading("Entries") + "\n";
+    let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
+    let mut text = home.unwrap_or_default() + &style::heading("Entries") + "\n";
     let mut table = Table::new(&["id", "title", "entry", "plan", "why"]);
     for entry in &plan.entries {
         table.row([
@@ -24,11 +26,13 @@ pub fn text(plan: &Plan) -> String {
     let mut table = Table::new(&["", "now", "then"]);
     table.row(["boot order".into(), plan.order_before.join(" "), plan.order_after.join(" ")]);
     let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
-    table.row(["timeout".into(), now, seconds(plan.timeout_after)]);
+    if let Some(then) = plan.timeout_after {
+        table.row(["timeout".into(), now, seconds(then)]);
+    }
     text.push_str(&table.text());
     text.push_str(&notes(&plan.notes));
     text.push('\n');
-    let writes: Vec<&str> = plan.writes.iter().map(|write| write.what.as_str()).collect();
+    let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
     text.push_str(&write_list(&writes, "Nothing is to be written: all is as the menu says."));
     text.push_str(&refusals(&plan.refusals));
     text.push_str(&format!("\n{}{}", style::heading("Then "), outcome(&plan.outcome)));
@@ -41,7 +45,7 @@ pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
     };
     let mut text = String::new();
     for write in &plan.writes {
-        text.push_str(&format!("  {}  {}\n", style::good("done"), write.what));
+        text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     let count = writes(plan.writes.len());
     text + &format!(
@@ -53,7 +57,7 @@ pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
 pub fn undo(undo: &Undo, is_planned: bool) -> String {
     let mut text = format!("Record {} of {}", undo.of, undo.time);
     text.push_str(if is_planned { " would be taken back\n\n" } else { " is taken back\n\n" });
-    let writes: Vec<&str> = undo.writes.iter().map(|write| write.what.as_str()).collect();
+    let writes: Vec<&str> = undo.writes.iter().map(Change::what).collect();
     let nothing = "Nothing is left to take back.";
     if is_planned {
         text.push_str(&write_list(&writes, nothing));

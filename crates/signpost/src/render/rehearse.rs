@@ -29,7 +29,7 @@ pub fn outcome(outcome: &Outcome) -> String {
     let mut text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
     let line = match outcome.kind {
         "starts" => style::good(&outcome.text),
-        "may-start" => style::odd(&outcome.text),
+        "may-start" | "waits" => style::odd(&outcome.text),
         _ => style::bad(&outcome.text),
     };
     text.push_str(&line);

@@ -76,6 +76,9 @@ fn start(survey: &Survey) -> String {
     if let Some(next) = entry(&firmware.next) {
         text.push_str(&format!("{}   {next}, once\n", style::heading("Next boot set")));
     }
+    if let Some(last) = &firmware.last_start {
+        text.push_str(&format!("{}    {last}\n", style::heading("Last start")));
+    }
     text + &format!("{}   {}\n\n", style::heading("Starts next"), firmware.starts_next)
 }
 

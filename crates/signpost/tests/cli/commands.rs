@@ -2,12 +2,15 @@
 
 use crate::harness::{TestMachine, run_bare};
 
+const COMMANDS: [&str; 12] = [
+    "survey", "draft", "menu", "plan", "apply", "undo", "history", "rehearse", "preview", "once", "explain",
+    "demo",
+];
+
 #[test]
 fn help_of_every_command() {
     let mut all = run_bare(&["--help"]).stdout;
-    for command in
-        ["survey", "draft", "menu", "plan", "apply", "undo", "history", "rehearse", "explain", "demo"]
-    {
+    for command in COMMANDS {
         let help = run_bare(&[command, "--help"]).stdout;
         // Options that every command has stand in the first part.
         let own = help.split("On every command:").next().unwrap();

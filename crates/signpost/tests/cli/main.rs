@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod bad_input;
+mod boot_host;
 mod commands;
 mod draft_menu;
 mod harness;

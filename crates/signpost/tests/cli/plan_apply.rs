@@ -255,11 +255,3 @@ fn what_is_not_understood_is_kept_byte_for_byte() {
         assert_eq!(now.get(&broken.name), Some(&broken));
     }
 }
-
-#[test]
-fn host_signpost_says_what_it_needs() {
-    let machine = TestMachine::small();
-    machine.write("menu.toml", &menu("", &[LARK]).replace("\"firmware\"", "\"signpost\""));
-    let error = machine.fails(4, &["plan"]);
-    assert!(error.contains("boot program") && error.contains("host = \"firmware\""), "{error}");
-}

@@ -1,0 +1,37 @@
+//! What the next start, and only that, goes to.
+
+use signpost_firmware::variable::{Attributes, Variable};
+use signpost_menu::nearest::nearest;
+use signpost_menu::{MenuDocument, ours};
+
+use crate::error::{Error, Result};
+use crate::machine::Machine;
+use crate::survey::OurVariables;
+
+/// The word that stands for the menu itself.
+const MENU: &str = "menu";
+
+/// Sends the next start to an entry, or to the menu whatever the policy; `None` takes that back.
+///
+/// # Errors
+/// Where there is no such entry, or the variable cannot be written.
+pub fn set(machine: &mut Machine, document: &MenuDocument, target: Option<&str>) -> Result<()> {
+    let name = OurVariables::name(ours::ONCE);
+    let Some(id) = target else {
+        return Ok(machine.variables.remove(&name)?);
+    };
+    if id != MENU && !document.entry(id).is_some_and(|entry| entry.starts.is_system()) {
+        let ids =
+            document.entries.iter().filter(|entry| entry.starts.is_system()).map(|entry| entry.id.as_str());
+        let hint = match nearest(id, ids.clone()) {
+            Some(near) => format!("did you mean {near}?"),
+            None => format!("there are {}, and menu", ids.collect::<Vec<_>>().join(", ")),
+        };
+        return Err(Error::Unusable {
+            place: "once".into(),
+            why: format!("{id} is no entry that starts a system; {hint}"),
+        });
+    }
+    let variable = Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() };
+    Ok(machine.variables.write(&variable)?)
+}

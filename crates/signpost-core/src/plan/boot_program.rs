@@ -1,0 +1,195 @@
+//! Host "signpost": boot program and menu on the home volume, one load option that starts it.
+//!
+//! The order of the writes: boot program, then slot, then load option, then the boot order. Until the order
+//! names the new option, nothing of it counts.
+
+use signpost_firmware::boot_variables;
+use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
+
+use super::{Action, EntryPlan, Plan, Wishes, guards, options, ours_first, state_after, words};
+use crate::code::Code;
+use crate::error::{Error, Refusal, Result};
+use crate::history::{Change, FileWrite, History, Write};
+use crate::home::{self, BootProgram, Home};
+use crate::machine::Location;
+use crate::menu_file::MenuFile;
+use crate::rehearse::{WhatIf, rehearse_with};
+use crate::resolve::{describe, resolve};
+use crate::survey::{Look, hex};
+
+pub(super) fn plan(
+    look: &Look<'_>,
+    menu: &MenuFile,
+    history: &History,
+    wishes: &Wishes,
+    contents: &Contents,
+) -> Result<Plan> {
+    let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
+    let home = home::choose(look, wishes.home.as_ref())?;
+    let files = Files::new(look, &home)?;
+    let held = home::newest_slot(look, home.volume);
+    let machine_id = machine_id(look);
+    let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
+    file_writes.extend(files.slots(menu, &machine_id, held.as_ref())?);
+
+    let mut numbers = options::Numbers::new(&look.boot, history.owned());
+    let option = options::boot_program(look, contents, home.volume, &program.path(), &mut numbers);
+    let (number, option) = option.map_err(|why| Error::Unusable { place: "home".into(), why })?;
+    let removed = numbers.not_given();
+    let order = ours_first(look, vec![number], &removed);
+    let variables = variables(contents, option, &order, &removed);
+    let state = state_after(look, contents, &variables)?;
+    let outcome = rehearse_with(look, &state, &WhatIf { planned: &file_writes, choose: None }).outcome;
+    let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
+    refusals.extend(guards::started_from(look, &removed));
+    refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
+    refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
+    let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
+    writes.extend(variables.into_iter().map(Change::Variable));
+    let facts = &look.survey.volumes[home.volume];
+    Ok(Plan {
+        schema: crate::SCHEMA,
+        entries: entries(look, menu),
+        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
+        order_after: order.iter().map(|number| hex(*number)).collect(),
+        timeout_before: look.boot.timeout,
+        timeout_after: None,
+        writes,
+        home: Some(format!("v{}, {} ({})", facts.number, facts.where_it_is(), home.why)),
+        notes: next_boot_note(look.boot.next),
+        refusals,
+        outcome,
+    })
+}
+
+fn no_boot_program() -> Error {
+    Error::Unusable {
+        place: "[menu] host".into(),
+        why: "\"signpost\" needs the boot program, and none was found; `cargo xtask boot` builds it, \
+              --boot-program FILE names it; host = \"firmware\" works without"
+            .into(),
+    }
+}
+
+fn variables(contents: &Contents, option: Option<Write>, order: &[u16], removed: &[u16]) -> Vec<Write> {
+    let mut writes: Vec<Write> = option.into_iter().collect();
+    let what = format!("boot order {}", words(order));
+    writes.push(Write::to(contents, boot_variables::boot_order(order), what, None));
+    for number in removed {
+        let what = format!("remove entry {}, which the menu shows now", hex(*number));
+        writes.push(Write::removal(contents, VariableName::boot_option(*number), what));
+    }
+    writes.retain(|write| !write.is_done());
+    writes
+}
+
+fn entries(look: &Look<'_>, menu: &MenuFile) -> Vec<EntryPlan> {
+    let resolved = resolve(look, &menu.document);
+    let planned = resolved.iter().map(|entry| EntryPlan {
+        id: entry.entry.id.clone(),
+        title: entry.entry.title.clone(),
+        number: None,
+        action: Action::Show,
+        detail: std::iter::once(describe(look, entry))
+            .chain(entry.notes.clone())
+            .collect::<Vec<_>>()
+            .join("; "),
+    });
+    planned.collect()
+}
+
+fn next_boot_note(next: Option<u16>) -> Vec<String> {
+    next.map(|next| format!("the next start goes to {} once, before the menu", hex(next)))
+        .into_iter()
+        .collect()
+}
+
+/// The machine-id of the running system, by which its menus are told from those of other systems.
+fn machine_id(look: &Look<'_>) -> String {
+    let root = look.running_root().and_then(|root| look.reader(root));
+    let id = root.and_then(|reader| reader.text("/etc/machine-id")).unwrap_or_default();
+    let id = id.trim();
+    if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
+}
+
+fn other_system(held: Option<&Slot>, machine_id: &str) -> Option<Refusal> {
+    let held = held.filter(|slot| !slot.machine.is_empty() && slot.machine != machine_id)?;
+    Some(Refusal {
+        code: Code::OtherSystem,
+        message: format!(
+            "the menu in force was put there by another system of this PC (machine-id {})",
+            held.machine
+        ),
+        way: "--take-over replaces it with this one".into(),
+    })
+}
+
+fn no_room(free: u64, writes: &[FileWrite]) -> Option<Refusal> {
+    const LARGEST_CLUSTER: usize = 32 * 1024;
+    let new = writes.iter().filter(|write| write.before.is_none()).filter_map(|write| write.after.as_ref());
+    let needed: u64 = new.map(|bytes| bytes.len().next_multiple_of(LARGEST_CLUSTER) as u64).sum();
+    (needed > free).then(|| Refusal {
+        code: Code::NoRoom,
+        message: format!("the home volume has {free} bytes free, {needed} are needed"),
+        way: "make room on it, or name another FAT volume with --home".into(),
+    })
+}
+
+/// Files on the home volume.
+struct Files<'a> {
+    look: &'a Look<'a>,
+    volume: usize,
+    location: Location,
+    name: String,
+}
+
+impl<'a> Files<'a> {
+    fn new(look: &'a Look<'a>, home: &Home) -> Result<Self> {
+        let gone = || Error::Unusable { place: "home".into(), why: "its partition is not there".into() };
+        let location = home::location(look, home.volume).ok_or_else(gone)?;
+        Ok(Self { look, volume: home.volume, location, name: look.stable_name(home.volume)?.to_string() })
+    }
+
+    fn write(&self, path: String, after: Vec<u8>, what: String) -> Result<Option<FileWrite>> {
+        let before = self.look.machine.read_file(self.location, &path, home::MAX_FILE)?;
+        Ok((before.as_ref() != Some(&after)).then(|| FileWrite {
+            what,
+            volume: self.name.clone(),
+            path,
+            before,
+            after_sha256: Some(home::sha256(&after)),
+            after: Some(after),
+            location: Some(self.location),
+        }))
+    }
+
+    fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
+        let what = format!("write the boot program, v{}:{}", self.volume + 1, program.path());
+        self.write(program.path(), program.bytes().to_vec(), what)
+    }
+
+    /// The menu goes into the slot that does not hold the newest one; nothing where that one is this menu. The
+    /// other slot is made too, so that later writes only overwrite.
+    fn slots(&self, menu: &MenuFile, machine: &str, held: Option<&(usize, Slot)>) -> Result<Vec<FileWrite>> {
+        if held.is_some_and(|(_, slot)| slot.text == menu.text && slot.machine == machine) {
+            return Ok(Vec::new());
+        }
+        let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, slot.serial + 1));
+        let slot = Slot { serial, writer: Writer::Desk, machine: machine.into(), text: menu.text.clone() };
+        let bytes = slot.encode().ok_or_else(|| Error::Unusable {
+            place: "menu file".into(),
+            why: format!("it does not fit a slot of {SLOT_SIZE} bytes together with its first line"),
+        })?;
+        let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
+        let mut writes = Vec::new();
+        let spare = path(1 - index);
+        if held.is_none() && self.look.machine.read_file(self.location, &spare, home::MAX_FILE)?.is_none() {
+            let what = format!("make the spare slot, {}", SLOT_NAMES[1 - index]);
+            writes.extend(self.write(spare, vec![b'\n'; SLOT_SIZE], what)?);
+        }
+        let what = format!("write the menu into {}", SLOT_NAMES[index]);
+        writes.extend(self.write(path(index), bytes, what)?);
+        Ok(writes)
+    }
+}

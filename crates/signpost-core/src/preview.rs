@@ -1,0 +1,41 @@
+//! The boot screen at the desk: the state machine that the boot program runs, drawn once.
+
+use signpost_menu::MenuDocument;
+use signpost_menu::policy::{Situation, open};
+use signpost_menu::screen::{Grid, draw};
+use signpost_menu::session::{Key, Session};
+
+use crate::resolve::{describe, resolve};
+use crate::survey::Look;
+
+/// Which screen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Screen {
+    /// The list, as it opens; a menu that would not show is shown as on a key.
+    List,
+    /// The keys.
+    Help,
+}
+
+/// Draws it at this size: columns and rows.
+pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), screen: Screen) -> Grid {
+    let resolved = resolve(look, document);
+    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.clone().err()).collect();
+    let lines: Vec<String> = resolved.iter().map(|entry| describe(look, entry)).collect();
+    let opening = open(&Situation {
+        document,
+        faults: &faults,
+        once: look.ours.once.as_deref(),
+        kept: look.ours.kept.as_deref(),
+        last_started: look.ours.last.as_deref(),
+        failed: None,
+    });
+    let mut session = Session::new(document, &resolved, &lines, &opening);
+    if !session.is_shown() {
+        session.key(Key::Other);
+    }
+    if screen == Screen::Help {
+        session.key(Key::Function(1));
+    }
+    draw(&session, size.0, size.1)
+}

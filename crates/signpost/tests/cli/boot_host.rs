@@ -1,0 +1,210 @@
+//! Host "signpost": boot program and menu on the home volume.
+
+use signpost_demo::program::Program;
+use signpost_demo::{BenchSpec, StoreKind};
+use signpost_disk::block::SharedDevice;
+use signpost_disk::fat::FatVolume;
+use signpost_disk::file_system::FileSystem;
+use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot, Writer};
+use std::sync::Arc;
+
+use crate::harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, small};
+
+const WEAK: &str = "id = \"weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
+
+/// A bench whose menu the boot program is to show, and a program that stands in for it.
+struct Host {
+    machine: TestMachine,
+    program: String,
+}
+
+impl Host {
+    fn new(spec: &BenchSpec) -> Self {
+        let machine = TestMachine::new(spec);
+        let program = machine.path("program.efi");
+        std::fs::write(&program, Program::new("Signpost").build()).unwrap();
+        let host = Self { program: program.display().to_string(), machine };
+        host.menu("timeout = 3", &[LARK, MERIDIAN]);
+        host
+    }
+
+    fn small() -> Self {
+        Self::new(&small(StoreKind::Fd))
+    }
+
+    fn menu(&self, head: &str, entries: &[&str]) {
+        self.machine.write("menu.toml", &menu(head, entries).replace("\"firmware\"", "\"signpost\""));
+    }
+
+    fn with<'a>(&'a self, args: &[&'a str]) -> Vec<&'a str> {
+        [args, &["--boot-program", &self.program]].concat()
+    }
+
+    fn apply(&self) -> String {
+        self.machine.ok(&self.with(&["apply", "--yes"]))
+    }
+
+    /// A file on Larkspur's ESP.
+    fn file(&self, path: &str) -> Option<Vec<u8>> {
+        let image = std::fs::read(self.machine.path("lark.img")).unwrap();
+        let esp: SharedDevice = Arc::new(image[1 << 20..5 << 20].to_vec());
+        FatVolume::open(esp).unwrap().read(path, 1 << 20).ok()
+    }
+
+    fn slot(&self, index: usize) -> Option<Slot> {
+        Slot::decode(&self.file(&format!("/EFI/signpost/{}", SLOT_NAMES[index]))?).ok()
+    }
+}
+
+#[test]
+fn a_menu_is_put_in_force_changed_and_taken_back() {
+    let host = Host::small();
+    let before = host.machine.variables();
+    insta::assert_snapshot!(host.machine.ok(&host.with(&["plan"])));
+    host.apply();
+    assert_eq!(host.slot(0).unwrap().text, host.machine.read("menu.toml"));
+    assert_eq!(host.file("/EFI/signpost/MENU-B.TML").unwrap().len(), SLOT_SIZE);
+    assert_eq!(host.machine.boot().order, [0, 1]);
+    let rehearsed = host.machine.ok(&["rehearse"]);
+    assert!(
+        rehearsed.ends_with("Larkspur starts, from disk 1 partition 1, /EFI/larkspur/lkload.efi\n"),
+        "{rehearsed}"
+    );
+    let untouched = host.machine.everything();
+    assert!(host.apply().starts_with("All is as the menu says"));
+    assert_eq!(host.machine.everything(), untouched);
+
+    host.menu("timeout = 4", &[MERIDIAN, LARK]);
+    let said = host.apply();
+    assert!(said.contains("write the menu into MENU-B.TML") && said.contains("1 write,"), "{said}");
+    assert_eq!((host.slot(0).unwrap().serial, host.slot(1).unwrap().serial), (1, 2));
+    host.machine.ok(&["undo", "--yes"]);
+    assert_eq!(host.slot(1), None, "the slot holds again what it held: nothing");
+    assert_eq!(host.slot(0).unwrap().serial, 1);
+    host.machine.ok(&["undo", "--yes"]);
+    let sorted = |mut contents: signpost_firmware::variable::Contents| {
+        contents.variables.sort_by(|a, b| a.name.cmp(&b.name));
+        contents
+    };
+    assert_eq!(sorted(host.machine.variables()), sorted(before));
+    assert_eq!((host.slot(0), host.file("/EFI/signpost/MENU-A.TML")), (None, None));
+    assert_eq!(host.file("/EFI/larkspur/lkload.efi"), Some(lark_files()[0].1.clone()));
+}
+
+#[test]
+fn what_if_another_entry_were_chosen_a_disk_gone_or_the_order_another() {
+    let host = Host::small();
+    host.menu("timeout = 3", &[LARK, MERIDIAN, WEAK]);
+    host.apply();
+    let last = |args: &[&str]| host.machine.run(args).stdout.lines().last().unwrap().to_string();
+    assert_eq!(
+        last(&["rehearse", "--choose", "meridian"]),
+        "Meridian starts, from disk 2 partition 1, /EFI/meridian/start.efi"
+    );
+    assert!(
+        last(&["rehearse", "--choose", "weak"]).contains("weak cannot start: disk 1 partition 1 has no file")
+    );
+    assert_eq!(
+        last(&["rehearse", "--choose", "nobody"]),
+        "the menu waits for a key: the menu has no entry nobody"
+    );
+    let without = last(&["rehearse", "--choose", "meridian", "--without", "2"]);
+    assert!(without.contains("Meridian cannot start: no volume is uuid:0b0b-0001"), "{without}");
+    let order = last(&["rehearse", "--order", "0001", "0000"]);
+    assert_eq!(order, "Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/meridian/start.efi");
+    assert_eq!(host.machine.run(&["rehearse", "--without", "9"]).code, 4);
+    assert_eq!(host.machine.run(&["rehearse", "--order", "xyz"]).code, 2);
+}
+
+#[test]
+fn once_goes_to_an_entry_or_the_menu_and_is_taken_back() {
+    let host = Host::small();
+    host.apply();
+    assert!(host.machine.ok(&["once", "meridian"]).contains("Next: Meridian starts"));
+    assert_eq!(host.machine.json(&["rehearse"])["steps"][1]["reason"], "menu, once");
+    assert!(host.machine.ok(&["once", "menu"]).contains("the menu waits for a key"));
+    assert!(host.machine.ok(&["once", "--clear"]).contains("Next: Larkspur starts"));
+    let error = host.machine.fails(4, &["once", "meridien"]);
+    assert!(error.contains("meridien is no entry that starts a system; did you mean meridian?"), "{error}");
+}
+
+#[test]
+fn broken_slots_are_passed_over_and_mended_by_the_next_apply() {
+    let mut spec = small(StoreKind::Fd);
+    let mut files = lark_files();
+    for name in SLOT_NAMES {
+        files.push(file(&format!("/EFI/signpost/{name}"), b"random bytes".repeat(5000)));
+    }
+    spec.disks[0] = lark_disk(files);
+    let host = Host::new(&spec);
+    let said = host.apply();
+    assert!(said.contains("write the menu into MENU-A.TML"), "{said}");
+    assert_eq!(host.slot(0).unwrap().serial, 1);
+}
+
+#[test]
+fn another_systems_menu_is_only_replaced_on_request() {
+    let mut spec = small(StoreKind::Fd);
+    let text = menu("", &[LARK]);
+    let theirs = Slot { serial: 7, writer: Writer::Desk, machine: "0123abcd".into(), text };
+    let mut files = lark_files();
+    files.push(file("/EFI/signpost/MENU-A.TML", theirs.encode().unwrap()));
+    spec.disks[0] = lark_disk(files);
+    let host = Host::new(&spec);
+    let error = host.machine.fails(3, &host.with(&["apply", "--yes"]));
+    assert!(error.contains("refused (other-system)") && error.contains("--take-over"), "{error}");
+    host.machine.ok(&host.with(&["apply", "--yes", "--take-over"]));
+    assert_eq!((host.slot(0).unwrap().serial, host.slot(1).unwrap().serial), (7, 8));
+}
+
+#[test]
+fn a_home_volume_without_room_or_of_another_kind_is_refused() {
+    let host = Host::small();
+    let mut large = Program::new("Signpost").build();
+    large.resize(5 << 20, 0);
+    std::fs::write(&host.program, large).unwrap();
+    let before = host.machine.everything();
+    let error = host.machine.fails(3, &host.with(&["apply", "--yes"]));
+    assert!(error.contains("refused (no-room)") && !error.contains("--despite"), "{error}");
+    let error = host.machine.fails(4, &host.with(&["plan", "--home", "v2:"]));
+    assert!(error.contains("v2: is XFS, which firmware does not read"), "{error}");
+    assert_eq!(host.machine.everything(), before);
+}
+
+#[test]
+fn the_home_volume_can_be_named_and_stays_home() {
+    let host = Host::small();
+    let plan = host.machine.json(&host.with(&["plan", "--home", "label:MERIDIAN"]));
+    assert_eq!(plan["home"], "v3, disk 2 partition 1 (as asked for)");
+    host.machine.ok(&host.with(&["apply", "--yes", "--home", "label:MERIDIAN"]));
+    let plan = host.machine.json(&host.with(&["plan"]));
+    assert_eq!(plan["home"], "v1, disk 2 partition 1 (it is home already)", "home's disk is numbered first");
+}
+
+/// A copy of the program in a folder of its own finds no boot program beside it.
+#[test]
+fn without_a_boot_program_it_says_how_to_get_one() {
+    let host = Host::small();
+    let alone = host.machine.path("alone/signpost");
+    std::fs::create_dir(alone.parent().unwrap()).unwrap();
+    std::fs::copy(env!("CARGO_BIN_EXE_signpost"), &alone).unwrap();
+    let output =
+        std::process::Command::new(&alone).arg("--machine").arg(host.machine.folder()).arg("plan").output();
+    let output = output.unwrap();
+    let error = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(4));
+    assert!(error.contains("cargo xtask boot") && error.contains("host = \"firmware\""), "{error}");
+}
+
+#[test]
+fn the_boot_screen_is_shown_at_any_size() {
+    let host = Host::small();
+    host.menu("timeout = 3\nheading = \"Gezeiten\"", &[LARK, MERIDIAN, WEAK]);
+    insta::assert_snapshot!(
+        host.machine.ok(&["preview"]) + &host.machine.ok(&["preview", "--size", "40x10"])
+    );
+    assert!(
+        host.machine.ok(&["preview", "--keys"]).contains("keep the marked entry as the default for good")
+    );
+    assert_eq!(host.machine.run(&["preview", "--size", "80,25"]).code, 2);
+}
