@@ -12,6 +12,10 @@ const TARGET: &str = "x86_64-unknown-uefi";
 /// The file's name in `target/boot`.
 pub const FILE: &str = "signpost-x64.efi";
 
+/// Both builds leave out the places of panics, which nobody sees at boot and which take room: that needs a switch
+/// of the compiler's own. The fewer sections, the more room for a kernel's header between headers and contents.
+const FLAGS: &str = "-Zlocation-detail=none -Clink-arg=/merge:.eh_frame=.rdata";
+
 /// Builds it; the path of the program.
 pub fn build(install: bool) -> Result<PathBuf> {
     let folder = workspace().join("boot/uefi");
@@ -30,10 +34,11 @@ pub fn build(install: bool) -> Result<PathBuf> {
             "{error}; `rustup target add {TARGET}`, or `cargo xtask boot --install` as root on Debian, helps"
         )
     })?;
-    let built = target.join(TARGET).join("release/signpost-boot.efi");
-    let program = target.join(FILE);
-    fs::copy(&built, &program).map_err(at(&built))?;
-    Ok(program)
+    for (built, file) in [("signpost-boot.efi", FILE), ("made-up-system.efi", "made-up-system-x64.efi")] {
+        let built = target.join(TARGET).join("release").join(built);
+        fs::copy(&built, target.join(file)).map_err(at(&built))?;
+    }
+    Ok(target.join(FILE))
 }
 
 fn has_rustup_target() -> bool {
@@ -44,8 +49,7 @@ fn has_rustup_target() -> bool {
     installed() || (run(command("rustup").args(["--quiet", "target", "add", TARGET])).is_ok() && installed())
 }
 
-/// A cargo that knows nothing of the one that runs us. Both builds leave out the places of panics, which nobody
-/// sees at boot and which take room: that needs a switch of the compiler's own.
+/// A cargo that knows nothing of the one that runs us.
 fn clean(mut cargo: Command) -> Command {
     for (name, _) in std::env::vars_os() {
         let text = name.to_string_lossy();
@@ -53,7 +57,7 @@ fn clean(mut cargo: Command) -> Command {
             cargo.env_remove(&name);
         }
     }
-    cargo.env("RUSTC_BOOTSTRAP", "1").env("RUSTFLAGS", "-Zlocation-detail=none");
+    cargo.env("RUSTC_BOOTSTRAP", "1").env("RUSTFLAGS", FLAGS);
     cargo
 }
 
@@ -61,7 +65,7 @@ fn debian_cargo() -> Command {
     let mut cargo = clean(command("/usr/bin/cargo"));
     cargo
         .env("RUSTC", "/usr/bin/rustc")
-        .env("RUSTFLAGS", "-Clinker=lld-link -Clinker-flavor=lld-link -Zlocation-detail=none")
+        .env("RUSTFLAGS", format!("-Clinker=lld-link -Clinker-flavor=lld-link {FLAGS}"))
         .args(["-Zbuild-std=core,alloc", "-Zbuild-std-features=compiler-builtins-mem"]);
     cargo
 }

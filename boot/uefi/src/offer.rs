@@ -1,7 +1,7 @@
 //! What is offered where there is no menu: the EFI programs of all volumes.
 
 use alloc::format;
-use alloc::string::{String, ToString};
+use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_menu::MenuDocument;

@@ -90,6 +90,16 @@ pub enum Content {
     Bytes(Vec<u8>),
 }
 
+impl Content {
+    /// The files of a FAT; none of anything else.
+    pub fn files(&self) -> &[(String, Vec<u8>)] {
+        match self {
+            Self::Fat { files, .. } => files,
+            Self::Bytes(_) => &[],
+        }
+    }
+}
+
 impl PartitionSpec {
     /// An ESP.
     pub fn esp(

@@ -188,6 +188,47 @@ impl Kernel {
     }
 }
 
+/// A made-up system from its built program: with this title, and as a kernel where one is given.
+///
+/// # Errors
+/// Where the program is none, or has no room for a kernel's header.
+pub fn made_up(built: &[u8], title: &str, kernel: Option<&Kernel>) -> Result<Vec<u8>, String> {
+    const MARK: &[u8] = b"MADE-UP-TITLE:";
+    const TITLE_LEN: usize = 80;
+    let mut file = built.to_vec();
+    let mark = file.windows(MARK.len()).position(|window| window == MARK).ok_or("no made-up system")?;
+    let at = mark + MARK.len();
+    let title = title.as_bytes();
+    if title.len() >= TITLE_LEN {
+        return Err(format!("the title is longer than {TITLE_LEN} bytes"));
+    }
+    file[at..at + title.len()].copy_from_slice(title);
+    if let Some(kernel) = kernel {
+        make_room(&mut file)?;
+        let version = PE_OFFSET + 24 + 44;
+        file[version..version + 2].copy_from_slice(&kernel.stub_version.0.to_le_bytes());
+        file[version + 2..version + 4].copy_from_slice(&kernel.stub_version.1.to_le_bytes());
+        kernel.put_header(&mut file);
+    }
+    Ok(file)
+}
+
+/// Moves the PE headers to the front, so that a kernel's header has its place behind them.
+fn make_room(file: &mut [u8]) -> Result<(), String> {
+    const SET_UP_HEADER: usize = 0x1f1;
+    let word = |at: usize| u16::from_le_bytes([file[at], file[at + 1]]) as usize;
+    let from = word(0x3c);
+    let sections = word(from + 6);
+    let length = 24 + word(from + 20) + 40 * sections;
+    if PE_OFFSET + length > SET_UP_HEADER {
+        return Err(format!("{sections} sections leave no room for a kernel's header"));
+    }
+    file.copy_within(from..from + length, PE_OFFSET);
+    file[PE_OFFSET + length..HEADERS].fill(0);
+    file[0x3c..0x40].copy_from_slice(&(PE_OFFSET as u32).to_le_bytes());
+    Ok(())
+}
+
 /// x86_64 code: `ConOut->OutputString`, then `ResetSystem(EfiResetShutdown)` or a return.
 fn code(title: &str, ending: Ending) -> Vec<u8> {
     let mut code = vec![

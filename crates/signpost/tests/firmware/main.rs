@@ -1,6 +1,7 @@
 //! The rehearsal held against real firmware: a bench's disks and variables started in a virtual machine.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
+mod agreement;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;

@@ -1,0 +1,120 @@
+//! Benches made from a seed: each rehearsed, each started, what started compared.
+//!
+//! `SIGNPOST_SEEDS=FROM..TO` chooses the seeds; 24 of them without it.
+
+mod generate;
+
+use signpost_menu::slot::{SLOT_NAMES, Slot};
+
+use crate::harness::TestMachine;
+use crate::vm::Vm;
+use generate::{Made, generate};
+
+/// What a start came to: the title that ran, the options it was handed, size and checksum of its initrd; or
+/// that the menu waits.
+#[derive(Debug, PartialEq, Eq)]
+enum Came {
+    Started { title: String, options: String, initrd: String },
+    Waits,
+}
+
+#[test]
+fn rehearsal_and_firmware_agree() {
+    let range = std::env::var("SIGNPOST_SEEDS").unwrap_or_else(|_| "0..24".into());
+    let (from, to) = range.split_once("..").expect("SIGNPOST_SEEDS=FROM..TO");
+    let seeds: Vec<u64> = (from.parse().unwrap()..to.parse().unwrap()).collect();
+    assert!(!seeds.is_empty());
+    // Two machines at a time: they wait for each other's processor more than they gain.
+    let halves: Vec<Vec<u64>> =
+        vec![seeds.iter().step_by(2).copied().collect(), seeds.iter().skip(1).step_by(2).copied().collect()];
+    let wrong: Vec<String> = std::thread::scope(|scope| {
+        let runs: Vec<_> = halves
+            .into_iter()
+            .map(|seeds| {
+                scope.spawn(move || {
+                    seeds.into_iter().filter_map(|seed| compare(seed).err()).collect::<Vec<_>>()
+                })
+            })
+            .collect();
+        runs.into_iter().flat_map(|run| run.join().unwrap()).collect()
+    });
+    println!("agreement: {} of {}", seeds.len() - wrong.len(), seeds.len());
+    assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
+}
+
+fn compare(seed: u64) -> Result<(), String> {
+    let made = generate(seed);
+    let machine = TestMachine::new(&made.spec);
+    let rehearsed = machine.json(&["rehearse"]);
+    let expected = expected(&made, &rehearsed["outcome"]);
+    let images: Vec<&str> = made.spec.disks.iter().map(|disk| disk.image).collect();
+    let (came, serial) = really(&machine, &images, &expected);
+    if came == expected {
+        return Ok(());
+    }
+    let menu = std::fs::read(machine.path("menu.txt")).unwrap_or_default();
+    Err(format!(
+        "seed {seed}: rehearsed {expected:?}, came {came:?}\n{rehearsed:#}\n{}\n{serial}",
+        String::from_utf8_lossy(&menu)
+    ))
+}
+
+/// What the rehearsal said, in the words that a made-up system uses.
+fn expected(made: &Made, outcome: &serde_json::Value) -> Came {
+    let text = outcome["text"].as_str().unwrap();
+    match outcome["kind"].as_str().unwrap() {
+        "starts" => {
+            let place = text.split(" starts, from ").nth(1).unwrap();
+            let notes: Vec<&str> =
+                outcome["notes"].as_array().unwrap().iter().map(|note| note.as_str().unwrap()).collect();
+            let noted =
+                |key: &str| notes.iter().filter_map(|note| note.strip_prefix(key)).collect::<Vec<_>>();
+            Came::Started {
+                title: made.title_at(place),
+                options: noted("arguments: ").concat(),
+                initrd: made.joined_initrd(place, &noted("initrd: ")),
+            }
+        }
+        "waits" => Came::Waits,
+        other => panic!("{other}: {text}"),
+    }
+}
+
+fn really(machine: &TestMachine, images: &[&str], expected: &Came) -> (Came, String) {
+    let mut vm = Vm::start(machine.folder(), images);
+    if *expected == Came::Waits {
+        // The keys' line stands under every menu; a menu that counts says so.
+        vm.wait_for("? help");
+        vm.type_keys("p\r");
+    }
+    let serial = vm.until_it_ends();
+    let line = |key: &str| serial.lines().filter_map(|line| line.trim().strip_prefix(key)).next_back();
+    let came = match line("STARTED ") {
+        Some(title) => Came::Started {
+            title: title.to_string(),
+            options: line("OPTIONS").unwrap_or_default().trim().to_string(),
+            initrd: line("INITRD ").unwrap_or_default().to_string(),
+        },
+        None => Came::Waits,
+    };
+    (came, serial)
+}
+
+#[test]
+fn seeds_cover_what_they_are_meant_to() {
+    let all: Vec<Made> = (0..200).map(generate).collect();
+    let count = |has: &dyn Fn(&Made) -> bool| all.iter().filter(|made| has(made)).count();
+    let disks = |number: usize| count(&|made| made.spec.disks.len() == number);
+    assert!(disks(2) > 20 && disks(3) > 20 && disks(4) > 20);
+    let variable =
+        |name: &str| count(&|made| made.spec.variables.iter().any(|variable| variable.name.name == name));
+    for name in ["BootNext", "SignpostOnce", "SignpostDefault", "SignpostLast"] {
+        assert!(variable(name) > 10, "{name}: {}", variable(name));
+    }
+    let broken =
+        |made: &Made| SLOT_NAMES.iter().zip(&made.slots).any(|(_, bytes)| Slot::decode(bytes).is_err());
+    assert!(count(&broken) > 20);
+    assert!(count(&|made| made.text.contains("newest:")) > 100);
+    assert!(count(&|made| made.text.contains("timeout = 0")) > 20);
+    assert!(count(&|made| made.text.contains("nowhere")) > 10);
+}
