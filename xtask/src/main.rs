@@ -8,6 +8,7 @@ mod packages;
 mod run;
 mod screenshots;
 mod test;
+mod vm;
 
 use std::process::ExitCode;
 
@@ -28,6 +29,8 @@ enum Task {
         #[arg(long)]
         install: bool,
     },
+    /// Start a bench in a virtual machine, its serial console on the terminal.
+    Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
     Screenshots,
     /// Print how long the program takes, beside one that does nothing.
@@ -40,6 +43,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
+        Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),
         Task::DemoAssets => demo_assets::make(),

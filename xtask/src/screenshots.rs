@@ -5,10 +5,11 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
+use signpost_demo::vm::Spec;
 use signpost_demo::{StoreKind, tide};
 
-use crate::packages;
 use crate::run::{Result, at, build_release, command, run, workspace};
+use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
 const PICTURES: [(&str, &[&str], &str, &str); 4] = [
@@ -38,8 +39,40 @@ pub fn take() -> Result<()> {
         display.picture(&program, work.path(), shown, size, &picture)?;
         println!("{}", picture.display());
     }
+    boot_screens(&program, work.path(), &folder)
+}
+
+/// Pictures of the boot program on real firmware: file, keys typed, an entry that starts nothing before them.
+const BOOT_SCREENS: [(&str, Option<&str>); 3] =
+    [("boot-menu", None), ("boot-help", Some("?")), ("boot-error", Some("o\r"))];
+
+fn boot_screens(program: &Path, work: &Path, folder: &Path) -> Result<()> {
+    boot::build(true)?;
+    let bench = work.join("booted");
+    tide::bench(StoreKind::Fd).write(&bench).map_err(|error| error.to_string())?;
+    let signpost =
+        |args: &[&str]| run(Command::new(program).arg("--machine").arg(&bench).arg("--quiet").args(args));
+    signpost(&["draft", "--host", "signpost"])?;
+    let menu = bench.join("menu.toml");
+    let mut text = fs::read_to_string(&menu).map_err(at(&menu))?;
+    text.push_str(OLD_ENTRY);
+    fs::write(&menu, text).map_err(at(&menu))?;
+    signpost(&["apply", "--yes"])?;
+    for (name, keys) in BOOT_SCREENS {
+        let copy = work.join(name);
+        run(command("cp").args(["-r", "--sparse=always"]).arg(&bench).arg(&copy))?;
+        let spec = Spec::of_bench(&copy, &["disk1.img", "disk2.img"]);
+        let picture = folder.join(format!("{name}.png"));
+        vm::screen(&spec, keys, work, &picture)?;
+        fs::remove_file(work.join("monitor")).ok();
+        println!("{}", picture.display());
+    }
     Ok(())
 }
+
+/// An entry whose file is long gone.
+const OLD_ENTRY: &str = "\n[[entry]]\nid = \"old\"\ntitle = \"Old Larkspur 12\"\nstarts = \"efi\"\n\
+                         program = \"uuid:4F2A-11C9/EFI/larkspur12/lkload.efi\"\n";
 
 /// A display that nobody sees.
 struct Display {

@@ -6,8 +6,8 @@ use std::path::Path;
 
 use serde::Serialize;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::Hidden;
 use signpost_menu::document::RESERVED_IDS;
+use signpost_menu::document::{Hidden, Host};
 
 use crate::error::{Error, Result};
 use crate::menu_file;
@@ -54,14 +54,16 @@ pub struct GoneEntry {
     pub why: String,
 }
 
-/// Drafts the menu of a machine into the file at `path`, which is not written yet.
+/// Drafts the menu of a machine into the file at `path`, which is not written yet. `new_host` is who shows a menu
+/// whose file is made now.
 ///
 /// # Errors
 /// Where the file has errors, or a volume cannot be named.
-pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
+pub fn draft(look: &Look<'_>, path: &Path, new_host: Host) -> Result<Draft> {
     let existing = menu_file::load_text(path)?;
     let empty = MenuDocument::default();
     let document = existing.as_ref().map_or(&empty, |file| &file.document);
+    let host = existing.as_ref().map_or(new_host, |file| file.document.settings.host);
     let resolved = resolve(look, document);
     let gone = resolved
         .iter()
@@ -79,7 +81,7 @@ pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
             left.push(format!("{}: hidden in the menu file", system.title));
             continue;
         }
-        match entry(look, system, free_id(&system.id, &ids))? {
+        match entry(look, system, free_id(&system.id, &ids), host)? {
             Ok(entry) => {
                 ids.push(entry.id.clone());
                 added.push(entry);
@@ -89,7 +91,7 @@ pub fn draft(look: &Look<'_>, path: &Path) -> Result<Draft> {
     }
     let text = match &existing {
         Some(file) => text::extend(&file.text, &added),
-        None => text::new_file(&look.survey.machine.name, &added),
+        None => text::new_file(&look.survey.machine.name, host, &added),
     };
     menu_file::check(path, &text).map_err(|_| {
         Error::unusable(
@@ -141,10 +143,15 @@ fn free_id(base: &str, taken: &[String]) -> String {
     std::iter::once(base.to_string()).chain(numbered).find(|id| is_free(id)).unwrap_or_default()
 }
 
-/// The entry for a system, in the way that suits the firmware's own list: the kernel directly, else its own
-/// loader, else its firmware entry. The inner error says why there is none.
-fn entry(look: &Look<'_>, system: &System, id: String) -> Result<std::result::Result<DraftEntry, String>> {
-    let body = match kernel_directly(look, system)? {
+/// The entry for a system, in the way that suits who shows the menu: the kernel directly, else its own loader,
+/// else its firmware entry. The inner error says why there is none.
+fn entry(
+    look: &Look<'_>,
+    system: &System,
+    id: String,
+    host: Host,
+) -> Result<std::result::Result<DraftEntry, String>> {
+    let body = match kernel_directly(look, system, host)? {
         Ok(body) => Ok(body),
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {
             Some(body) => Ok(body),
@@ -156,7 +163,11 @@ fn entry(look: &Look<'_>, system: &System, id: String) -> Result<std::result::Re
 
 type Body = (Vec<(&'static str, String)>, String);
 
-fn kernel_directly(look: &Look<'_>, system: &System) -> Result<std::result::Result<Body, String>> {
+fn kernel_directly(
+    look: &Look<'_>,
+    system: &System,
+    host: Host,
+) -> Result<std::result::Result<Body, String>> {
     let Some(newest) = system.kernels.first() else {
         return Ok(Err("no kernel of it was found".into()));
     };
@@ -165,8 +176,9 @@ fn kernel_directly(look: &Look<'_>, system: &System) -> Result<std::result::Resu
     let mut copies = system.kernels.iter().filter(|kernel| kernel.version == newest.version);
     let kernel = copies.find(is_fat).unwrap_or(newest);
     let volume = &look.survey.volumes[kernel.volume - 1];
-    if !volume.is_fat {
-        return Ok(Err(format!("its kernel lies on {}, which the firmware does not read", volume.kind)));
+    let reads = if host == Host::Signpost { "the boot program" } else { "the firmware" };
+    if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume - 1).is_none()) {
+        return Ok(Err(format!("its kernel lies on {}, which {reads} does not read", volume.kind)));
     }
     if kernel.efi_stub.is_none() {
         return Ok(Err("its kernel has no EFI stub".into()));
@@ -192,7 +204,7 @@ fn kernel_directly(look: &Look<'_>, system: &System) -> Result<std::result::Resu
         body.push(("root", quoted(&look.stable_name(root - 1)?.to_string())));
     }
     body.push(("args", quoted(&arguments.map(|arguments| arguments.text).unwrap_or_default())));
-    Ok(Ok((body, format!("its kernel directly, from a volume that the firmware reads; arguments {source}"))))
+    Ok(Ok((body, format!("its kernel directly, from a volume that {reads} reads; arguments {source}"))))
 }
 
 /// A closed system's loader may rely on the data that its installer put into its entry.

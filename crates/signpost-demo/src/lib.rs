@@ -7,6 +7,7 @@ pub mod bench;
 pub mod program;
 pub mod tide;
 mod version_block;
+pub mod vm;
 mod volume;
 
 pub use bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};

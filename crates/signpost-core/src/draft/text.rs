@@ -1,15 +1,21 @@
 //! The text of a drafted menu file.
 
+use signpost_menu::document::Host;
+
 use super::DraftEntry;
 
 /// A new file.
-pub(super) fn new_file(heading: &str, entries: &[DraftEntry]) -> String {
+pub(super) fn new_file(heading: &str, host: Host, entries: &[DraftEntry]) -> String {
     let default = entries.first().map_or("first", |entry| entry.id.as_str());
     let mut text = format!(
         "# The boot menu of this machine. Edit it freely: `signpost draft` adds what is new and leaves the rest.\n\
-         format = 1\n\n[menu]\nheading = {}\nhost    = \"firmware\"  # the firmware's own list shows it\n\
+         format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
          default = {}\ntimeout = 5           # seconds\n",
         quote(heading),
+        match host {
+            Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
+            Host::Signpost => "\"signpost\"  # the boot program shows it",
+        },
         quote(default)
     );
     for entry in entries {
@@ -82,7 +88,7 @@ mod tests {
         fn any_title_and_heading_is_quoted_so_that_it_reads_back(title: String, heading: String) {
             let mut one = entry("a");
             one.title = title.clone();
-            let document = signpost_menu::parse(&new_file(&heading, &[one])).unwrap_or_default();
+            let document = signpost_menu::parse(&new_file(&heading, Host::Firmware, &[one])).unwrap_or_default();
             // A group cannot be the default, so this file is refused for that alone.
             prop_assert!(document.entries.is_empty());
             let text = format!("format = 1\n[menu]\nheading = {}\n[[entry]]\nid = \"a\"\ntitle = {}\nstarts = \"group\"\n", quote(&heading), quote(&title));

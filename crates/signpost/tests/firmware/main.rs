@@ -9,6 +9,7 @@ mod menu;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};
+use signpost_demo::vm::VARIABLES;
 use signpost_demo::{BenchSpec, StoreKind};
 use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option};
 use signpost_firmware::device_path::View;
@@ -124,6 +125,6 @@ fn the_spare_path_starts_where_no_entry_does() {
 
 #[test]
 fn an_empty_store_is_that_of_the_firmwares_own_package() {
-    let packaged = vm::read(vm::VARIABLES);
-    assert!(fd::blank() == packaged, "the empty store is not byte for byte {}", vm::VARIABLES);
+    let packaged = vm::read(VARIABLES);
+    assert!(fd::blank() == packaged, "the empty store is not byte for byte {VARIABLES}");
 }

@@ -1,15 +1,8 @@
-//! A virtual machine with the open-source UEFI firmware, by software emulation.
+//! Starts of benches in a virtual machine; what goes wrong there fails the test.
 
-use std::io::{Read, Write};
 use std::path::Path;
-use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
-use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
-use std::time::Duration;
 
-const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
-pub const VARIABLES: &str = "/usr/share/OVMF/OVMF_VARS_4M.fd";
-/// A start takes seconds; a machine that is silent for so long will not go on by itself.
-const PATIENCE: Duration = Duration::from_secs(120);
+use signpost_demo::vm::{self, Spec};
 
 /// What a start looked like from outside.
 pub struct Start {
@@ -30,7 +23,8 @@ pub struct Tried {
 }
 
 pub fn read(path: &str) -> Vec<u8> {
-    std::fs::read(path).unwrap_or_else(|error| panic!("{path}: {error}; `cargo xtask test` installs it"))
+    std::fs::read(path)
+        .unwrap_or_else(|error| panic!("{path}: {error}; `cargo xtask test` makes or installs it"))
 }
 
 /// Starts a bench's own disks and variables, and waits until the machine powers off.
@@ -39,95 +33,25 @@ pub fn start(bench: &Path, images: &[&str]) -> Start {
     Start { tried: tried(&serial), started: started(&serial), serial }
 }
 
-/// A machine that runs; dropping it ends it.
-pub struct Vm {
-    child: Child,
-    keys: Option<ChildStdin>,
-    /// What comes on the serial console, piece by piece; it closes when the machine ends.
-    pieces: Receiver<Vec<u8>>,
-    serial: Vec<u8>,
-    /// How far [`Vm::wait_for`] has read.
-    read: usize,
-}
+/// A machine that runs.
+pub struct Vm(vm::Vm);
 
 impl Vm {
-    /// Starts a bench's own disks and variables.
     pub fn start(bench: &Path, images: &[&str]) -> Self {
-        read(CODE);
-        let mut command = Command::new("qemu-system-x86_64");
-        command.args(["-machine", "q35,accel=tcg", "-m", "256", "-display", "none", "-net", "none"]);
-        command.args(["-serial", "stdio", "-monitor", "none", "-no-reboot"]);
-        command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={CODE}"));
-        let variables = bench.join("variables.fd");
-        command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", variables.display()));
-        for (index, image) in images.iter().enumerate() {
-            let path = bench.join(image);
-            command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={}", path.display()));
-            command.arg("-device").arg(format!("virtio-blk-pci,drive=d{index}"));
-        }
-        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
-        let mut child = command
-            .spawn()
-            .unwrap_or_else(|error| panic!("qemu-system-x86_64: {error}; `cargo xtask test` installs it"));
-        let (keys, pieces) = (child.stdin.take(), listen(child.stdout.take().unwrap()));
-        Self { child, keys, pieces, serial: Vec::new(), read: 0 }
+        Self(vm::Vm::start(&Spec::of_bench(bench, images), None).unwrap_or_else(|error| panic!("{error}")))
     }
 
-    /// Waits until this text comes, behind what was waited for before.
     pub fn wait_for(&mut self, text: &str) {
-        loop {
-            let new = &self.serial[self.read..];
-            if let Some(at) = new.windows(text.len()).position(|window| window == text.as_bytes()) {
-                self.read += at + text.len();
-                return;
-            }
-            match self.pieces.recv_timeout(PATIENCE) {
-                Ok(piece) => self.serial.extend(piece),
-                Err(_) => panic!("\"{text}\" did not come:\n{}", self.text()),
-            }
-        }
+        self.0.wait_for(text).unwrap_or_else(|error| panic!("{error}"));
     }
 
-    /// Types on the serial console.
     pub fn type_keys(&mut self, keys: &str) {
-        let to = self.keys.as_mut().unwrap();
-        to.write_all(keys.as_bytes()).and_then(|()| to.flush()).unwrap();
+        self.0.type_keys(keys).unwrap_or_else(|error| panic!("{error}"));
     }
 
-    /// Waits until the machine powers off; all that came on the serial console.
-    pub fn until_it_ends(mut self) -> String {
-        loop {
-            match self.pieces.recv_timeout(PATIENCE) {
-                Ok(piece) => self.serial.extend(piece),
-                Err(RecvTimeoutError::Disconnected) => return self.text(),
-                Err(RecvTimeoutError::Timeout) => panic!("the machine did not power off:\n{}", self.text()),
-            }
-        }
+    pub fn until_it_ends(self) -> String {
+        self.0.until_it_ends().unwrap_or_else(|error| panic!("{error}"))
     }
-
-    fn text(&self) -> String {
-        String::from_utf8_lossy(&self.serial).into_owned()
-    }
-}
-
-impl Drop for Vm {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-fn listen(mut output: ChildStdout) -> Receiver<Vec<u8>> {
-    let (send, pieces) = mpsc::channel();
-    std::thread::spawn(move || {
-        let mut buffer = [0; 4096];
-        while let Ok(read @ 1..) = output.read(&mut buffer) {
-            if send.send(buffer[..read].to_vec()).is_err() {
-                return;
-            }
-        }
-    });
-    pieces
 }
 
 /// The firmware says `BdsDxe: loading Boot0001 …` for each option that it tries, then that it starts it, or

@@ -1,0 +1,169 @@
+//! A virtual machine with the open-source UEFI firmware, by software emulation.
+//!
+//! Nothing is handed to the firmware that would change its boot order: disks and variables are the bench's own.
+
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
+use std::time::Duration;
+
+/// The firmware's code, as Debian's package `ovmf` installs it.
+pub const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
+/// An empty variable store for it.
+pub const VARIABLES: &str = "/usr/share/OVMF/OVMF_VARS_4M.fd";
+/// A start takes seconds; a machine that is silent for so long will not go on by itself.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+/// What went wrong, in words.
+pub type Result<T> = std::result::Result<T, String>;
+
+/// A machine to be started: a bench's own disks and variables, which it writes to.
+#[derive(Clone, Debug)]
+pub struct Spec {
+    /// The variable store.
+    pub variables: PathBuf,
+    /// The disks, in order.
+    pub disks: Vec<PathBuf>,
+    /// MiB of memory.
+    pub memory: u32,
+}
+
+impl Spec {
+    /// A bench's variable store and these of its images.
+    pub fn of_bench(bench: &Path, images: &[&str]) -> Self {
+        Self {
+            variables: bench.join("variables.fd"),
+            disks: images.iter().map(|image| bench.join(image)).collect(),
+            memory: 256,
+        }
+    }
+
+    /// The command that starts it, without a serial console, a screen or a monitor yet.
+    ///
+    /// # Errors
+    /// Where the firmware is not installed.
+    pub fn command(&self) -> Result<Command> {
+        if !Path::new(CODE).exists() {
+            return Err(format!("{CODE} is not there; `cargo xtask test` installs it (package ovmf)"));
+        }
+        let mut command = Command::new("qemu-system-x86_64");
+        command
+            .args(["-machine", "q35,accel=tcg", "-net", "none", "-no-reboot", "-m"])
+            .arg(self.memory.to_string());
+        command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={CODE}"));
+        command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", self.variables.display()));
+        for (index, disk) in self.disks.iter().enumerate() {
+            command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={}", disk.display()));
+            command.arg("-device").arg(format!("virtio-blk-pci,drive=d{index}"));
+        }
+        Ok(command)
+    }
+}
+
+/// A machine that runs; dropping it ends it.
+pub struct Vm {
+    child: Child,
+    keys: Option<ChildStdin>,
+    /// What comes on the serial console, piece by piece; it closes when the machine ends.
+    pieces: Receiver<Vec<u8>>,
+    serial: Vec<u8>,
+    /// How far [`Vm::wait_for`] has read.
+    read: usize,
+}
+
+impl Vm {
+    /// Starts a machine, its serial console in our hands; `monitor` is a socket to be made for its monitor.
+    ///
+    /// # Errors
+    /// Where the emulator or the firmware is not installed.
+    pub fn start(spec: &Spec, monitor: Option<&Path>) -> Result<Self> {
+        let mut command = spec.command()?;
+        command.args(["-display", "none", "-serial", "stdio", "-monitor"]);
+        match monitor {
+            Some(socket) => command.arg(format!("unix:{},server=on,wait=off", socket.display())),
+            None => command.arg("none"),
+        };
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
+        let mut child = command
+            .spawn()
+            .map_err(|error| format!("qemu-system-x86_64: {error}; `cargo xtask test` installs it"))?;
+        let output = child.stdout.take().ok_or("the machine has no serial console")?;
+        Ok(Self { keys: child.stdin.take(), pieces: listen(output), child, serial: Vec::new(), read: 0 })
+    }
+
+    /// Waits until this text comes, behind what was waited for before.
+    ///
+    /// # Errors
+    /// Where the machine ends or is silent for too long before.
+    pub fn wait_for(&mut self, text: &str) -> Result<()> {
+        loop {
+            let new = self.serial.get(self.read..).unwrap_or_default();
+            if let Some(at) = new.windows(text.len()).position(|window| window == text.as_bytes()) {
+                self.read += at + text.len();
+                return Ok(());
+            }
+            match self.pieces.recv_timeout(PATIENCE) {
+                Ok(piece) => self.serial.extend(piece),
+                Err(_) => return Err(format!("\"{text}\" did not come:\n{}", self.text())),
+            }
+        }
+    }
+
+    /// Waits until the console has been silent for a while: what was typed is drawn by then.
+    pub fn settle(&mut self) {
+        const QUIET: Duration = Duration::from_secs(3);
+        while let Ok(piece) = self.pieces.recv_timeout(QUIET) {
+            self.serial.extend(piece);
+        }
+    }
+
+    /// Types on the serial console.
+    ///
+    /// # Errors
+    /// Where the machine has ended.
+    pub fn type_keys(&mut self, keys: &str) -> Result<()> {
+        let to = self.keys.as_mut().ok_or("the machine takes no keys")?;
+        to.write_all(keys.as_bytes()).and_then(|()| to.flush()).map_err(|error| error.to_string())
+    }
+
+    /// Waits until the machine powers off; all that came on the serial console.
+    ///
+    /// # Errors
+    /// Where it is silent for too long.
+    pub fn until_it_ends(mut self) -> Result<String> {
+        loop {
+            match self.pieces.recv_timeout(PATIENCE) {
+                Ok(piece) => self.serial.extend(piece),
+                Err(RecvTimeoutError::Disconnected) => return Ok(self.text()),
+                Err(RecvTimeoutError::Timeout) => {
+                    return Err(format!("the machine did not power off:\n{}", self.text()));
+                }
+            }
+        }
+    }
+
+    fn text(&self) -> String {
+        String::from_utf8_lossy(&self.serial).into_owned()
+    }
+}
+
+impl Drop for Vm {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn listen(mut output: ChildStdout) -> Receiver<Vec<u8>> {
+    let (send, pieces) = mpsc::channel();
+    std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        while let Ok(read @ 1..) = output.read(&mut buffer) {
+            if send.send(buffer[..read].to_vec()).is_err() {
+                return;
+            }
+        }
+    });
+    pieces
+}
