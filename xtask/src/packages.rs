@@ -3,12 +3,15 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 11] = [
+pub const FOR_TESTS: [&str; 14] = [
     "btrfs-progs",
+    "busybox-static",
+    "cpio",
     "dosfstools",
     "e2fsprogs",
     "exfatprogs",
     "fdisk",
+    "linux-image-cloud-amd64",
     "mtools",
     "ntfs-3g",
     "ovmf",

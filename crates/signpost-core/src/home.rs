@@ -55,6 +55,13 @@ pub(crate) fn is_boot_program(path: &str, sha256: Option<&str>) -> bool {
         && sha256.is_some_and(|sha256| file_name(sha256).eq_ignore_ascii_case(name))
 }
 
+/// Whether a file elsewhere, such as the spare path, is a copy of a boot program of ours.
+pub(crate) fn is_copy(look: &Look<'_>, sha256: Option<&str>) -> bool {
+    let mut files = look.survey.startup_files.iter();
+    sha256.is_some()
+        && files.any(|file| file.sha256.as_deref() == sha256 && is_boot_program(&file.path, sha256))
+}
+
 /// SHA-256 in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {
     Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()

@@ -37,6 +37,8 @@ pub struct Settings {
     pub timeout: Timeout,
     /// When the menu is shown.
     pub show: Show,
+    /// `spare-path`: whether the boot program stands in the home volume's spare path too.
+    pub spare_path: bool,
 }
 
 impl Default for Settings {
@@ -47,6 +49,7 @@ impl Default for Settings {
             default: DefaultEntry::First,
             timeout: Timeout::Seconds(5),
             show: Show::Always,
+            spare_path: false,
         }
     }
 }

@@ -138,13 +138,15 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
                        show = \"on-key\" shows the menu where a key is pressed";
         reader.problem(at, message.to_string());
     }
-    reader.no_more(section, &["heading", "host", "default", "timeout", "show"]);
+    let spare_path = reader.boolean(&mut section, "spare-path").unwrap_or(defaults.spare_path);
+    reader.no_more(section, &["heading", "host", "default", "timeout", "show", "spare-path"]);
     Settings {
         heading,
         host,
         default: default.unwrap_or(defaults.default),
         timeout: timeout.unwrap_or(defaults.timeout),
         show,
+        spare_path,
     }
 }
 

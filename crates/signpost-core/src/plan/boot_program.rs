@@ -47,6 +47,13 @@ pub(super) fn plan(
     refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
+    let mut notes = next_boot_note(look.boot.next);
+    if menu.document.settings.spare_path {
+        match files.spare_path(program)? {
+            Ok(write) => writes.extend(write.map(Change::File)),
+            Err(note) => notes.push(note),
+        }
+    }
     let facts = &look.survey.volumes[home.volume];
     Ok(Plan {
         schema: crate::SCHEMA,
@@ -57,7 +64,7 @@ pub(super) fn plan(
         timeout_after: None,
         writes,
         home: Some(format!("v{}, {} ({})", facts.number, facts.where_it_is(), home.why)),
-        notes: next_boot_note(look.boot.next),
+        notes,
         refusals,
         outcome,
     })
@@ -167,6 +174,19 @@ impl<'a> Files<'a> {
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
         let what = format!("write the boot program, v{}:{}", self.volume + 1, program.path());
         self.write(program.path(), program.bytes().to_vec(), what)
+    }
+
+    /// The spare path too, last of all: only where it is free, or ours already. The inner error says why not.
+    fn spare_path(&self, program: &BootProgram) -> Result<std::result::Result<Option<FileWrite>, String>> {
+        let name = self.look.machine.architecture.spare_file_name().unwrap_or_default();
+        let path = format!("/EFI/BOOT/{name}");
+        let held = self.look.machine.read_file(self.location, &path, home::MAX_FILE)?;
+        let is_ours = held.as_ref().is_none_or(|bytes| home::is_copy(self.look, Some(&home::sha256(bytes))));
+        if !is_ours {
+            return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
+        }
+        let what = format!("write the boot program into the spare path, v{}:{path}", self.volume + 1);
+        self.write(path, program.bytes().to_vec(), what).map(Ok)
     }
 
     /// The menu goes into the slot that does not hold the newest one; nothing where that one is this menu. The

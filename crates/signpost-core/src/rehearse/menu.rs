@@ -36,15 +36,8 @@ pub(super) fn reached(
             look.survey.startup_files[file].sha256.clone()
         }
     };
-    let is_ours = home::is_boot_program(&path, sha256.as_deref()) || is_copy(look, sha256.as_deref());
+    let is_ours = home::is_boot_program(&path, sha256.as_deref()) || home::is_copy(look, sha256.as_deref());
     is_ours.then(|| (*option, target.clone()))
-}
-
-/// Whether a file elsewhere, such as the spare path, is a copy of a boot program of ours.
-fn is_copy(look: &Look<'_>, sha256: Option<&str>) -> bool {
-    let mut files = look.survey.startup_files.iter();
-    sha256.is_some()
-        && files.any(|file| file.sha256.as_deref() == sha256 && home::is_boot_program(&file.path, sha256))
 }
 
 /// Follows the menu that is in force on the volume that the boot program came from.

@@ -51,6 +51,10 @@ impl Host {
         FatVolume::open(esp).unwrap().read(path, 1 << 20).ok()
     }
 
+    fn file_of_program(&self) -> Option<Vec<u8>> {
+        std::fs::read(&self.program).ok()
+    }
+
     fn slot(&self, index: usize) -> Option<Slot> {
         Slot::decode(&self.file(&format!("/EFI/signpost/{}", SLOT_NAMES[index]))?).ok()
     }
@@ -155,6 +159,20 @@ fn another_systems_menu_is_only_replaced_on_request() {
     assert!(error.contains("refused (other-system)") && error.contains("--take-over"), "{error}");
     host.machine.ok(&host.with(&["apply", "--yes", "--take-over"]));
     assert_eq!((host.slot(0).unwrap().serial, host.slot(1).unwrap().serial), (7, 8));
+}
+
+#[test]
+fn the_spare_path_is_taken_only_where_it_is_free_or_ours() {
+    let host = Host::small();
+    host.menu("spare-path = true", &[LARK]);
+    let said = host.apply();
+    assert!(said.contains("write the boot program into the spare path, v1:/EFI/BOOT/BOOTX64.EFI"), "{said}");
+    assert_eq!(host.file("/EFI/BOOT/BOOTX64.EFI"), host.file_of_program());
+    assert!(host.apply().contains("nothing was written"));
+    let other = host.machine.ok(&host.with(&["plan", "--home", "label:MERIDIAN"]));
+    assert!(other.contains("spare-path: /EFI/BOOT/BOOTX64.EFI is another program's, and stays"), "{other}");
+    host.machine.ok(&["undo", "--yes"]);
+    assert_eq!(host.file("/EFI/BOOT/BOOTX64.EFI"), None);
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! The boot program on real firmware: its menu read, shown and obeyed.
 
-use signpost_demo::program::{Ending, Program};
+use signpost_demo::program::{Ending, Kernel, Program};
 use signpost_demo::{BenchSpec, Content, StoreKind};
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
@@ -52,6 +52,47 @@ fn run(slots: [Vec<u8>; 2]) -> (TestMachine, Vm) {
     let machine = TestMachine::new(&with_slots(slots));
     let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
     (machine, vm)
+}
+
+#[test]
+fn what_the_firmware_would_refuse_is_named_in_words() {
+    let mut spec = with_slots([vec![], vec![]]);
+    let linux = |id: &str, kernel: &str| {
+        format!(
+            "id = \"{id}\"\nstarts = \"linux\"\nvolume = \"uuid:0a0a-0001\"\nkernel = \"/EFI/x/{kernel}\"\ninitrd = \"/EFI/x/empty\""
+        )
+    };
+    let entries =
+        [linux("empty", "empty"), linux("script", "script"), linux("arm", "arm"), linux("old", "old")];
+    let text = menu("timeout = \"never\"", &entries.iter().map(String::as_str).collect::<Vec<_>>());
+    let old = Kernel { version: "3.0".into(), stub_version: (0, 9) }.build("old");
+    let Content::Fat { files, .. } = &mut spec.disks[0].partitions[0].content else {
+        panic!("an ESP is FAT")
+    };
+    files.extend([
+        file("/EFI/x/empty", vec![]),
+        file("/EFI/x/script", b"#!/bin/sh".to_vec()),
+        file("/EFI/x/arm", Program::new("x").machine(0xaa64).build()),
+        file("/EFI/x/old", old),
+    ]);
+    files.retain(|(path, _)| !path.ends_with(".TML"));
+    files.push(file("/EFI/signpost/MENU-A.TML", slot(1, &text)));
+    let machine = TestMachine::new(&spec);
+    let mut vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
+    vm.wait_for("? help");
+    for (key, words) in [
+        ("e\r", "empty: /EFI/x/empty is empty"),
+        ("s\r", "script: /EFI/x/script: not a program: it does not start with MZ"),
+        ("a\r", "arm: /EFI/x/arm is built for aarch64, this machine is x86_64"),
+        ("o\r", "old: /EFI/x/old has an EFI stub of version 0.9, which cannot take an initrd from here"),
+    ] {
+        vm.type_keys(key);
+        vm.wait_for(words);
+    }
+    vm.type_keys("p\r");
+    vm.until_it_ends();
+    let survey = machine.ok(&["survey"]);
+    assert!(survey.contains("Last start    old: /EFI/x/old has an EFI stub"), "{survey}");
 }
 
 const IMAGES_SAY: &str = "STARTED ";
