@@ -1,6 +1,7 @@
 //! Work on the project itself: `cargo xtask --help`.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a tool for the terminal")]
 
+mod bench_boot;
 mod boot;
 mod demo_assets;
 mod figures;
@@ -29,6 +30,8 @@ enum Task {
         #[arg(long)]
         install: bool,
     },
+    /// Measure starts through our menu against the firmware's own, in a virtual machine.
+    BenchBoot,
     /// Start a bench in a virtual machine, its serial console on the terminal.
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
@@ -43,6 +46,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
+        Task::BenchBoot => bench_boot::run(),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),

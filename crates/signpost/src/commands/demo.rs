@@ -4,6 +4,7 @@ use std::process::Command;
 use clap::Args;
 use signpost_demo::{StoreKind, tide};
 
+use super::found_beside_us;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::{out, style};
@@ -21,21 +22,56 @@ pub struct DemoArgs {
     bench_only: bool,
 }
 
-/// The walk: what is said, and what is typed.
-const WALK: [(&str, &[&str]); 9] = [
-    ("Tide bench PC 2 stands in an observatory. Look at it first: nothing is changed by that.", &["survey"]),
-    ("An update of Meridian Desktop has put itself first. Follow a start, without one:", &["rehearse"]),
+type Walk = &'static [(&'static str, &'static [&'static str])];
+
+/// The walk with the boot program: what is said, and what is typed.
+const WITH_BOOT_PROGRAM: Walk = &[
+    LOOK,
+    REHEARSE,
+    (
+        "Make a menu file of what was found, for our boot program to show. It is yours to edit.",
+        &["draft", "--host", "signpost"],
+    ),
+    MENU,
+    ("The boot screen, as the boot program will draw it.", &["preview", "--size", "72x16"]),
+    PLAN,
+    APPLY,
+    UNDO,
+    AGAIN,
+    ("What will the next start do?", &["rehearse"]),
+    ("And what if somebody chose the other system?", &["rehearse", "--choose", "meridian"]),
+    ("Send the next start there, once; then take that back.", &["once", "meridian"]),
+    ("", &["once", "--clear", "--quiet"]),
+    ("So the next start goes where the menu says:", &["rehearse"]),
+];
+
+/// The walk without it.
+const WITH_FIRMWARE: Walk = &[
+    LOOK,
+    REHEARSE,
     ("Make a menu file of what was found. It is yours to edit.", &["draft"]),
-    ("The menu: what each entry would start, and whether that is there.", &["menu"]),
-    ("What would put it in force? Nothing is written yet.", &["plan"]),
-    ("Put it in force.", &["apply", "--yes"]),
-    ("A change of mind: take it back. The machine is as it was.", &["undo", "--yes"]),
-    ("And in force again.", &["apply", "--yes", "--quiet"]),
+    MENU,
+    PLAN,
+    APPLY,
+    UNDO,
+    AGAIN,
     ("What will the next start do?", &["rehearse"]),
 ];
 
+type Stop = (&'static str, &'static [&'static str]);
+const LOOK: Stop =
+    ("Tide bench PC 2 stands in an observatory. Look at it first: nothing is changed by that.", &["survey"]);
+const REHEARSE: Stop =
+    ("An update of Meridian Desktop has put itself first. Follow a start, without one:", &["rehearse"]);
+const MENU: Stop = ("The menu: what each entry would start, and whether that is there.", &["menu"]);
+const PLAN: Stop = ("What would put it in force? Nothing is written yet.", &["plan"]);
+const APPLY: Stop = ("Put it in force.", &["apply", "--yes"]);
+const UNDO: Stop = ("A change of mind: take it back. The machine is as it was.", &["undo", "--yes"]);
+const AGAIN: Stop = ("And in force again.", &["apply", "--yes", "--quiet"]);
+
 /// Commands to try next.
-const NEXT: [&str; 5] = ["history", "undo --dry-run", "survey --json", "explain entry-stale", "apply"];
+const NEXT: [&str; 6] =
+    ["history", "undo --dry-run", "survey --json", "rehearse --without 2", "explain entry-stale", "apply"];
 
 pub fn run(_: &App<'_>, args: &DemoArgs) -> Outcome {
     let folder = match &args.dir {
@@ -45,7 +81,15 @@ pub fn run(_: &App<'_>, args: &DemoArgs) -> Outcome {
     tide::bench(StoreKind::Fd).write(&folder)?;
     let folder = folder.canonicalize().unwrap_or(folder);
     if !args.bench_only {
-        walk(&folder)?;
+        if found_beside_us().is_some() {
+            walk(&folder, WITH_BOOT_PROGRAM)?;
+        } else {
+            walk(&folder, WITH_FIRMWARE)?;
+            out::text(
+                "There is more to see with the boot program, which shows the menu by itself: `cargo xtask boot` \
+                 builds it, then run the demo again.\n\n",
+            );
+        }
     }
     out::text(&style::heading(&format!("The bench is in {}\n", folder.display())));
     let mut text = String::from("Try next, or edit its menu.toml and look at the menu again:\n\n");
@@ -72,15 +116,15 @@ fn empty(folder: &Path) -> Result<PathBuf, Failure> {
 }
 
 /// Runs the real commands, one after the other, each as one would type it.
-fn walk(folder: &Path) -> Result<(), Failure> {
+fn walk(folder: &Path, walk: Walk) -> Result<(), Failure> {
     let program = std::env::current_exe()?;
-    for (said, typed) in WALK {
+    for (said, typed) in walk {
+        let said = if said.is_empty() { String::new() } else { style::heading(said) + "\n" };
         out::text(&format!(
-            "{}\n{}\n\n",
-            style::heading(said),
+            "{said}{}\n\n",
             style::faint(&format!("$ signpost --machine {} {}", folder.display(), typed.join(" ")))
         ));
-        let status = Command::new(&program).arg("--machine").arg(folder).args(typed).status()?;
+        let status = Command::new(&program).arg("--machine").arg(folder).args(*typed).status()?;
         if !status.success() {
             return Err(Failure::Other(format!("signpost {} ended with {status}", typed.join(" "))));
         }

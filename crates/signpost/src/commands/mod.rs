@@ -63,7 +63,8 @@ impl HomeArgs {
     }
 }
 
-fn found_beside_us() -> Option<Vec<u8>> {
+/// The boot program's bytes, where one is found by itself.
+pub fn found_beside_us() -> Option<Vec<u8>> {
     let program = std::env::current_exe().ok()?;
     let folder = program.parent()?;
     BOOT_PROGRAMS.iter().find_map(|path| std::fs::read(folder.join(path)).ok())

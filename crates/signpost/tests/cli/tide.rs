@@ -102,21 +102,47 @@ fn the_survey_as_json_has_all_of_it() {
     assert_eq!(codes, ["entry-stale", "entry-duplicate", "not-first", "started-by-spare"]);
 }
 
+/// The demo run by a copy of the program, alone in its folder or with something that stands in for the boot
+/// program; what was walked, and what is said at the end.
+fn demo(with_boot_program: bool) -> (String, String) {
+    let folder = tempfile::tempdir().unwrap();
+    let program = folder.path().join("signpost");
+    std::fs::copy(env!("CARGO_BIN_EXE_signpost"), &program).unwrap();
+    if with_boot_program {
+        let stand_in = signpost_demo::program::Program::new("Signpost").build();
+        std::fs::write(folder.path().join("signpost-x64.efi"), stand_in).unwrap();
+    }
+    let bench = folder.path().join("tide");
+    let run = || std::process::Command::new(&program).env_clear().arg("demo").arg(&bench).output().unwrap();
+    let output = run();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(output.status.code(), Some(0), "{text}{}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(run().status.code(), Some(4), "a folder that is in use is left alone");
+    let (walked, next) = text.rsplit_once("The bench is in").unwrap();
+    (walked.trim_end().to_string(), next.to_string())
+}
+
 #[test]
 fn the_demo_walks_through_the_job_and_names_what_starts() {
-    let folder = tempfile::tempdir().unwrap();
-    let bench = folder.path().join("tide");
-    let output = program().arg("demo").arg(&bench).output().unwrap();
-    let text = String::from_utf8(output.stdout).unwrap();
-    assert_eq!(output.status.code(), Some(0), "{text}");
-    let (walked, next) = text.rsplit_once("The bench is in").unwrap();
+    let (walked, next) = demo(false);
+    let (walked, more) = walked.rsplit_once("\n\n").unwrap();
     assert_eq!(
-        walked.trim_end().lines().last().unwrap(),
+        walked.lines().last().unwrap(),
         "Larkspur Linux 14 starts, from disk 1 partition 1, /EFI/larkspur/lkload.efi"
     );
+    assert!(more.contains("cargo xtask boot"), "{more}");
     assert!(next.contains("undo --dry-run"));
-    let again = program().arg("demo").arg(&bench).output().unwrap();
-    assert_eq!(again.status.code(), Some(4), "a folder that is in use is left alone");
+}
+
+#[test]
+fn with_the_boot_program_the_demo_goes_through_its_menu() {
+    let (walked, _) = demo(true);
+    assert_eq!(
+        walked.lines().last().unwrap(),
+        "Larkspur Linux 14 starts, from disk 1 partition 2, /boot/vmlinuz-6.9.4-2-larkspur"
+    );
+    assert!(walked.contains("|  > 1  Larkspur Linux 14 "), "the boot screen is shown: {walked}");
+    assert!(walked.contains("Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/meridian/start.efi"));
 }
 
 #[test]

@@ -54,6 +54,22 @@ fn run(slots: [Vec<u8>; 2]) -> (TestMachine, Vm) {
     (machine, vm)
 }
 
+/// The demo's bench, put in force by the commands that a person types, on real firmware.
+#[test]
+fn the_demos_bench_starts_as_rehearsed() {
+    let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.write("menu.toml", &machine.read("menu.toml").replace("timeout = 5 ", "timeout = 1 "));
+    machine.ok(&["apply", "--yes"]);
+    let rehearsed = machine.json(&["rehearse"]);
+    let place = "disk 1 partition 2, /boot/vmlinuz-6.9.4-2-larkspur";
+    assert!(rehearsed["outcome"]["text"].as_str().unwrap().ends_with(place), "{rehearsed}");
+    let serial = Vm::start(machine.folder(), &["disk1.img", "disk2.img"]).until_it_ends();
+    assert!(serial.contains("STARTED Larkspur Linux 14, kernel 6.9.4-2-larkspur"), "{serial}");
+    let menu_shown = serial.contains("Tide bench PC 2") && serial.contains("Meridian Desktop 4");
+    assert!(menu_shown, "{serial}");
+}
+
 #[test]
 fn what_the_firmware_would_refuse_is_named_in_words() {
     let mut spec = with_slots([vec![], vec![]]);
