@@ -26,6 +26,6 @@ pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
     set(&mut machine, &menu.document, args.entry.as_deref())?;
     let look = app.look(&machine);
     let rehearsal = rehearse(&look, &look.boot);
-    app.report(&rehearsal, || format!("Next: {}", render::rehearse::outcome(&rehearsal.outcome)));
+    app.report(&rehearsal, || render::rehearse::outcome("Next: ", &rehearsal.outcome));
     Ok(Exit::Done)
 }

@@ -35,23 +35,20 @@ pub fn text(plan: &Plan) -> String {
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
     text.push_str(&write_list(&writes, "Nothing is to be written: all is as the menu says."));
     text.push_str(&refusals(&plan.refusals));
-    text.push_str(&format!("\n{}{}", style::heading("Then "), outcome(&plan.outcome)));
-    text
+    text + "\n" + &outcome(&style::heading("Then "), &plan.outcome)
 }
 
 pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
     let Some(record) = record else {
-        return format!("All is as the menu says: nothing was written.\nNext: {}", outcome(then));
+        return "All is as the menu says: nothing was written.\n".to_string() + &outcome("Next: ", then);
     };
     let mut text = String::new();
     for write in &plan.writes {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     let count = writes(plan.writes.len());
-    text + &format!(
-        "\nIn force: {count}, read back; record {record} of the history.\nNext: {}",
-        outcome(then)
-    )
+    text + &format!("\nIn force: {count}, read back; record {record} of the history.\n")
+        + &outcome("Next: ", then)
 }
 
 pub fn undo(undo: &Undo, is_planned: bool) -> String {
@@ -68,11 +65,8 @@ pub fn undo(undo: &Undo, is_planned: bool) -> String {
     }
     text.push_str(&notes(&undo.notes));
     text.push_str(&refusals(&undo.refusals));
-    text + &format!(
-        "\n{}{}",
-        style::heading(if is_planned { "Then " } else { "Next: " }),
-        outcome(&undo.outcome)
-    )
+    let word = if is_planned { style::heading("Then ") } else { "Next: ".into() };
+    text + "\n" + &outcome(&word, &undo.outcome)
 }
 
 fn seconds(timeout: u16) -> String {

@@ -21,17 +21,16 @@ pub fn text(rehearsal: &Rehearsal) -> String {
     if !rehearsal.steps.is_empty() {
         text.push_str(&table.text());
     }
-    text + "\n" + &outcome(&rehearsal.outcome)
+    text + "\n" + &outcome("", &rehearsal.outcome)
 }
 
-/// The end of a start: notes first, so that the last line names what starts.
-pub fn outcome(outcome: &Outcome) -> String {
-    let mut text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
+/// The end of a start: notes first, so that the last line names what starts, behind a word.
+pub fn outcome(word: &str, outcome: &Outcome) -> String {
+    let text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
     let line = match outcome.kind {
         "starts" => style::good(&outcome.text),
         "may-start" | "waits" => style::odd(&outcome.text),
         _ => style::bad(&outcome.text),
     };
-    text.push_str(&line);
-    text + "\n"
+    text + word + &line + "\n"
 }

@@ -201,7 +201,7 @@ fn the_home_volume_can_be_named_and_stays_home() {
 
 /// A copy of the program in a folder of its own finds no boot program beside it.
 #[test]
-fn without_a_boot_program_it_says_how_to_get_one() {
+fn where_the_boot_program_is_missing_it_says_how_to_get_one() {
     let host = Host::small();
     let alone = host.machine.path("alone/signpost");
     std::fs::create_dir(alone.parent().unwrap()).unwrap();
