@@ -32,6 +32,12 @@ enum Task {
     },
     /// Measure starts through our menu against the firmware's own, in a virtual machine.
     BenchBoot,
+    /// Compare rehearsal and real firmware on machines made from seeds.
+    Agreement {
+        /// The seeds.
+        #[arg(long, value_name = "FROM..TO", default_value = "0..200")]
+        seeds: String,
+    },
     /// Start a bench in a virtual machine, its serial console on the terminal.
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
@@ -47,6 +53,7 @@ fn main() -> ExitCode {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
         Task::BenchBoot => bench_boot::run(),
+        Task::Agreement { seeds } => test::agreement(&seeds),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),

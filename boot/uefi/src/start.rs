@@ -82,7 +82,11 @@ fn linux(
         let part = fs.read(initrd, MAX_FILE).map_err(|error| error.to_string())?;
         // The kernel wants each archive to start on four bytes.
         joined.resize(joined.len().next_multiple_of(4), 0);
-        joined.extend(part);
+        if joined.is_empty() {
+            joined = part;
+        } else {
+            joined.extend_from_slice(&part);
+        }
     }
     // Offered until the kernel is back: then it must go, or the next kernel would take it.
     let _offer = if initrds.is_empty() { None } else { Some(InitrdOffer::new(joined)?) };

@@ -123,9 +123,13 @@ impl ReadAhead {
         if buffer.len() >= length {
             return self.device.read_at(offset, buffer);
         }
-        self.held.clear();
-        self.held = read_vec(self.device.as_ref(), offset, length)?;
+        // The buffer is kept: making and clearing one for each stretch would cost as much as the reading.
+        self.held.resize(length, 0);
         self.start = offset;
+        if let Err(error) = self.device.read_at(offset, &mut self.held) {
+            self.held.clear();
+            return Err(error);
+        }
         if self.copy_held(offset, buffer) {
             Ok(())
         } else {

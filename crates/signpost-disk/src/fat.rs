@@ -214,7 +214,7 @@ impl Reader<'_> {
         let chain = self.chain(first, MAX_FOLDER)?;
         let mut bytes = vec![];
         self.read_chain(&chain, &mut |piece| {
-            bytes.extend(piece);
+            bytes.extend_from_slice(piece);
             true
         })?;
         Ok(bytes)

@@ -47,7 +47,7 @@ pub trait FileSystem {
         let mut bytes = Vec::new();
         self.read_with(path, &mut |piece| {
             let left = most.saturating_sub(bytes.len());
-            bytes.extend(piece.iter().take(left));
+            bytes.extend_from_slice(piece.get(..left).unwrap_or(piece));
             bytes.len() < most
         })?;
         Ok(bytes)

@@ -7,6 +7,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use signpost_disk::block::SharedDevice;
+use signpost_disk::ext::ExtVolume;
 use signpost_disk::file_system::{FileSystem, open};
 use signpost_disk::probe::{VolumeKind, identify};
 
@@ -151,6 +152,55 @@ fn files_on_ext_are_read_as_the_tool_wrote_them() {
         let names: Vec<String> = fs.list("/").unwrap().into_iter().map(|item| item.name).collect();
         assert_eq!(names, ["boot", "etc", "lost+found", "vmlinuz"]);
         assert!(fs.read("/boot/none", 9).is_err());
+    }
+}
+
+/// The fast way and the reading crate's give the same, on volumes of several layouts, and on spoiled ones the fast
+/// way never panics.
+#[test]
+fn the_fast_way_reads_what_the_reading_crate_reads() {
+    let tree = tempfile::tempdir().unwrap();
+    source(tree.path());
+    fs::create_dir_all(tree.path().join("deep/er")).unwrap();
+    for index in 0..700 {
+        let contents = vec![index as u8; index * 13];
+        fs::write(tree.path().join(format!("deep/er/a file with a long enough name {index}")), contents)
+            .unwrap();
+    }
+    let from = tree.path().to_str().unwrap();
+    let layouts: [&[&str]; 3] = [&["-b", "1024"], &["-b", "4096"], &["-O", "^64bit,^metadata_csum"]];
+    for layout in layouts {
+        let mut args = vec!["-q", "-F", "-t", "ext4", "-d", from];
+        args.extend(layout);
+        let image = Image::made_by(64, "mke2fs", &args);
+        let volume = ExtVolume::open(&image.device()).unwrap();
+        let mut paths =
+            vec!["/boot/vmlinuz-6.9".to_string(), "/vmlinuz".into(), "/etc/kernel/cmdline".into()];
+        paths.extend((0..700).step_by(41).map(|i| format!("/deep/er/a file with a long enough name {i}")));
+        for path in &paths {
+            for most in [0, 1, 5000, 2_000_000] {
+                assert_eq!(
+                    volume.read_head(path, most),
+                    volume.read_slowly(path, most),
+                    "{path}, {most}, {layout:?}"
+                );
+            }
+        }
+        assert!(volume.read_head("/boot/none", 9).is_err() && volume.read_head("/boot", 9).is_err());
+        let good = fs::read(&image.path).unwrap();
+        for at in (1024..400_000usize).step_by(9973) {
+            let mut spoiled = good.clone();
+            spoiled[at..at + 4].fill(0xff);
+            let device: SharedDevice = Arc::new(spoiled);
+            if let Ok(volume) = ExtVolume::open(&device) {
+                let read = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+                    volume.read_head(&paths[0], 2_000_000)
+                }));
+                assert!(
+                    read.is_ok_and(|read| read.is_err() || read.is_ok_and(|bytes| bytes.len() <= 2_000_000))
+                );
+            }
+        }
     }
 }
 

@@ -2,6 +2,9 @@
 
 use signpost_demo::program::{Ending, Kernel, Program};
 use signpost_demo::{BenchSpec, Content, StoreKind};
+use signpost_firmware::boot_variables::{boot_option, boot_order};
+use signpost_firmware::load_option::LoadOption;
+use signpost_firmware::variable::VariableName;
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
 use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
@@ -52,6 +55,58 @@ fn run(slots: [Vec<u8>; 2]) -> (TestMachine, Vm) {
     let machine = TestMachine::new(&with_slots(slots));
     let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
     (machine, vm)
+}
+
+/// Larkspur's menu beside a firmware entry for Meridian.
+fn with_firmware_entry(body: &str) -> TestMachine {
+    let entry = format!("id = \"fw\"\nstarts = \"firmware-entry\"\nlabel = \"Meridian Start\"\n{body}");
+    let mut spec = with_slots([slot(1, &menu("timeout = 0", &[&entry, LOADER])), vec![]]);
+    let ours = LoadOption::new("Signpost", spec.disks[0].path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    let theirs =
+        LoadOption::new("Meridian Start", spec.disks[1].path_to(1, "\\EFI\\meridian\\start.efi"), vec![]);
+    spec.variables = vec![boot_option(0, &ours), boot_option(6, &theirs), boot_order(&[0, 6])];
+    TestMachine::new(&spec)
+}
+
+#[test]
+fn a_firmware_entry_goes_by_next_boot_and_restart() {
+    let machine = with_firmware_entry("");
+    let images = ["lark.img", "meridian.img"];
+    let serial = Vm::start(machine.folder(), &images).until_it_ends();
+    assert!(!serial.contains(IMAGES_SAY), "it restarts first: {serial}");
+    assert_eq!(machine.boot().next, Some(6));
+    assert!(Vm::start(machine.folder(), &images).until_it_ends().contains("STARTED Meridian"));
+}
+
+#[test]
+fn a_firmware_entry_is_handed_over_directly_where_the_menu_says_so() {
+    let machine = with_firmware_entry("handover = true");
+    let serial = Vm::start(machine.folder(), &["lark.img", "meridian.img"]).until_it_ends();
+    assert!(serial.contains("STARTED Meridian"), "{serial}");
+    assert_eq!(machine.boot().next, None);
+}
+
+#[test]
+fn the_firmwares_screen_is_asked_for_by_its_variable() {
+    let (machine, mut vm) = run([slot(1, &menu("timeout = \"never\"", &[LOADER])), vec![]]);
+    vm.wait_for("? help");
+    vm.type_keys("f\r");
+    vm.until_it_ends();
+    let variables = machine.variables();
+    let asked = variables.get(&VariableName::global("OsIndications")).expect("it is set before the restart");
+    assert_eq!(asked.data[0] & 1, 1);
+}
+
+#[test]
+fn a_volume_that_lies_costs_its_own_entries_alone() {
+    let mut spec = with_slots([slot(1, &menu("default = \"lark\"\ntimeout = 0", &[KERNEL, LOADER])), vec![]]);
+    let Content::Bytes(root) = &mut spec.disks[0].partitions[1].content else { panic!("bytes") };
+    root[1024 + 32..1024 + 36].copy_from_slice(&1u32.to_le_bytes());
+    let machine = TestMachine::new(&spec);
+    let mut vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
+    vm.wait_for("Larkspur cannot start: no volume is uuid:7c0e4b1a");
+    vm.type_keys("2\r");
+    assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
 }
 
 /// The demo's bench, put in force by the commands that a person types, on real firmware.
