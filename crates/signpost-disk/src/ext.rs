@@ -17,7 +17,7 @@ use zerocopy::byteorder::little_endian::{U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout};
 
 use crate::block::{BlockDevice, ReadAhead, ReadError, SharedDevice, read_vec};
-use crate::file_system::{FileSystem, Item, Metadata, VolumeError};
+use crate::file_system::{FileSystem, Item, Metadata, VolumeError, head_by_pieces};
 use crate::probe::{Identity, VolumeKind, fixed_text};
 use runs::Layout;
 
@@ -210,13 +210,7 @@ impl ExtVolume {
     /// # Errors
     /// Where it is no file, or cannot be read.
     pub fn read_slowly(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        let mut bytes = Vec::new();
-        self.read_with(path, &mut |piece| {
-            let left = most.saturating_sub(bytes.len());
-            bytes.extend_from_slice(piece.get(..left).unwrap_or(piece));
-            bytes.len() < most
-        })?;
-        Ok(bytes)
+        head_by_pieces(self, path, most)
     }
 }
 

@@ -44,13 +44,7 @@ pub trait FileSystem {
     /// # Errors
     /// Where it is no file, or cannot be read.
     fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        let mut bytes = Vec::new();
-        self.read_with(path, &mut |piece| {
-            let left = most.saturating_sub(bytes.len());
-            bytes.extend_from_slice(piece.get(..left).unwrap_or(piece));
-            bytes.len() < most
-        })?;
-        Ok(bytes)
+        head_by_pieces(self, path, most)
     }
 }
 
@@ -119,6 +113,21 @@ pub fn open(device: &SharedDevice, identity: &Identity) -> Option<Result<Box<dyn
         }
         _ => return None,
     })
+}
+
+/// A file's first bytes, gathered from the pieces that its reader hands on.
+pub(crate) fn head_by_pieces(
+    fs: &(impl FileSystem + ?Sized),
+    path: &str,
+    most: usize,
+) -> Result<Vec<u8>, VolumeError> {
+    let mut bytes = Vec::new();
+    fs.read_with(path, &mut |piece| {
+        let left = most.saturating_sub(bytes.len());
+        bytes.extend_from_slice(piece.get(..left).unwrap_or(piece));
+        bytes.len() < most
+    })?;
+    Ok(bytes)
 }
 
 /// The parts of a path, empty ones and `.` left out.
