@@ -10,7 +10,7 @@ use signpost_firmware::device_path::{DevicePath, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::image::pe::{MachineType, Pe};
 use signpost_firmware::ucs2::Ucs2;
-use signpost_menu::resolve::StartTarget;
+use signpost_menu::resolve::{StartTarget, Surroundings};
 use uefi::boot::{self, LoadImageSource};
 use uefi::proto::BootPolicy;
 use uefi::proto::loaded_image::LoadedImage;
@@ -99,7 +99,13 @@ fn linux(
 fn option(machine: &Machine, number: u16) -> Result<(), String> {
     let option = machine.boot.options.get(&number).ok_or("there is no such entry")?;
     let option = option.decoded.as_ref().map_err(|fault| fault.to_string())?;
-    let image = load_by_path(&option.path)?;
+    // Options name a partition without the controllers before it, which only the firmware's own start completes.
+    let seen = machine.load_options().into_iter().find(|seen| seen.number == number);
+    let path = match seen.and_then(|seen| seen.target) {
+        Some((volume, path)) => file_path(machine, volume, &path)?,
+        None => option.path.clone(),
+    };
+    let image = load_by_path(&path)?;
     run_with_data(image, &option.optional_data)
 }
 
