@@ -9,7 +9,7 @@ use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Change, History, Record, Write};
-use crate::plan::{guards, state_after};
+use crate::plan::{guards, state_after, words};
 use crate::rehearse::{Outcome, rehearse};
 use crate::survey::{Look, hex};
 
@@ -131,8 +131,7 @@ fn order(record: &Record, contents: &Contents, removed: &[u16], notes: &mut Vec<
             "the boot order was changed since by somebody else; only what we added is taken out of it".into(),
         );
     }
-    let words = order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ");
-    Some(Write::to(contents, boot_order(&order), format!("boot order {words}"), None))
+    Some(Write::to(contents, boot_order(&order), format!("boot order {}", words(&order)), None))
 }
 
 /// Merges orders: `before` we wrote, `after` we wrote, and `now`. Whoever only added or dropped numbers

@@ -126,16 +126,20 @@ impl Machine {
     pub fn read_file(&self, location: Location, path: &str, most: usize) -> Result<Option<Vec<u8>>> {
         let place =
             |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
-        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
-        let device = disk.contents.clone().map_err(place)?;
-        let window: SharedDevice =
-            Arc::new(Window::new(device, location.extent.start, location.extent.length));
-        let volume = FatVolume::open(window).map_err(|error| place(error.to_string()))?;
+        let volume = self.fat_volume(location).map_err(place)?;
         match volume.read(path, most) {
             Ok(bytes) => Ok(Some(bytes)),
             Err(VolumeError::NotFound(_)) => Ok(None),
             Err(error) => Err(place(error.to_string())),
         }
+    }
+
+    /// The FAT volume at a place; the error says what stands against it.
+    fn fat_volume(&self, location: Location) -> std::result::Result<FatVolume, String> {
+        let disk = self.disks.get(location.disk).ok_or("there is no such disk")?;
+        let device = disk.contents.clone()?;
+        let window = Window::new(device, location.extent.start, location.extent.length);
+        FatVolume::open(Arc::new(window)).map_err(|error| error.to_string())
     }
 
     /// Free bytes of a FAT volume.
@@ -144,11 +148,7 @@ impl Machine {
     /// Where the volume cannot be read.
     pub fn free_space(&self, location: Location) -> Result<u64> {
         let place = |why: String| Error::Unusable { place: format!("disk {}", location.disk + 1), why };
-        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
-        let device = disk.contents.clone().map_err(place)?;
-        let window: SharedDevice =
-            Arc::new(Window::new(device, location.extent.start, location.extent.length));
-        let volume = FatVolume::open(window).map_err(|error| place(error.to_string()))?;
+        let volume = self.fat_volume(location).map_err(place)?;
         volume.free_bytes().map_err(|error| place(error.to_string()))
     }
 

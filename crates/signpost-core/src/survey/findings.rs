@@ -55,13 +55,13 @@ fn named(entry: &FirmwareEntry) -> String {
 }
 
 fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
+    let hardware = crate::hardware::SurveyedHardware::new(look);
     for entry in &look.survey.firmware.entries {
         let message = format!("{}: {}", named(entry), entry.finding);
         let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
             found.push(finding(Code::EntryBroken, message, "the firmware passes it over"));
             continue;
         };
-        let hardware = crate::hardware::SurveyedHardware::new(look);
         let (code, help) = match crate::words::kind(&signpost_firmware::start::locate(option, &hardware)) {
             "no-partition" | "no-device" => (Code::EntryStale, "it starts nothing; it may go"),
             "no-file" => (Code::EntryFileGone, "it starts nothing until the file is back"),

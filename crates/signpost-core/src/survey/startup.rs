@@ -1,6 +1,5 @@
 //! Start-up files: what stands under `/EFI` of every ESP, and kernels at its root.
 
-use sha2::{Digest, Sha256};
 use signpost_disk::file_system::VolumeError;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::image::{linux, version_resource};
@@ -99,7 +98,7 @@ fn examine(reader: &VolumeReader, volume: usize, path: String) -> StartupFile {
 }
 
 fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
-    file.sha256 = Some(Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect());
+    file.sha256 = Some(crate::home::sha256(bytes));
     let pe = match Pe::decode(bytes) {
         Ok(pe) => pe,
         Err(_) if bytes.is_empty() => {
