@@ -8,7 +8,6 @@ mod runs;
 use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
 
 use ext4_view::{Ext4, Ext4Error, Ext4Read};
@@ -17,7 +16,8 @@ use zerocopy::byteorder::little_endian::{U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout};
 
 use crate::block::{BlockDevice, ReadAhead, ReadError, SharedDevice, read_vec};
-use crate::file_system::{FileSystem, Item, Metadata, VolumeError, head_by_pieces};
+use crate::bytes::uuid_text;
+use crate::file_system::{FileSystem, Item, Metadata, VolumeError};
 use crate::probe::{Identity, VolumeKind, fixed_text};
 use runs::Layout;
 
@@ -25,11 +25,11 @@ const OFFSET: u64 = 1024; // bytes
 const MAGIC: u16 = 0xef53;
 /// A folder with more items than this is cut off.
 const MAX_ITEMS: usize = 65536;
-/// Bytes handed on at once.
-const PIECE: usize = 256 * 1024;
 
 const COMPAT_HAS_JOURNAL: u32 = 0x4;
 const INCOMPAT_JOURNAL_DEVICE: u32 = 0x8;
+const INCOMPAT_RECOVER: u32 = 0x4;
+const STATE_VALID: u16 = 0x1;
 const INCOMPAT_64BIT: u32 = 0x80;
 /// Incompatible features that only ext4 has: extents, 64 bits, flexible groups and later ones.
 const INCOMPAT_EXT4: u32 = !0x3f;
@@ -86,6 +86,8 @@ pub struct Superblock {
     pub uuid: Guid,
     /// Bytes in a block.
     pub block_size: u32,
+    /// Whether it was in use when the machine went down.
+    pub is_unclean: bool,
 }
 
 impl Superblock {
@@ -109,8 +111,10 @@ impl Superblock {
 
     /// What the volume calls itself.
     pub fn identity(&self) -> Identity {
-        let uuid = (!self.uuid.is_zero()).then(|| rfc_order(self.uuid));
-        Identity { kind: self.kind, label: self.label.clone(), uuid }
+        let uuid = (!self.uuid.is_zero()).then(|| uuid_text(&self.uuid.to_bytes()));
+        let mut identity = Identity::named(self.kind, self.label.clone(), uuid);
+        identity.is_unclean = self.is_unclean;
+        identity
     }
 }
 
@@ -156,6 +160,8 @@ impl Raw {
             label: fixed_text(&self.s_volume_name),
             uuid: Guid::from_bytes(self.s_uuid),
             block_size,
+            is_unclean: self.s_state.get() & STATE_VALID == 0
+                || self.s_feature_incompat.get() & INCOMPAT_RECOVER != 0,
         })
     }
 
@@ -169,18 +175,6 @@ impl Raw {
             VolumeKind::Ext2
         }
     }
-}
-
-/// The text of a UUID whose bytes are all in reading order (RFC 9562), unlike a GUID's.
-fn rfc_order(uuid: Guid) -> String {
-    let mut text = String::new();
-    for (index, byte) in uuid.to_bytes().into_iter().enumerate() {
-        if matches!(index, 4 | 6 | 8 | 10) {
-            text.push('-');
-        }
-        text.push_str(&format!("{byte:02x}"));
-    }
-    text
 }
 
 /// An ext volume, opened.
@@ -205,12 +199,22 @@ impl ExtVolume {
         Ok(Self { fs, layout: Layout::new(device.clone(), &raw, superblock.block_size) })
     }
 
-    /// A file's first bytes by the reading crate, block by block: right for every case, and slow.
+    /// As [`FileSystem::read_at`], by the reading crate, block by block: right for every case, and slow.
     ///
     /// # Errors
     /// Where it is no file, or cannot be read.
-    pub fn read_slowly(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        head_by_pieces(self, path, most)
+    pub fn read_slowly_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        let failed = |error| fault(error, path);
+        let mut file = self.fs.open(path).map_err(failed)?;
+        file.seek_to(offset).map_err(failed)?;
+        let mut done = 0usize;
+        while let Some(rest) = buffer.get_mut(done..).filter(|rest| !rest.is_empty()) {
+            match file.read_bytes(rest).map_err(failed)? {
+                0 => break,
+                read => done = done.saturating_add(read),
+            }
+        }
+        Ok(done)
     }
 }
 
@@ -235,21 +239,10 @@ impl FileSystem for ExtVolume {
         Ok(Metadata { size: found.len(), is_folder: found.is_dir() })
     }
 
-    fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        if let Some(bytes) = self.layout.as_ref().and_then(|layout| layout.read(path, most)) {
-            return Ok(bytes);
-        }
-        self.read_slowly(path, most)
-    }
-
-    fn read_with(&self, path: &str, sink: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), VolumeError> {
-        let mut file = self.fs.open(path).map_err(|error| fault(error, path))?;
-        let mut piece = vec![0; PIECE];
-        loop {
-            let read = file.read_bytes(&mut piece).map_err(|error| fault(error, path))?;
-            if read == 0 || !sink(piece.get(..read).unwrap_or_default()) {
-                return Ok(());
-            }
+    fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        match self.layout.as_ref().and_then(|layout| layout.read_at(path, offset, buffer)) {
+            Some(there) => Ok(there),
+            None => self.read_slowly_at(path, offset, buffer),
         }
     }
 }
@@ -288,6 +281,7 @@ fn fault(error: Ext4Error, path: &str) -> VolumeError {
 mod tests {
     use super::*;
     use alloc::sync::Arc;
+    use alloc::vec;
 
     /// A superblock whose numbers fit a volume of 64 blocks of 1 KiB.
     fn volume() -> Vec<u8> {

@@ -12,12 +12,12 @@ use alloc::vec::Vec;
 pub use geometry::{Area, FatType, Geometry};
 
 use crate::block::{BlockDevice, SharedDevice, read_vec};
+use crate::bytes::len;
 use crate::file_system::{FileSystem, Item, Metadata, VolumeError, parts};
 use crate::probe::{Identity, VolumeKind};
+use crate::runs::{self, Run};
 use folder::FolderEntry;
 
-/// Bytes read at once at most: a run of clusters that lie one behind the other.
-const MAX_RUN: u64 = 1 << 20;
 /// No folder is longer than this (the specification's own limit).
 const MAX_FOLDER: u64 = 65536 * 32; // bytes
 
@@ -34,7 +34,9 @@ pub(crate) fn identify(device: &dyn BlockDevice) -> Result<Option<Identity>, Vol
     let label = root.ok().and_then(|bytes| folder::label(&bytes));
     let serial = geometry.serial;
     let uuid = Some(format!("{:04X}-{:04X}", serial >> 16, serial & 0xffff));
-    Ok(Some(Identity { kind, label, uuid }))
+    let mut identity = Identity::named(kind, label, uuid);
+    identity.is_unclean = geometry.is_unclean;
+    Ok(Some(identity))
 }
 
 /// A FAT volume, opened.
@@ -116,37 +118,37 @@ impl FileSystem for FatVolume {
         })
     }
 
-    fn read_with(&self, path: &str, sink: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), VolumeError> {
+    fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
         let entry = self.find(path)?.filter(|entry| !entry.is_folder);
         let Some(entry) = entry else {
             return Err(VolumeError::WrongKind { path: path.to_string(), found: "a folder" });
         };
-        let mut left = u64::from(entry.size);
-        if left == 0 {
-            return Ok(());
-        }
-        let chain = self.reader().chain(entry.first_cluster, left)?;
-        self.reader().read_chain(&chain, &mut |piece| {
-            let take = usize::try_from(left).unwrap_or(usize::MAX).min(piece.len());
-            left = left.saturating_sub(u64::try_from(take).unwrap_or(u64::MAX));
-            sink(piece.get(..take).unwrap_or_default()) && left > 0
-        })?;
-        if left > 0 && chain.is_short {
+        let size = u64::from(entry.size);
+        let there = len(size.saturating_sub(offset)).min(buffer.len());
+        let Some(wanted) = buffer.get_mut(..there).filter(|wanted| !wanted.is_empty()) else { return Ok(0) };
+        let end = offset.saturating_add(u64::try_from(there).unwrap_or(u64::MAX));
+        let chain = self.reader().chain(entry.first_cluster, end)?;
+        if chain.length() < end {
             return Err(VolumeError::Corrupt(format!(
-                "{path}: its clusters end {left} bytes before its size of {} bytes",
-                entry.size
+                "{path}: its clusters end {} bytes before its size of {size} bytes",
+                size.saturating_sub(chain.length())
             )));
         }
-        Ok(())
+        runs::read(self.device.as_ref(), &chain.runs, offset, wanted)?;
+        Ok(there)
     }
 }
 
-/// A file's clusters, as runs.
+/// A file's clusters, as runs; it may end before the size that was asked for.
 struct Chain {
-    /// First cluster and count of each run.
-    runs: Vec<(u32, u32)>,
-    /// Whether it ended before the size that was asked for.
-    is_short: bool,
+    runs: Vec<Run>,
+}
+
+impl Chain {
+    /// Bytes.
+    fn length(&self) -> u64 {
+        self.runs.last().map_or(0, |run| run.at.saturating_add(run.length))
+    }
 }
 
 struct Reader<'a> {
@@ -160,46 +162,24 @@ impl Reader<'_> {
     fn chain(&self, first: u32, size: u64) -> Result<Chain, VolumeError> {
         let cluster_size = u64::from(self.geometry.cluster_size);
         let wanted = size.div_ceil(cluster_size.max(1)).min(u64::from(self.geometry.clusters));
-        let mut runs: Vec<(u32, u32)> = Vec::new();
+        let mut found: Vec<Run> = Vec::new();
         let mut table = FatWindow { reader: self, start: 0, bytes: Vec::new() };
         let mut next = Some(first);
+        let mut at = 0u64;
         for _ in 0..wanted {
-            let Some(cluster) = next else { return Ok(Chain { runs, is_short: true }) };
+            let Some(cluster) = next else { break };
             if !self.geometry.has_cluster(cluster) {
                 return Err(VolumeError::Corrupt(format!(
                     "a chain of clusters leads to cluster {cluster}; there are 2 to {}",
                     self.geometry.clusters.saturating_add(1)
                 )));
             }
-            match runs.last_mut() {
-                Some((start, count)) if start.checked_add(*count) == Some(cluster) => {
-                    *count = count.saturating_add(1);
-                }
-                _ => runs.push((cluster, 1)),
-            }
+            let from = Some(self.geometry.cluster_offset(cluster));
+            runs::push(&mut found, Run { at, from, length: cluster_size });
+            at = at.saturating_add(cluster_size);
             next = table.next(cluster)?;
         }
-        Ok(Chain { runs, is_short: size > wanted.saturating_mul(cluster_size) })
-    }
-
-    fn read_chain(&self, chain: &Chain, sink: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), VolumeError> {
-        let cluster_size = u64::from(self.geometry.cluster_size);
-        let mut buffer = Vec::new();
-        for (first, count) in &chain.runs {
-            let mut offset = self.geometry.cluster_offset(*first);
-            let mut left = u64::from(*count).saturating_mul(cluster_size);
-            while left > 0 {
-                let length = left.min(MAX_RUN);
-                buffer.resize(usize::try_from(length).unwrap_or(0), 0);
-                self.device.read_at(offset, &mut buffer)?;
-                if !sink(&buffer) {
-                    return Ok(());
-                }
-                offset = offset.saturating_add(length);
-                left = left.saturating_sub(length);
-            }
-        }
-        Ok(())
+        Ok(Chain { runs: found })
     }
 
     /// All bytes of a folder; the root where no cluster is given.
@@ -212,11 +192,8 @@ impl Reader<'_> {
             }
         };
         let chain = self.chain(first, MAX_FOLDER)?;
-        let mut bytes = vec![];
-        self.read_chain(&chain, &mut |piece| {
-            bytes.extend_from_slice(piece);
-            true
-        })?;
+        let mut bytes = vec![0; len(chain.length())];
+        runs::read(self.device, &chain.runs, 0, &mut bytes)?;
         Ok(bytes)
     }
 }

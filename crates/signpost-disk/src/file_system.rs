@@ -2,9 +2,11 @@
 
 use alloc::boxed::Box;
 use alloc::string::{String, ToString};
+use alloc::vec;
 use alloc::vec::Vec;
 
 use crate::block::{ReadError, SharedDevice};
+use crate::bytes::len;
 use crate::probe::{Identity, VolumeKind};
 
 /// A file system that can be looked into. Paths are written with `/` and start with it.
@@ -21,11 +23,17 @@ pub trait FileSystem {
     /// [`VolumeError::NotFound`] where nothing does.
     fn metadata(&self, path: &str) -> Result<Metadata, VolumeError>;
 
-    /// Hands a file's bytes to `sink`, piece by piece, until it is all there or `sink` says `false`.
+    /// Fills `buffer` with a file's bytes from `offset` on, and says how many there were: fewer than it holds
+    /// only where the file ends. Large stretches come in long runs, straight into the buffer.
     ///
     /// # Errors
     /// Where it is no file, or cannot be read.
-    fn read_with(&self, path: &str, sink: &mut dyn FnMut(&[u8]) -> bool) -> Result<(), VolumeError>;
+    fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError>;
+
+    /// Parts of the volume that systems may have as their root, beside its uppermost folder. None for most kinds.
+    fn subvolumes(&self) -> Vec<Subvolume> {
+        Vec::new()
+    }
 
     /// A whole file of at most `most` bytes.
     ///
@@ -42,10 +50,25 @@ pub trait FileSystem {
     /// A file's first bytes, at most `most`.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
+    /// Where it is no file, cannot be read, or is longer than there is memory.
     fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        head_by_pieces(self, path, most)
+        let length = len(self.metadata(path)?.size).min(most);
+        // Asked first whether the memory is there; then made cleared, which growing would do byte by byte.
+        Vec::<u8>::new().try_reserve_exact(length).map_err(|_| VolumeError::NoMemory(path.to_string()))?;
+        let mut bytes = vec![0; length];
+        let there = self.read_at(path, 0, &mut bytes)?;
+        bytes.truncate(there);
+        Ok(bytes)
     }
+}
+
+/// A part of a volume that can be mounted by itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Subvolume {
+    /// Its path from the volume's uppermost folder.
+    pub path: String,
+    /// Whether it is mounted where nobody names one.
+    pub is_default: bool,
 }
 
 /// One item of a folder.
@@ -97,6 +120,9 @@ pub enum VolumeError {
         /// Bytes allowed.
         most: usize,
     },
+    /// There is not memory enough for it.
+    #[error("there is not memory enough for {0}")]
+    NoMemory(String),
 }
 
 /// Opens a volume's file system; `None` for a kind that is not looked into.
@@ -111,23 +137,13 @@ pub fn open(device: &SharedDevice, identity: &Identity) -> Option<Result<Box<dyn
         VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => {
             crate::ext::ExtVolume::open(device).map(|volume| Box::new(volume) as Box<dyn FileSystem>)
         }
+        VolumeKind::Xfs => {
+            crate::xfs::XfsVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
+        }
+        VolumeKind::Btrfs => crate::btrfs::BtrfsVolume::open(device.clone())
+            .map(|volume| Box::new(volume) as Box<dyn FileSystem>),
         _ => return None,
     })
-}
-
-/// A file's first bytes, gathered from the pieces that its reader hands on.
-pub(crate) fn head_by_pieces(
-    fs: &(impl FileSystem + ?Sized),
-    path: &str,
-    most: usize,
-) -> Result<Vec<u8>, VolumeError> {
-    let mut bytes = Vec::new();
-    fs.read_with(path, &mut |piece| {
-        let left = most.saturating_sub(bytes.len());
-        bytes.extend_from_slice(piece.get(..left).unwrap_or(piece));
-        bytes.len() < most
-    })?;
-    Ok(bytes)
 }
 
 /// The parts of a path, empty ones and `.` left out.

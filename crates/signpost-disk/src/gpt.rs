@@ -3,7 +3,7 @@
 mod encode;
 
 use alloc::format;
-use alloc::string::String;
+use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use uguid::Guid;
@@ -126,14 +126,16 @@ pub enum Oddity {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum GptFault {
     /// No table here.
-    #[error("no GPT header in sector 1")]
+    #[error("no GPT header")]
     Absent,
     /// The disk did not give the bytes.
     #[error("{0}")]
     Device(#[from] ReadError),
     /// A field of the header cannot be true.
-    #[error("GPT header, sector 1, offset {offset}: {field} is {found}, expected {expected}")]
+    #[error("GPT header, sector {lba}, offset {offset}: {field} is {found}, expected {expected}")]
     Field {
+        /// The header's sector.
+        lba: u64,
         /// Bytes from the start of the header.
         offset: usize,
         /// The field's name in the standard.
@@ -169,13 +171,25 @@ impl Gpt {
     /// # Errors
     /// [`GptFault::Absent`] where there is none, else what is wrong with it.
     pub fn read(device: &dyn BlockDevice, sector_size: u32) -> Result<Self, GptFault> {
+        Self::read_by_header(device, sector_size, 1)
+    }
+
+    /// Reads the backup table, whose header is the disk's last sector.
+    ///
+    /// # Errors
+    /// As [`Gpt::read`].
+    pub fn read_backup(device: &dyn BlockDevice, sector_size: u32) -> Result<Self, GptFault> {
+        Self::read_by_header(device, sector_size, last_lba(device, sector_size))
+    }
+
+    fn read_by_header(device: &dyn BlockDevice, sector_size: u32, lba: u64) -> Result<Self, GptFault> {
         let sector = u64::from(sector_size);
-        let sector_len = usize::try_from(sector_size).unwrap_or(usize::MAX);
-        if device.size() < sector.saturating_mul(2) {
+        if lba == 0 || device.size() < sector.saturating_mul(2) {
             return Err(GptFault::Absent);
         }
-        let bytes = read_vec(device, sector, sector_len)?;
-        let header = Header::decode(&bytes)?;
+        let sector_len = usize::try_from(sector_size).unwrap_or(usize::MAX);
+        let bytes = read_vec(device, sector.saturating_mul(lba), sector_len)?;
+        let header = Header::decode(&bytes, lba)?;
         let size = header.size_of_partition_entry.get();
         let length = u64::from(header.number_of_partition_entries.get()).saturating_mul(u64::from(size));
         let offset = header.partition_entry_lba.get().saturating_mul(sector);
@@ -200,12 +214,13 @@ impl Gpt {
 
 impl Header {
     /// Reads and checks the header in its sector.
-    fn decode(bytes: &[u8]) -> Result<Self, GptFault> {
+    fn decode(bytes: &[u8], lba: u64) -> Result<Self, GptFault> {
         let (header, _) = Self::read_from_prefix(bytes).map_err(|_| GptFault::Absent)?;
         if header.signature != SIGNATURE {
             return Err(GptFault::Absent);
         }
-        let field = |offset, field, found, expected| Err(GptFault::Field { offset, field, found, expected });
+        let field =
+            |offset, field, found, expected| Err(GptFault::Field { lba, offset, field, found, expected });
         let header_size = header.header_size.get();
         let covered = usize::try_from(header_size).ok().and_then(|size| bytes.get(..size));
         let (Some(covered), true) = (covered, header_size >= HEADER_SIZE) else {
@@ -220,8 +235,8 @@ impl Header {
         if computed != stored {
             return Err(GptFault::Crc { what: "header", computed, stored });
         }
-        if header.my_lba.get() != 1 {
-            return field(24, "MyLBA", header.my_lba.get(), "1".into());
+        if header.my_lba.get() != lba {
+            return field(24, "MyLBA", header.my_lba.get(), lba.to_string());
         }
         let entries = header.number_of_partition_entries.get();
         if !(1..=MAX_ENTRIES).contains(&entries) {
@@ -256,6 +271,19 @@ impl Partition {
             name: String::from_utf16_lossy(&units),
         })
     }
+}
+
+/// The disk's last sector.
+fn last_lba(device: &dyn BlockDevice, sector_size: u32) -> u64 {
+    device.size().checked_div(u64::from(sector_size)).unwrap_or(0).saturating_sub(1)
+}
+
+/// What is wrong with the header of the backup table; the entries are left to who needs them.
+pub fn check_backup_header(device: &dyn BlockDevice, sector_size: u32) -> Result<(), GptFault> {
+    let lba = last_lba(device, sector_size);
+    let offset = lba.saturating_mul(u64::from(sector_size));
+    let bytes = read_vec(device, offset, usize::try_from(sector_size).unwrap_or(0))?;
+    Header::decode(&bytes, lba).map(|_| ())
 }
 
 fn oddities(partitions: &[Partition], header: &Header) -> Vec<Oddity> {

@@ -16,12 +16,22 @@
 extern crate alloc;
 
 pub mod block;
+mod btrfs;
+mod bytes;
+mod checksum;
+pub mod disklabel;
 pub mod ext;
 pub mod fat;
 pub mod file_system;
 pub mod gpt;
+pub mod mbr;
+pub mod md;
 pub mod numbering;
 pub mod partition_type;
 pub mod probe;
+mod runs;
+pub mod table;
+mod tree;
+mod xfs;
 
 pub use uguid::{Guid, guid};

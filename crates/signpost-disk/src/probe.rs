@@ -1,9 +1,18 @@
 //! What a volume is, by the signatures that file systems and volume managers leave.
 
+mod linux;
+mod optical;
+mod others;
+mod pools;
+mod vendor;
+
 use alloc::string::{String, ToString};
+use alloc::vec;
+use alloc::vec::Vec;
 use core::fmt;
 
 use crate::block::BlockDevice;
+use crate::bytes::len;
 use crate::file_system::VolumeError;
 use crate::{ext, fat};
 
@@ -28,6 +37,8 @@ pub enum VolumeKind {
     Btrfs,
     /// NTFS.
     Ntfs,
+    /// A volume that its vendor's own encryption covers.
+    EncryptedNtfs,
     /// exFAT.
     ExFat,
     /// F2FS.
@@ -36,20 +47,30 @@ pub enum VolumeKind {
     Swap,
     /// LVM2 physical volume.
     Lvm2,
-    /// LUKS, either version.
-    Luks,
+    /// LUKS, version 1.
+    Luks1,
+    /// LUKS, version 2.
+    Luks2,
     /// A member of a Linux RAID.
     MdRaid,
     /// ISO 9660.
     Iso9660,
+    /// UDF.
+    Udf,
     /// squashfs.
     Squashfs,
     /// EROFS.
     Erofs,
+    /// UFS, version 1.
+    Ufs1,
+    /// UFS, version 2.
+    Ufs2,
     /// HFS+.
     HfsPlus,
     /// APFS.
     Apfs,
+    /// A member of a ZFS pool.
+    Zfs,
     /// None that is known here.
     Unknown,
 }
@@ -58,6 +79,11 @@ impl VolumeKind {
     /// Whether UEFI firmware reads it (UEFI 2.10, 13.3).
     pub fn is_fat(self) -> bool {
         matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
+    }
+
+    /// Whether what is inside takes a key to read.
+    pub fn is_encrypted(self) -> bool {
+        matches!(self, Self::Luks1 | Self::Luks2 | Self::EncryptedNtfs)
     }
 }
 
@@ -73,74 +99,123 @@ impl fmt::Display for VolumeKind {
             Self::Xfs => "XFS",
             Self::Btrfs => "btrfs",
             Self::Ntfs => "NTFS",
+            Self::EncryptedNtfs => "NTFS, encrypted",
             Self::ExFat => "exFAT",
             Self::F2fs => "F2FS",
             Self::Swap => "swap",
-            Self::Lvm2 => "LVM2",
-            Self::Luks => "LUKS",
+            Self::Lvm2 => "LVM2 member",
+            Self::Luks1 => "LUKS1",
+            Self::Luks2 => "LUKS2",
             Self::MdRaid => "RAID member",
             Self::Iso9660 => "ISO 9660",
+            Self::Udf => "UDF",
             Self::Squashfs => "squashfs",
             Self::Erofs => "EROFS",
+            Self::Ufs1 => "UFS1",
+            Self::Ufs2 => "UFS2",
             Self::HfsPlus => "HFS+",
             Self::Apfs => "APFS",
+            Self::Zfs => "ZFS member",
             Self::Unknown => "unknown",
         })
     }
 }
 
-/// A volume's kind and, where it is known for the kind, what it calls itself.
+/// A volume's kind, what it calls itself, and the state it was left in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Identity {
     /// Its kind.
     pub kind: VolumeKind,
-    /// Its label.
+    /// Its label, as `blkid` prints it.
     pub label: Option<String>,
     /// Its UUID or serial, in the form that `blkid` prints.
     pub uuid: Option<String>,
+    /// Whether it was in use when the machine went down: its last writes may be in a journal alone.
+    pub is_unclean: bool,
+    /// Whether a sleeping system's memory lies on it.
+    pub is_hibernated: bool,
+    /// Names of volumes inside of it, where it is a container.
+    pub inside: Vec<String>,
 }
 
 impl Identity {
-    fn of_kind(kind: VolumeKind) -> Self {
-        Self { kind, label: None, uuid: None }
+    /// A kind that says nothing of itself.
+    pub fn of_kind(kind: VolumeKind) -> Self {
+        Self { kind, label: None, uuid: None, is_unclean: false, is_hibernated: false, inside: Vec::new() }
+    }
+
+    pub(crate) fn named(kind: VolumeKind, label: Option<String>, uuid: Option<String>) -> Self {
+        Self { label, uuid, ..Self::of_kind(kind) }
     }
 }
 
-/// Where a kind leaves its mark: offset in bytes, the mark. RAID and managers come first, since what lies
-/// inside of them may show through.
-const MARKS: [(u64, &[u8], VolumeKind); 21] = [
-    (0x1000, &[0xfc, 0x4e, 0x2b, 0xa9], VolumeKind::MdRaid),
-    (0, &[0xfc, 0x4e, 0x2b, 0xa9], VolumeKind::MdRaid),
-    (0, b"LUKS\xba\xbe", VolumeKind::Luks),
-    (0x218, b"LVM2 001", VolumeKind::Lvm2),
-    (0x18, b"LVM2 001", VolumeKind::Lvm2),
-    (0, b"XFSB", VolumeKind::Xfs),
-    (0x1_0040, b"_BHRfS_M", VolumeKind::Btrfs),
-    (3, b"NTFS    ", VolumeKind::Ntfs),
-    (3, b"EXFAT   ", VolumeKind::ExFat),
-    (0x400, &[0x10, 0x20, 0xf5, 0xf2], VolumeKind::F2fs),
-    (0xff6, b"SWAPSPACE2", VolumeKind::Swap),
-    (0x1ff6, b"SWAPSPACE2", VolumeKind::Swap),
-    (0x3ff6, b"SWAPSPACE2", VolumeKind::Swap),
-    (0xfff6, b"SWAPSPACE2", VolumeKind::Swap),
-    (0x8001, b"CD001", VolumeKind::Iso9660),
-    (0, b"hsqs", VolumeKind::Squashfs),
-    (0x400, &[0xe2, 0xe1, 0xf5, 0xe0], VolumeKind::Erofs),
-    (0x400, b"H+\0\x04", VolumeKind::HfsPlus),
-    (0x400, b"HX\0\x05", VolumeKind::HfsPlus),
-    (0x20, b"NXSB", VolumeKind::Apfs),
-    (0x8001, b"BEA01", VolumeKind::Unknown),
+/// Bytes at the start that most signatures lie in.
+const HEAD: usize = 10 * 1024;
+
+/// A volume's start, read once, and the rest of it when asked for.
+struct Head<'a> {
+    device: &'a dyn BlockDevice,
+    start: Vec<u8>,
+}
+
+impl<'a> Head<'a> {
+    fn new(device: &'a dyn BlockDevice) -> Self {
+        let mut start = vec![0; HEAD.min(len(device.size()))];
+        if device.read_at(0, &mut start).is_err() {
+            start.clear();
+        }
+        Self { device, start }
+    }
+
+    /// Whether these bytes stand at an offset.
+    fn has(&self, offset: u64, mark: &[u8]) -> bool {
+        self.bytes(offset, mark.len()).is_some_and(|found| found == mark)
+    }
+
+    /// Bytes at an offset; callers bound the length.
+    fn bytes(&self, offset: u64, length: usize) -> Option<Vec<u8>> {
+        let from = len(offset);
+        if let Some(held) = self.start.get(from..from.checked_add(length)?) {
+            return Some(held.to_vec());
+        }
+        if offset.checked_add(u64::try_from(length).ok()?)? > self.device.size() {
+            return None;
+        }
+        let mut bytes = vec![0; length];
+        self.device.read_at(offset, &mut bytes).ok()?;
+        Some(bytes)
+    }
+}
+
+type Probe = fn(&Head<'_>) -> Option<Identity>;
+
+/// RAID and managers come first, since what lies inside of them may show through; FAT comes last, since it
+/// has no mark worth the name.
+const PROBES: [Probe; 16] = [
+    pools::md_raid,
+    pools::luks,
+    pools::lvm2,
+    vendor::ntfs,
+    vendor::exfat,
+    linux::xfs,
+    linux::btrfs,
+    linux::f2fs,
+    linux::erofs,
+    linux::squashfs,
+    linux::swap,
+    vendor::apfs,
+    vendor::hfs_plus,
+    optical::iso_or_udf,
+    others::ufs,
+    others::zfs,
 ];
 
 /// Looks at a volume's signatures. A volume that says it is of a kind that we look into, and is broken,
 /// gives its kind together with what is wrong.
 pub fn identify(device: &dyn BlockDevice) -> (Identity, Option<VolumeError>) {
-    for (offset, mark, kind) in MARKS {
-        let mut found = [0; 10];
-        let Some(found) = found.get_mut(..mark.len()) else { continue };
-        if device.read_at(offset, found).is_ok() && *found == *mark {
-            return (Identity::of_kind(kind), None);
-        }
+    let head = Head::new(device);
+    if let Some(identity) = PROBES.iter().find_map(|probe| probe(&head)) {
+        return (identity, None);
     }
     match ext::Superblock::read(device) {
         Ok(Some(superblock)) => return (superblock.identity(), None),
@@ -154,10 +229,28 @@ pub fn identify(device: &dyn BlockDevice) -> (Identity, Option<VolumeError>) {
     }
 }
 
+/// What shows at the start of a RAID member whose own mark is at its end: firmware knows nothing of the
+/// RAID, and reads it as this.
+pub fn identify_beneath_raid(device: &dyn BlockDevice) -> VolumeKind {
+    match fat::identify(device) {
+        Ok(Some(identity)) => identity.kind,
+        _ => VolumeKind::Unknown,
+    }
+}
+
 /// Text in a field of fixed length, ended by NUL or its end, trailing blanks dropped; `None` where empty.
 pub(crate) fn fixed_text(field: &[u8]) -> Option<String> {
     let text = field.split(|byte| *byte == 0).next().unwrap_or_default();
-    let text = String::from_utf8_lossy(text);
+    trimmed(&String::from_utf8_lossy(text))
+}
+
+/// Text of 16-bit units, ended by a zero or the field's end, trailing blanks dropped; `None` where empty.
+pub(crate) fn utf16_text(field: &[u8], unit: fn([u8; 2]) -> u16) -> Option<String> {
+    let units = field.as_chunks::<2>().0.iter().map(|pair| unit(*pair)).take_while(|unit| *unit != 0);
+    trimmed(&String::from_utf16_lossy(&units.collect::<Vec<u16>>()))
+}
+
+fn trimmed(text: &str) -> Option<String> {
     let text = text.trim_end();
     (!text.is_empty()).then(|| text.to_string())
 }

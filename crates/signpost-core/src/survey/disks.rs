@@ -163,7 +163,7 @@ fn partition(found: &signpost_disk::gpt::Partition, sector_size: u32) -> Partiti
 fn read_volume(number: usize, disk: &Disk, partition: &Partition, device: &SharedDevice) -> (Volume, Source) {
     let identified = guarded(|| identify(device.as_ref()));
     let (identity, mut fault) = identified.unwrap_or_else(|why| {
-        let unknown = Identity { kind: signpost_disk::probe::VolumeKind::Unknown, label: None, uuid: None };
+        let unknown = Identity::of_kind(signpost_disk::probe::VolumeKind::Unknown);
         (unknown, Some(signpost_disk::file_system::VolumeError::Corrupt(why)))
     });
     let cut = device.size() < partition.size;

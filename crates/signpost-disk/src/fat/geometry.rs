@@ -96,6 +96,8 @@ pub struct Geometry {
     pub clusters: u32,
     /// The volume's serial.
     pub serial: u32,
+    /// Whether the volume was in use when the machine went down (`BS_Reserved1`, as systems use it).
+    pub is_unclean: bool,
     pub(super) fat_offset: u64,
     pub(super) fat_length: u64,
     pub(super) root_offset: u64,
@@ -228,6 +230,7 @@ impl Bpb {
             cluster_size: u32::from(per_cluster).saturating_mul(self.bpb_byts_per_sec.get().into()),
             clusters,
             serial: u32_at(if fat_32 { 31 } else { 3 }),
+            is_unclean: u32_at(if fat_32 { 29 } else { 1 }) & 1 != 0,
             fat_offset: reserved.saturating_mul(sector),
             fat_length,
             root_offset: root_start.saturating_mul(sector),

@@ -71,7 +71,7 @@ fn absurd_fields_are_named_and_nothing_is_read_by_them() {
     ];
     for (offset, value, name) in cases {
         match Gpt::read(&with_field(two(), offset, value), 512) {
-            Err(GptFault::Field { offset: at, field, .. }) => assert_eq!((at, field), (offset, name)),
+            Err(GptFault::Field { lba: _, offset: at, field, .. }) => assert_eq!((at, field), (offset, name)),
             other => panic!("{name} = {value:#x}: {other:?}"),
         }
     }

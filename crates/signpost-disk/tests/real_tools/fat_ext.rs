@@ -1,82 +1,14 @@
-//! What the mkfs tools make and `blkid` prints is the reference for what we read.
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+//! FAT and ext.
 
-use std::fs::{self, File};
-use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::fs;
 use std::sync::Arc;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::ext::ExtVolume;
-use signpost_disk::file_system::{FileSystem, open};
-use signpost_disk::probe::{VolumeKind, identify};
+use signpost_disk::file_system::FileSystem;
+use signpost_disk::probe::VolumeKind;
 
-/// Runs a tool of Debian's; a missing one is an error that says how to get it.
-fn run(tool: &str, args: &[&str]) -> String {
-    let path = format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default());
-    let output = Command::new(tool)
-        .args(args)
-        .env("PATH", path)
-        .output()
-        .unwrap_or_else(|error| panic!("{tool} cannot be run ({error}); `cargo xtask test` installs it"));
-    assert!(output.status.success(), "{tool} {args:?}: {}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8_lossy(&output.stdout).into_owned()
-}
-
-struct Image {
-    _folder: tempfile::TempDir,
-    path: PathBuf,
-}
-
-impl Image {
-    /// An empty file of this many MiB.
-    fn new(mebibytes: u64) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let path = folder.path().join("volume.img");
-        File::create(&path).unwrap().set_len(mebibytes << 20).unwrap();
-        Self { _folder: folder, path }
-    }
-
-    fn made_by(mebibytes: u64, tool: &str, args: &[&str]) -> Self {
-        let image = Self::new(mebibytes);
-        let mut args = args.to_vec();
-        args.push(image.name());
-        run(tool, &args);
-        image
-    }
-
-    fn name(&self) -> &str {
-        self.path.to_str().unwrap()
-    }
-
-    fn device(&self) -> SharedDevice {
-        Arc::new(fs::read(&self.path).unwrap())
-    }
-
-    fn file_system(&self) -> Box<dyn FileSystem> {
-        let device = self.device();
-        open(&device, &identify(device.as_ref()).0).unwrap().unwrap()
-    }
-
-    /// A value that `blkid` prints. It fails where there is nothing to print, so a name that is always
-    /// there is asked for first.
-    fn blkid(&self, key: &str) -> Option<String> {
-        run("blkid", &["-p", "-o", "value", "-s", "TYPE", self.name()]);
-        let output =
-            Command::new("/usr/sbin/blkid").args(["-p", "-o", "value", "-s", key, self.name()]).output();
-        let text = String::from_utf8(output.unwrap().stdout).unwrap();
-        text.lines().next().map(str::to_string)
-    }
-
-    /// Our kind, with label and UUID held against `blkid`'s.
-    fn check(&self) -> VolumeKind {
-        let (identity, fault) = identify(self.device().as_ref());
-        assert_eq!(fault, None, "{}", self.name());
-        assert_eq!(identity.label, self.blkid("LABEL"), "label of {:?}", identity.kind);
-        assert_eq!(identity.uuid, self.blkid("UUID"), "UUID of {:?}", identity.kind);
-        identity.kind
-    }
-}
+use crate::harness::{Image, run, source};
 
 #[test]
 fn fat_label_and_serial_are_those_of_blkid() {
@@ -109,33 +41,6 @@ fn ext_kind_label_and_uuid_are_those_of_blkid() {
         assert_eq!(image.check(), kind, "{args:?}");
         assert_eq!(image.blkid("TYPE"), Some(kind.to_string()));
     }
-}
-
-#[test]
-fn other_volumes_are_known_by_their_signature() {
-    let cases: [(u64, &str, &[&str], VolumeKind); 6] = [
-        (320, "mkfs.xfs", &["-q"], VolumeKind::Xfs),
-        (128, "mkfs.btrfs", &["-q"], VolumeKind::Btrfs),
-        (16, "mkntfs", &["-q", "-F", "-f"], VolumeKind::Ntfs),
-        (16, "mkfs.exfat", &[], VolumeKind::ExFat),
-        (16, "mkswap", &[], VolumeKind::Swap),
-        (16, "mkfs.ext4", &["-q", "-F"], VolumeKind::Ext4),
-    ];
-    for (size, tool, args, kind) in cases {
-        let image = Image::made_by(size, tool, args);
-        assert_eq!(identify(image.device().as_ref()).0.kind, kind, "{tool}");
-    }
-}
-
-/// A folder with nested files, a link and a file of several hundred blocks.
-fn source(folder: &Path) -> Vec<u8> {
-    let big: Vec<u8> = (0..1_500_000u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
-    fs::create_dir_all(folder.join("etc/kernel")).unwrap();
-    fs::write(folder.join("etc/kernel/cmdline"), "root=UUID=x quiet\n").unwrap();
-    fs::create_dir(folder.join("boot")).unwrap();
-    fs::write(folder.join("boot/vmlinuz-6.9"), &big).unwrap();
-    std::os::unix::fs::symlink("boot/vmlinuz-6.9", folder.join("vmlinuz")).unwrap();
-    big
 }
 
 #[test]
@@ -178,12 +83,13 @@ fn the_fast_way_reads_what_the_reading_crate_reads() {
             vec!["/boot/vmlinuz-6.9".to_string(), "/vmlinuz".into(), "/etc/kernel/cmdline".into()];
         paths.extend((0..700).step_by(41).map(|i| format!("/deep/er/a file with a long enough name {i}")));
         for path in &paths {
-            for most in [0, 1, 5000, 2_000_000] {
-                assert_eq!(
-                    volume.read_head(path, most),
-                    volume.read_slowly(path, most),
-                    "{path}, {most}, {layout:?}"
-                );
+            for (offset, length) in
+                [(0, 0), (0, 1), (0, 2_000_000), (4095, 5000), (1_499_999, 9), (9 << 20, 1)]
+            {
+                let (mut fast, mut slow) = (vec![1; length], vec![2; length]);
+                let fast_end = volume.read_at(path, offset, &mut fast).unwrap();
+                let slow_end = volume.read_slowly_at(path, offset, &mut slow).unwrap();
+                assert_eq!(fast[..fast_end], slow[..slow_end], "{path}, {offset}, {layout:?}");
             }
         }
         assert!(volume.read_head("/boot/none", 9).is_err() && volume.read_head("/boot", 9).is_err());

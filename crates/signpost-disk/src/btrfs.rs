@@ -1,0 +1,196 @@
+//! btrfs on one device (its "On-disk Format" document). Numbers are little-endian.
+//!
+//! Paths start in the top-level subvolume; other subvolumes are folders in it. Every node is checked against its
+//! checksum, and its second copy is taken where the first one is broken.
+
+mod extent;
+mod item;
+mod node;
+mod subvolume;
+
+use alloc::format;
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use crate::block::SharedDevice;
+use crate::bytes::{le16, le32, le64, len, short};
+use crate::file_system::{FileSystem, Item, Metadata, VolumeError};
+use crate::tree::{NodeKind, Nodes, Tree};
+use item::{DirItem, InodeItem, Key, kind};
+use node::{Forest, TreeRoot};
+
+/// The top-level subvolume's tree.
+const FS_TREE: u64 = 5;
+/// Names of one folder that are listed.
+const MAX_NAMES: usize = 200_000;
+
+/// A btrfs volume, opened.
+pub(crate) struct BtrfsVolume {
+    forest: Forest,
+    top: TreeRoot,
+}
+
+/// A node of the tree of files: an inode of a subvolume.
+#[derive(Clone, Debug)]
+pub(crate) struct File {
+    tree: TreeRoot,
+    number: u64,
+    inode: InodeItem,
+}
+
+impl BtrfsVolume {
+    /// Opens a volume whose superblock holds.
+    pub(crate) fn open(device: SharedDevice) -> Result<Rooted, VolumeError> {
+        let forest = Forest::open(device)?;
+        let top = forest.subvolume(FS_TREE)?;
+        Ok(Rooted(Tree(Self { forest, top })))
+    }
+
+    fn file(&self, tree: TreeRoot, number: u64) -> Result<File, VolumeError> {
+        let key = Key { object: number, kind: kind::INODE_ITEM, offset: 0 };
+        let item = self.forest.find(tree, key)?.ok_or_else(|| {
+            VolumeError::Corrupt(format!("btrfs: inode {number} is named in a folder and is not there"))
+        })?;
+        let inode = InodeItem::decode(&item).ok_or_else(|| short("btrfs inode"))?;
+        Ok(File { tree, number, inode })
+    }
+
+    /// What a folder's entry leads to: an inode of the same tree, or the root of another subvolume.
+    fn follow(&self, tree: TreeRoot, entry: &DirItem) -> Result<File, VolumeError> {
+        if entry.location.kind == kind::ROOT_ITEM {
+            // A snapshot has the names of the subvolumes inside of what it was made from, and not these themselves.
+            let parent = self.forest.parent_of(entry.location.object)?.map(|(parent, _, _)| parent);
+            if parent != Some(tree.number) {
+                return Ok(File { tree, number: 0, inode: InodeItem { size: 0, mode: 0x4000 } });
+            }
+            let tree = self.forest.subvolume(entry.location.object)?;
+            return self.file(tree, tree.folder);
+        }
+        self.file(tree, entry.location.object)
+    }
+}
+
+impl Nodes for BtrfsVolume {
+    type Node = File;
+
+    fn root(&self) -> Result<File, VolumeError> {
+        self.file(self.top, self.top.folder)
+    }
+
+    fn kind(&self, node: &File) -> NodeKind {
+        NodeKind::of_mode(node.inode.mode)
+    }
+
+    fn size(&self, node: &File) -> u64 {
+        node.inode.size
+    }
+
+    fn child(&self, folder: &File, name: &str) -> Result<Option<File>, VolumeError> {
+        let key = Key {
+            object: folder.number,
+            kind: kind::DIR_ITEM,
+            offset: u64::from(item::name_hash(name.as_bytes())),
+        };
+        let Some(bytes) = self.forest.find(folder.tree, key)? else { return Ok(None) };
+        // Names with one hash share an item.
+        let entries = DirItem::decode_all(&bytes);
+        let entry = entries.iter().find(|entry| entry.name == name.as_bytes());
+        entry.map(|entry| self.follow(folder.tree, entry)).transpose()
+    }
+
+    fn children(&self, folder: &File) -> Result<Vec<(String, NodeKind)>, VolumeError> {
+        let mut names = Vec::new();
+        let from = Key { object: folder.number, kind: kind::DIR_INDEX, offset: 0 };
+        self.forest.walk(folder.tree, from, &mut |key, bytes| {
+            if (key.object, key.kind) != (folder.number, kind::DIR_INDEX) || names.len() >= MAX_NAMES {
+                return false;
+            }
+            for entry in DirItem::decode_all(bytes) {
+                names.push((String::from_utf8_lossy(&entry.name).into_owned(), entry.node_kind()));
+            }
+            true
+        })?;
+        Ok(names)
+    }
+
+    fn read(&self, node: &File, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+        extent::read(&self.forest, node.tree, node.number, offset, buffer)
+    }
+}
+
+/// The volume's files, and the roots that systems in it may have.
+pub(crate) struct Rooted(Tree<BtrfsVolume>);
+
+impl FileSystem for Rooted {
+    fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
+        self.0.list(folder)
+    }
+
+    fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
+        self.0.metadata(path)
+    }
+
+    fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        self.0.read_at(path, offset, buffer)
+    }
+
+    fn subvolumes(&self) -> Vec<crate::file_system::Subvolume> {
+        subvolume::all(&self.0.0.forest).unwrap_or_default()
+    }
+}
+
+/// The superblock's fields that are needed here.
+struct Superblock {
+    sector_size: u32,
+    node_size: usize,
+    root: u64,
+    chunk_root: u64,
+    checksum_kind: u16,
+    /// Chunks that hold the tree of chunks.
+    system_chunks: Vec<u8>,
+}
+
+impl Superblock {
+    const OFFSET: u64 = 0x1_0000;
+    const LENGTH: usize = 4096;
+    /// Features that are known: they do not change what is read here, or are handled.
+    const KNOWN_INCOMPAT: u64 = 0xfff;
+
+    fn decode(bytes: &[u8]) -> Result<Self, VolumeError> {
+        let missing = || short("btrfs superblock");
+        let corrupt = |what: String| Err(VolumeError::Corrupt(format!("btrfs superblock: {what}")));
+        if bytes.get(0x40..0x48) != Some(b"_BHRfS_M") {
+            return corrupt("none at offset 65536".into());
+        }
+        let checksum_kind = le16(bytes, 0xc4).ok_or_else(missing)?;
+        if !node::checksum_holds(bytes, checksum_kind) {
+            return corrupt("its checksum does not fit".into());
+        }
+        let devices = le64(bytes, 0x88).ok_or_else(missing)?;
+        if devices != 1 {
+            return Err(VolumeError::Unsupported(format!("btrfs over {devices} devices; one is read")));
+        }
+        let incompat = le64(bytes, 0xbc).ok_or_else(missing)?;
+        if incompat & !Self::KNOWN_INCOMPAT != 0 {
+            return Err(VolumeError::Unsupported(format!("btrfs with the unknown features {incompat:#x}")));
+        }
+        let node_size = le32(bytes, 0x94).ok_or_else(missing)?;
+        let sector_size = le32(bytes, 0x90).ok_or_else(missing)?;
+        if !(4096..=65536).contains(&node_size) || !(512..=65536).contains(&sector_size) {
+            return corrupt(format!(
+                "nodesize is {node_size} and sectorsize {sector_size}; both are at most 65536"
+            ));
+        }
+        let array = len(le32(bytes, 0xa0).ok_or_else(missing)?);
+        let system_chunks =
+            bytes.get(0x32b..).and_then(|rest| rest.get(..array)).ok_or_else(missing)?.to_vec();
+        Ok(Self {
+            sector_size,
+            node_size: len(node_size),
+            root: le64(bytes, 0x50).ok_or_else(missing)?,
+            chunk_root: le64(bytes, 0x58).ok_or_else(missing)?,
+            checksum_kind,
+            system_chunks,
+        })
+    }
+}

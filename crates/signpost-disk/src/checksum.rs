@@ -1,0 +1,27 @@
+//! CRC-32C, which XFS and btrfs keep with their metadata.
+
+use crc::{CRC_32_ISCSI, Crc, Digest, Table};
+
+/// One table of 1 KiB: the boot program has little room.
+static CRC_32C: Crc<u32, Table<1>> = Crc::<u32, Table<1>>::new(&CRC_32_ISCSI);
+
+/// Over one piece.
+pub(crate) fn crc32c(bytes: &[u8]) -> u32 {
+    CRC_32C.checksum(bytes)
+}
+
+/// Over a structure whose own checksum, of four bytes at `field`, counts as zero.
+pub(crate) fn crc32c_without(bytes: &[u8], field: usize) -> u32 {
+    let mut digest: Digest<'_, u32, Table<1>> = CRC_32C.digest();
+    digest.update(bytes.get(..field).unwrap_or_default());
+    digest.update(&[0; 4]);
+    digest.update(field.checked_add(4).and_then(|rest| bytes.get(rest..)).unwrap_or_default());
+    digest.finalize()
+}
+
+/// From another start than the standard's, and without its last inversion: what btrfs hashes names by.
+pub(crate) fn crc32c_seeded(seed: u32, bytes: &[u8]) -> u32 {
+    let mut digest = CRC_32C.digest_with_initial(seed.reverse_bits());
+    digest.update(bytes);
+    !digest.finalize()
+}

@@ -1,0 +1,323 @@
+//! A disk's partition table, of whichever kind: GPT, MBR, BSD label, or none at all.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use uguid::Guid;
+
+use crate::block::BlockDevice;
+use crate::disklabel::{self, Disklabel};
+use crate::gpt::{self, Gpt, GptFault};
+use crate::mbr::{Chs, Mbr, MbrType};
+use crate::partition_type;
+
+/// Bytes from the end of a partition's place by CHS to its place by sector that rounding explains.
+const CHS_SLACK: u64 = 63 * 255;
+/// Sectors that the largest cylinder reaches.
+const CHS_REACH: u64 = 1023 * 255 * 63;
+
+/// Kinds of table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TableKind {
+    /// GUID partition table.
+    Gpt,
+    /// DOS partition table.
+    Mbr,
+    /// BSD label on the bare disk.
+    Label,
+    /// None.
+    None,
+}
+
+/// What a partition is for, in its table's own words.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// By a type GUID.
+    Gpt(Guid),
+    /// By a type byte.
+    Mbr(MbrType),
+    /// By the type byte of a BSD label.
+    Label(u8),
+}
+
+impl Purpose {
+    /// Whether it is an ESP.
+    pub fn is_esp(self) -> bool {
+        matches!(self, Self::Gpt(partition_type::EFI_SYSTEM) | Self::Mbr(MbrType::EFI_SYSTEM))
+    }
+
+    /// In a few words; the type itself where it is not known.
+    pub fn name(self) -> String {
+        match self {
+            Self::Gpt(guid) => {
+                partition_type::name(guid).map_or_else(|| guid.to_string(), ToString::to_string)
+            }
+            Self::Mbr(kind) => {
+                kind.name().map_or_else(|| format!("type {:02x}", kind.0), ToString::to_string)
+            }
+            Self::Label(kind) => {
+                disklabel::kind_name(kind).map_or_else(|| format!("BSD type {kind}"), ToString::to_string)
+            }
+        }
+    }
+}
+
+/// A partition, of any table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableEntry {
+    /// Its number, as Linux counts.
+    pub number: u32,
+    /// What it is for.
+    pub purpose: Purpose,
+    /// Offset on the disk in bytes.
+    pub start: u64,
+    /// Length in bytes.
+    pub size: u64,
+    /// Its own identity, as Linux writes it: a GUID, or `signature-NN`.
+    pub uuid: Option<String>,
+    /// Its name in the table.
+    pub name: String,
+    /// Whether the boot sector starts it.
+    pub is_active: bool,
+    /// Whether it only holds other partitions.
+    pub is_container: bool,
+    /// Slice and letter of a partition in a BSD label: `2a`.
+    pub slice: Option<String>,
+    /// First and last sector by CHS, where the table has them.
+    pub chs: Option<(Chs, Chs)>,
+}
+
+/// A disk's table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Table {
+    /// Its kind.
+    pub kind: TableKind,
+    /// The disk's GUID.
+    pub guid: Option<Guid>,
+    /// The disk's MBR signature.
+    pub signature: Option<u32>,
+    /// Its partitions, by number.
+    pub partitions: Vec<TableEntry>,
+    /// The table itself is hurt: what is wrong, and what was read instead.
+    pub faults: Vec<String>,
+    /// What is odd about the partitions.
+    pub oddities: Vec<String>,
+}
+
+impl Table {
+    fn new(kind: TableKind) -> Self {
+        Self {
+            kind,
+            guid: None,
+            signature: None,
+            partitions: Vec::new(),
+            faults: Vec::new(),
+            oddities: Vec::new(),
+        }
+    }
+
+    /// Reads a disk's table. What cannot be read is a fault in it.
+    pub fn read(device: &dyn BlockDevice, sector_size: u32) -> Self {
+        let mbr = match Mbr::read(device, sector_size) {
+            Ok(mbr) => mbr,
+            Err(error) => {
+                let mut table = Self::new(TableKind::None);
+                table.faults.push(error.to_string());
+                return table;
+            }
+        };
+        let is_protective = mbr.as_ref().is_none_or(Mbr::is_protective);
+        let gpt = is_protective.then(|| read_gpt(device, sector_size, mbr.is_some()));
+        match (gpt, mbr) {
+            (Some(Some(mut table)), mbr) => {
+                if let Some(mbr) = mbr {
+                    note_hybrid(&mut table, &mbr);
+                }
+                table
+            }
+            (_, Some(mbr)) if !mbr.is_protective() => from_mbr(device, sector_size, &mbr),
+            (_, Some(mbr)) => {
+                let mut table = from_mbr(device, sector_size, &mbr);
+                table.partitions.clear();
+                table.kind = TableKind::None;
+                let fault =
+                    Gpt::read(device, sector_size).map_or_else(|fault| fault.to_string(), |_| String::new());
+                table
+                    .faults
+                    .push(format!("its MBR stands for a GPT, and neither copy of that can be read: {fault}"));
+                table
+            }
+            (_, None) => from_bare(device, sector_size),
+        }
+    }
+}
+
+/// The GPT, from its backup where the first copy is broken; `None` where there is none.
+fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Option<Table> {
+    let mut faults = Vec::new();
+    let gpt = match Gpt::read(device, sector_size) {
+        Ok(gpt) => {
+            if let Err(fault) = gpt::check_backup_header(device, sector_size) {
+                faults.push(format!("the backup GPT at the disk's end: {fault}"));
+            }
+            gpt
+        }
+        // Without a sign of a GPT, what stands at the disk's end is a leftover.
+        Err(GptFault::Absent) if !is_expected => return None,
+        Err(fault) => {
+            let backup = Gpt::read_backup(device, sector_size).ok()?;
+            faults.push(format!("the first GPT: {fault}; its backup at the disk's end was read instead"));
+            backup
+        }
+    };
+    let sector = u64::from(sector_size);
+    let mut table = Table::new(TableKind::Gpt);
+    table.guid = Some(gpt.disk_guid);
+    table.faults = faults;
+    table.oddities = gpt.oddities.iter().map(ToString::to_string).collect();
+    table.partitions = gpt
+        .partitions
+        .into_iter()
+        .map(|entry| TableEntry {
+            number: entry.number,
+            purpose: Purpose::Gpt(entry.type_guid),
+            start: entry.first_lba.saturating_mul(sector),
+            size: entry.sectors().saturating_mul(sector),
+            uuid: Some(entry.guid.to_string()),
+            is_active: false,
+            is_container: false,
+            slice: None,
+            chs: None,
+            name: entry.name,
+        })
+        .collect();
+    Some(table)
+}
+
+/// An MBR beside a GPT protects it, or shows some of its partitions to older systems too.
+fn note_hybrid(table: &mut Table, mbr: &Mbr) {
+    let shown: Vec<String> = mbr
+        .partitions
+        .iter()
+        .filter(|entry| entry.kind != MbrType::PROTECTIVE)
+        .map(|entry| entry.number.to_string())
+        .collect();
+    if !shown.is_empty() {
+        table.oddities.push(format!(
+            "a hybrid MBR: it shows partition {} to systems that know no GPT, and such a system may change it \
+             alone",
+            shown.join(", ")
+        ));
+    }
+}
+
+fn from_mbr(device: &dyn BlockDevice, sector_size: u32, mbr: &Mbr) -> Table {
+    let sector = u64::from(sector_size);
+    let sectors = device.size().checked_div(sector).unwrap_or(0);
+    let mut table = Table::new(TableKind::Mbr);
+    table.signature = Some(mbr.signature);
+    table.faults.extend(mbr.broken_chain.clone());
+    let mut slices = Vec::new();
+    for entry in &mbr.partitions {
+        let number = entry.number;
+        let end = entry.first_lba.saturating_add(entry.sectors);
+        if end > sectors {
+            table.oddities.push(format!(
+                "partition {number} lies at sectors {} to {}; the disk has {sectors}",
+                entry.first_lba,
+                end.saturating_sub(1)
+            ));
+        }
+        if let Some(lba) = entry.chs.0.to_lba().filter(|_| entry.kind.is_by_chs() && end < CHS_REACH)
+            && lba.abs_diff(entry.first_lba) > CHS_SLACK
+        {
+            table.oddities.push(format!(
+                "partition {number} starts at sector {}, and by cylinder, head and sector, which its type goes by, \
+                 at sector {lba}",
+                entry.first_lba
+            ));
+        }
+        table.partitions.push(TableEntry {
+            number,
+            purpose: Purpose::Mbr(entry.kind),
+            start: entry.first_lba.saturating_mul(sector),
+            size: entry.sectors.saturating_mul(sector),
+            uuid: (mbr.signature != 0).then(|| format!("{:08x}-{number:02x}", mbr.signature)),
+            name: String::new(),
+            is_active: entry.is_active,
+            is_container: entry.kind.is_extended(),
+            slice: None,
+            chs: Some(entry.chs),
+        });
+        if entry.kind.is_bsd() && number <= 4 {
+            slices.push((number, entry.first_lba, entry.sectors));
+        }
+    }
+    overlaps(&mut table);
+    for (number, first_lba, sectors) in slices {
+        if let Some(label) = Disklabel::read(device, sector_size, first_lba, sectors) {
+            add_label(&mut table, number, &label, sector);
+        }
+    }
+    table
+}
+
+/// Linux counts the partitions of a label on, behind the logical ones.
+fn add_label(table: &mut Table, slice: u32, label: &Disklabel, sector: u64) {
+    if let Some(entry) = table.partitions.iter_mut().find(|entry| entry.number == slice) {
+        entry.is_container = !label.partitions.is_empty();
+        entry.name = label.name.clone().unwrap_or_default();
+    }
+    for found in &label.partitions {
+        let highest = table.partitions.iter().map(|entry| entry.number).max().unwrap_or(0);
+        let number = if table.kind == TableKind::Mbr { highest.max(4) } else { highest }.saturating_add(1);
+        table.partitions.push(TableEntry {
+            number,
+            purpose: Purpose::Label(found.kind),
+            start: found.first_lba.saturating_mul(sector),
+            size: found.sectors.saturating_mul(sector),
+            uuid: None,
+            name: label.name.clone().unwrap_or_default(),
+            is_active: false,
+            is_container: false,
+            slice: Some(if slice == 0 {
+                found.letter.to_string()
+            } else {
+                format!("{slice}{}", found.letter)
+            }),
+            chs: None,
+        });
+    }
+}
+
+fn from_bare(device: &dyn BlockDevice, sector_size: u32) -> Table {
+    let sector = u64::from(sector_size);
+    let sectors = device.size().checked_div(sector).unwrap_or(0);
+    match Disklabel::read(device, sector_size, 0, sectors) {
+        Some(label) if !label.partitions.is_empty() => {
+            let mut table = Table::new(TableKind::Label);
+            add_label(&mut table, 0, &label, sector);
+            table
+        }
+        _ => Table::new(TableKind::None),
+    }
+}
+
+/// Partitions that share bytes; logical ones lie inside of their extended one by right.
+fn overlaps(table: &mut Table) {
+    let mut plain: Vec<&TableEntry> = table.partitions.iter().filter(|entry| !entry.is_container).collect();
+    plain.sort_unstable_by_key(|entry| entry.start);
+    let shared = plain.windows(2).filter_map(|pair| {
+        let [first, second] = pair else { return None };
+        (first.start.saturating_add(first.size) > second.start).then(|| {
+            let place = second.start;
+            format!("partitions {} and {} overlap: both have byte {place}", first.number, second.number)
+        })
+    });
+    let shared: Vec<String> = shared.collect();
+    table.oddities.extend(shared);
+}
+
+#[cfg(test)]
+mod tests;
