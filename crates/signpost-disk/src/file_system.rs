@@ -142,6 +142,12 @@ pub fn open(device: &SharedDevice, identity: &Identity) -> Option<Result<Box<dyn
         }
         VolumeKind::Btrfs => crate::btrfs::BtrfsVolume::open(device.clone())
             .map(|volume| Box::new(volume) as Box<dyn FileSystem>),
+        VolumeKind::Ntfs => {
+            crate::ntfs::NtfsVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
+        }
+        VolumeKind::Iso9660 => {
+            crate::iso::IsoVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
+        }
         _ => return None,
     })
 }

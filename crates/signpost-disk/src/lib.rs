@@ -24,14 +24,18 @@ pub mod ext;
 pub mod fat;
 pub mod file_system;
 pub mod gpt;
+mod iso;
+pub mod lvm;
 pub mod mbr;
 pub mod md;
+mod ntfs;
 pub mod numbering;
 pub mod partition_type;
 pub mod probe;
 mod runs;
 pub mod table;
 mod tree;
+pub mod volumes;
 mod xfs;
 
 pub use uguid::{Guid, guid};

@@ -10,6 +10,8 @@ use uguid::Guid;
 pub enum DiskIdentity {
     /// GPT: the disk's GUID, in its text form.
     Guid(String),
+    /// MBR: the disk's signature.
+    Signature(u32),
     /// No identity: by the place at which the machine lists it.
     Place(usize),
 }

@@ -13,7 +13,8 @@ use signpost_disk::probe::{VolumeKind, identify};
 /// Runs a tool of Debian's; a missing one is an error that says how to get it.
 pub fn run(tool: &str, args: &[&str]) -> String {
     let path = format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default());
-    let output = Command::new(tool)
+    let output = Command::new("timeout")
+        .args(["120", tool])
         .args(args)
         .env("PATH", path)
         .output()
@@ -145,6 +146,28 @@ pub fn make_mirror(image: &Path, metadata_at: u64, data: u64, length: u64) {
     poke(image, metadata_at, &block);
 }
 
+/// An image as a block device, for tools that take nothing else. Takes root.
+pub struct LoopDevice {
+    name: String,
+}
+
+impl LoopDevice {
+    pub fn new(image: &Image) -> Self {
+        let name = run("losetup", &["--find", "--show", image.name()]).trim().to_string();
+        Self { name }
+    }
+
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+}
+
+impl Drop for LoopDevice {
+    fn drop(&mut self) {
+        run("losetup", &["--detach", &self.name]);
+    }
+}
+
 /// An image, mounted as the kernel reads and writes it; taken off again when dropped. Takes root.
 pub struct Mounted {
     folder: tempfile::TempDir,
@@ -152,9 +175,13 @@ pub struct Mounted {
 
 impl Mounted {
     pub fn new(image: &Image, options: &str) -> Self {
+        Self::of_type(image, "auto", options)
+    }
+
+    pub fn of_type(image: &Image, kind: &str, options: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let options = format!("loop,{options}");
-        run("mount", &["-o", &options, image.name(), folder.path().to_str().unwrap()]);
+        run("mount", &["-t", kind, "-o", &options, image.name(), folder.path().to_str().unwrap()]);
         Self { folder }
     }
 

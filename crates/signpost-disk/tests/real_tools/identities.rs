@@ -4,7 +4,7 @@ use std::fs;
 
 use signpost_disk::probe::{VolumeKind, identify};
 
-use crate::harness::{Image, make_mirror, poke, run, source};
+use crate::harness::{Image, LoopDevice, make_mirror, poke, run, source};
 
 /// Size in MiB, tool, arguments before the image, the kind.
 type Case = (u64, &'static str, &'static [&'static str], VolumeKind);
@@ -66,23 +66,15 @@ fn label_and_uuid_are_those_of_blkid() {
             args.push(key.to_str().unwrap());
         }
         if tool == "pvcreate" {
-            with_loop_device(&image, |device| {
-                *args.last_mut().unwrap() = device;
-                run(tool, &args);
-            });
+            let device = LoopDevice::new(&image);
+            let on_device: Vec<&str> =
+                args.iter().map(|arg| if *arg == image.name() { device.name() } else { arg }).collect();
+            run(tool, &on_device);
         } else {
             run(tool, &args);
         }
         assert_eq!(image.check(), kind, "{tool} {args:?}");
     }
-}
-
-/// The tools of volume managers take devices alone.
-fn with_loop_device(image: &Image, call: impl FnOnce(&'static str)) {
-    let device = run("losetup", &["--find", "--show", image.name()]);
-    let device: &'static str = device.trim().to_string().leak();
-    call(device);
-    run("losetup", &["--detach", device]);
 }
 
 #[test]

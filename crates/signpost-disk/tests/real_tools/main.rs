@@ -5,4 +5,6 @@ mod btrfs;
 mod fat_ext;
 mod harness;
 mod identities;
+mod iso_ntfs;
+mod lvm;
 mod xfs;

@@ -1,0 +1,251 @@
+//! From disks to volumes: partitions, bare disks, arrays, logical volumes; found and numbered in the same way at the
+//! desk and at boot.
+
+use alloc::string::{String, ToString};
+use alloc::sync::Arc;
+use alloc::vec::Vec;
+
+use crate::block::{SharedDevice, Window};
+use crate::file_system::VolumeError;
+use crate::numbering::{DiskIdentity, Numbered, order};
+use crate::probe::{Identity, VolumeKind, identify, identify_beneath_raid};
+use crate::table::{Table, TableKind};
+use crate::{lvm, md};
+
+/// A disk, looked at.
+pub struct Disk {
+    /// Its bytes.
+    pub device: SharedDevice,
+    /// Its table.
+    pub table: Table,
+    /// What may hold a file system on it: its partitions, or the whole of it.
+    pub parts: Vec<Part>,
+}
+
+/// A partition, or a bare disk.
+pub struct Part {
+    /// Index of the table's entry; `None` for the whole disk.
+    pub entry: Option<usize>,
+    start: u64,
+    found: Contents,
+}
+
+/// Bytes, and what they are.
+#[derive(Clone)]
+struct Contents {
+    device: SharedDevice,
+    identity: Identity,
+    fault: Option<VolumeError>,
+}
+
+impl Contents {
+    fn of(device: SharedDevice) -> Self {
+        let (identity, fault) = identify(device.as_ref());
+        Self { device, identity, fault }
+    }
+}
+
+/// What a volume lies in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// A whole disk, by index.
+    Disk(usize),
+    /// A partition: its disk's index, and its entry's in the disk's table.
+    Partition(usize, usize),
+    /// A mirror of other volumes.
+    Mirror {
+        /// Its name.
+        name: Option<String>,
+        /// Its identity.
+        uuid: String,
+        /// Its members, as indices of volumes.
+        members: Vec<usize>,
+    },
+    /// A logical volume.
+    Logical {
+        /// Its group.
+        group: String,
+        /// Its name.
+        name: String,
+        /// The physical volumes that it lies on, as indices of volumes.
+        members: Vec<usize>,
+    },
+}
+
+/// A volume.
+#[derive(Clone)]
+pub struct Volume {
+    /// What it lies in.
+    pub origin: Origin,
+    /// Its bytes; `None` where they cannot be read.
+    pub device: Option<SharedDevice>,
+    /// What it is.
+    pub identity: Identity,
+    /// What is wrong with it.
+    pub fault: Option<VolumeError>,
+    /// The FAT that firmware, which knows no RAID, sees in a RAID member.
+    pub beneath_raid: Option<VolumeKind>,
+}
+
+/// All volumes of a machine.
+pub struct Volumes {
+    /// Each, `v1` first.
+    pub list: Vec<Volume>,
+    /// The index of the home volume.
+    pub home: Option<usize>,
+    /// What could not be put together.
+    pub faults: Vec<String>,
+}
+
+impl Disk {
+    /// Looks at a disk: its table, and what each part of it is.
+    pub fn look(device: &SharedDevice, sector_size: u32) -> Self {
+        let table = Table::read(device.as_ref(), sector_size);
+        let mut parts: Vec<Part> = Vec::new();
+        for (index, entry) in table.partitions.iter().enumerate().filter(|(_, entry)| !entry.is_container) {
+            let window: SharedDevice = Arc::new(Window::new(device.clone(), entry.start, entry.size));
+            parts.push(Part { entry: Some(index), start: entry.start, found: Contents::of(window) });
+        }
+        // A disk may be one volume; one written from an image of ISO 9660 has a table besides.
+        if table.kind == TableKind::None && table.faults.is_empty() || table.kind == TableKind::Mbr {
+            let whole = Contents::of(device.clone());
+            let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf);
+            if table.kind == TableKind::None && whole.identity.kind != VolumeKind::Unknown || is_image {
+                parts.push(Part { entry: None, start: 0, found: whole });
+            }
+        }
+        Self { device: device.clone(), table, parts }
+    }
+
+    /// What orders it among others.
+    fn identity(&self, index: usize) -> DiskIdentity {
+        match (self.table.guid, self.table.signature) {
+            (Some(guid), _) => DiskIdentity::gpt(guid),
+            (None, Some(signature)) if signature != 0 => DiskIdentity::Signature(signature),
+            _ => DiskIdentity::Place(index),
+        }
+    }
+}
+
+impl Volumes {
+    /// Finds and numbers the volumes of these disks. The first one for which `is_home` holds orders the others; it
+    /// is asked for the disk's index, the table entry's, and the volume's bytes and kind.
+    pub fn find(
+        disks: &[Disk],
+        is_home: &dyn Fn(usize, Option<usize>, &SharedDevice, &Identity) -> bool,
+    ) -> Self {
+        let mut plain: Vec<(usize, &Part)> = Vec::new();
+        let mut numbered = Vec::new();
+        for (index, disk) in disks.iter().enumerate() {
+            for part in &disk.parts {
+                plain.push((index, part));
+                numbered.push(Numbered { disk: index, identity: disk.identity(index), start: part.start });
+            }
+        }
+        let home = plain
+            .iter()
+            .position(|(disk, part)| is_home(*disk, part.entry, &part.found.device, &part.found.identity));
+        let home_disk = home.and_then(|home| plain.get(home)).map(|(disk, _)| *disk);
+        let mut volumes = Self { list: Vec::new(), home: None, faults: Vec::new() };
+        for index in order(&numbered, home_disk) {
+            let Some((disk, part)) = plain.get(index) else { continue };
+            if home == Some(index) {
+                volumes.home = Some(volumes.list.len());
+            }
+            let origin = part.entry.map_or(Origin::Disk(*disk), |entry| Origin::Partition(*disk, entry));
+            volumes.push(origin, &part.found);
+        }
+        volumes.add_mirrors();
+        volumes.add_logical();
+        volumes
+    }
+
+    fn push(&mut self, origin: Origin, found: &Contents) {
+        let is_raid = found.identity.kind == VolumeKind::MdRaid;
+        let beneath = is_raid.then(|| identify_beneath_raid(found.device.as_ref()));
+        self.list.push(Volume {
+            origin,
+            device: Some(found.device.clone()),
+            identity: found.identity.clone(),
+            fault: found.fault.clone(),
+            beneath_raid: beneath.filter(|kind| kind.is_fat()),
+        });
+    }
+
+    /// Indices and bytes of the volumes of a kind.
+    fn of_kind(&self, kind: VolumeKind) -> Vec<(usize, SharedDevice)> {
+        let all = self.list.iter().enumerate().filter(|(_, volume)| volume.identity.kind == kind);
+        all.filter_map(|(index, volume)| Some((index, volume.device.clone()?))).collect()
+    }
+
+    /// Mirrors: any member holds the whole, the one with most changes the newest.
+    fn add_mirrors(&mut self) {
+        let mut sets: Vec<(md::Superblock, SharedDevice, Vec<usize>)> = Vec::new();
+        for (index, device) in self.of_kind(VolumeKind::MdRaid) {
+            let Some(member) = md::Superblock::read(device.as_ref()).filter(md::Superblock::is_mirror) else {
+                continue;
+            };
+            match sets.iter_mut().find(|(known, _, _)| known.set_uuid == member.set_uuid) {
+                Some((known, newest, members)) => {
+                    members.push(index);
+                    if member.events > known.events {
+                        (*known, *newest) = (member, device);
+                    }
+                }
+                None => sets.push((member, device, Vec::from([index]))),
+            }
+        }
+        sets.sort_by(|a, b| a.0.set_uuid.cmp(&b.0.set_uuid));
+        for (member, device, members) in sets {
+            let window = Window::new(device, member.data_offset, member.data_size);
+            let origin = Origin::Mirror { name: member.name, uuid: member.set_uuid, members };
+            self.push(origin, &Contents::of(Arc::new(window)));
+        }
+    }
+
+    fn add_logical(&mut self) {
+        let physical = self.of_kind(VolumeKind::Lvm2);
+        if physical.is_empty() {
+            return;
+        }
+        let devices: Vec<SharedDevice> = physical.iter().map(|(_, device)| device.clone()).collect();
+        let (logical, faults) = lvm::assemble(&devices);
+        self.faults.extend(faults);
+        for volume in logical {
+            let members = volume.members.iter().filter_map(|index| Some(physical.get(*index)?.0)).collect();
+            let origin = Origin::Logical { group: volume.group, name: volume.name, members };
+            match volume.contents {
+                Ok(device) => self.push(origin, &Contents::of(device)),
+                Err(why) => self.list.push(Volume {
+                    origin,
+                    device: None,
+                    identity: Identity::of_kind(VolumeKind::Unknown),
+                    fault: Some(VolumeError::Unsupported(why)),
+                    beneath_raid: None,
+                }),
+            }
+        }
+    }
+}
+
+impl Origin {
+    /// Where a volume is, for people: `disk 1 partition 2`.
+    pub fn words(&self, disks: &[Disk]) -> String {
+        match self {
+            Self::Disk(disk) => alloc::format!("disk {}", disk.saturating_add(1)),
+            Self::Partition(disk, entry) => {
+                let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
+                let disk = disk.saturating_add(1);
+                match entry.map(|entry| (entry.number, entry.slice.as_deref())) {
+                    Some((_, Some(slice))) => alloc::format!("disk {disk} slice {slice}"),
+                    Some((number, None)) => alloc::format!("disk {disk} partition {number}"),
+                    None => alloc::format!("disk {disk}"),
+                }
+            }
+            Self::Mirror { name, uuid, .. } => {
+                alloc::format!("mirror {}", name.clone().unwrap_or_else(|| uuid.to_string()))
+            }
+            Self::Logical { group, name, .. } => alloc::format!("volume {group}/{name}"),
+        }
+    }
+}
