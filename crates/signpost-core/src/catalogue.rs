@@ -1,12 +1,17 @@
 //! The catalogue: rows of data that say what marks a system or a program.
 
+use std::path::Path;
+
 use serde::Deserialize;
 
+use crate::error::{Error, Result};
 use crate::survey::{Role, VersionFacts};
 
 const BUILT_IN: &str = include_str!("../data/catalogue.toml");
+/// Bytes of a file of rows.
+const MAX_FILE: u64 = 1 << 20;
 
-/// Rows to tell systems and programs by.
+/// Rows to tell systems and programs by; the first that fits counts.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Catalogue {
@@ -17,18 +22,74 @@ pub struct Catalogue {
     program: Vec<ProgramRow>,
 }
 
-/// A system that shows by its loader.
+/// A system that does not tell its own name.
 #[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct SystemRow {
     /// A short name, fit for an id.
     pub id: String,
-    /// Its title.
+    /// Its title; `{label}` and `{version}` stand for the volume's label and what `version-of` says.
     pub title: String,
+    /// What it is a member of.
+    #[serde(default)]
+    pub family: Family,
     /// Folder of its loader, below `/EFI`.
-    folder: String,
+    folder: Option<String>,
     /// File name of its loader; any program in the folder where it is not given.
     loader: Option<String>,
+    /// Marks on a volume.
+    volume: Option<VolumeMarks>,
+}
+
+/// What marks a system on its volume: everything that is given must fit.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct VolumeMarks {
+    /// Kinds of file system, as the survey shows them.
+    pub kinds: Vec<String>,
+    /// Types of an MBR partition, or of the slice around it, in hexadecimal.
+    pub types: Vec<String>,
+    /// Its label, or that of a volume in it; `*` stands for anything.
+    pub label: Option<String>,
+    /// Paths that must all be there.
+    pub files: Vec<String>,
+    /// Text in its first sector.
+    pub boot_sector: Option<String>,
+    /// A program whose version resource gives `{version}`.
+    pub version_of: Option<String>,
+}
+
+/// Families of systems.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Family {
+    /// Linux.
+    Linux,
+    /// A closed desktop system.
+    Desktop,
+    /// DOS and what is like it.
+    Dos,
+    /// BSD.
+    Bsd,
+    /// macOS.
+    Mac,
+    /// None of these.
+    #[default]
+    Other,
+}
+
+impl Family {
+    /// The family in a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Linux => "linux",
+            Self::Desktop => "desktop",
+            Self::Dos => "dos",
+            Self::Bsd => "bsd",
+            Self::Mac => "mac",
+            Self::Other => "other",
+        }
+    }
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -59,7 +120,7 @@ impl Catalogue {
     ///
     /// # Errors
     /// What is wrong with them, with line and column.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    pub fn parse(text: &str) -> std::result::Result<Self, String> {
         let catalogue: Self = toml::from_str(text).map_err(|error| error.to_string())?;
         match catalogue.format {
             1 => Ok(catalogue),
@@ -67,14 +128,45 @@ impl Catalogue {
         }
     }
 
+    /// Puts the rows of every `*.toml` of a folder before these, so that they count first.
+    ///
+    /// # Errors
+    /// Where the folder or a file of it cannot be read.
+    pub fn take_folder(&mut self, folder: &Path) -> Result<()> {
+        let entries = std::fs::read_dir(folder).map_err(|error| Error::unusable(folder, error))?;
+        let mut files: Vec<_> = entries.filter_map(|entry| entry.ok().map(|entry| entry.path())).collect();
+        files.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
+        files.sort();
+        files.reverse();
+        for path in files {
+            let length = std::fs::metadata(&path).map_err(|error| Error::unusable(&path, error))?.len();
+            if length > MAX_FILE {
+                return Err(Error::unusable(
+                    &path,
+                    format!("{length} bytes; a file of rows has {MAX_FILE} at most"),
+                ));
+            }
+            let text = std::fs::read_to_string(&path).map_err(|error| Error::unusable(&path, error))?;
+            let more = Self::parse(&text).map_err(|why| Error::unusable(&path, why))?;
+            self.system.splice(0..0, more.system);
+            self.program.splice(0..0, more.program);
+        }
+        Ok(())
+    }
+
     /// The row for a program at this path below `/EFI`; case does not matter.
     pub fn system(&self, path_below_efi: &str) -> Option<&SystemRow> {
         let path = path_below_efi.to_lowercase();
         let (folder, file) = path.rsplit_once('/')?;
         self.system.iter().find(|row| {
-            row.folder.to_lowercase() == folder
+            row.folder.as_ref().is_some_and(|own| own.to_lowercase() == folder)
                 && row.loader.as_ref().is_none_or(|loader| loader.to_lowercase() == file)
         })
+    }
+
+    /// Rows with marks on a volume.
+    pub fn on_volumes(&self) -> impl Iterator<Item = (&SystemRow, &VolumeMarks)> {
+        self.system.iter().filter_map(|row| Some((row, row.volume.as_ref()?)))
     }
 
     /// What a program with this version resource is, if its words say it.
@@ -90,6 +182,21 @@ impl Catalogue {
             ProgramRole::OtherBootManager => Role::OtherBootManager,
         })
     }
+}
+
+/// Whether a text is what a pattern says, in any case; `*` stands for anything.
+pub(crate) fn fits(pattern: &str, text: &str) -> bool {
+    let (pattern, text) = (pattern.to_lowercase(), text.to_lowercase());
+    let mut parts = pattern.split('*');
+    let first = parts.next().unwrap_or_default();
+    let Some(mut rest) = text.strip_prefix(first) else { return false };
+    let mut parts: Vec<&str> = parts.collect();
+    let Some(last) = parts.pop() else { return rest.is_empty() };
+    for part in parts {
+        let Some(at) = rest.find(part) else { return false };
+        rest = &rest[at + part.len()..];
+    }
+    rest.ends_with(last)
 }
 
 #[cfg(test)]
@@ -114,6 +221,7 @@ mod tests {
         assert_eq!(catalogue.program(&described("Kestrel Memory Test")), Some(Role::Tool));
         assert_eq!(catalogue.program(&described("Harbour Boot Menu")), Some(Role::OtherBootManager));
         assert_eq!(catalogue.program(&described("Start-up")), None);
+        assert!(catalogue.on_volumes().count() > 5);
     }
 
     #[test]
@@ -121,5 +229,19 @@ mod tests {
         assert!(Catalogue::parse("format = 2\n").unwrap_err().contains("format is 2"));
         let error = Catalogue::parse("format = 1\n[[system]]\nid = 3\n").unwrap_err();
         assert!(error.contains("line 3"), "{error}");
+    }
+
+    #[test]
+    fn a_star_stands_for_anything() {
+        for (pattern, text, is_it) in [
+            ("TIDE*", "Tide bench", true),
+            ("*bench*", "Tide bench PC", true),
+            ("tide", "tides", false),
+            ("a*b*c", "a-b-b-c", true),
+            ("a*bc", "abd", false),
+            ("*", "", true),
+        ] {
+            assert_eq!(fits(pattern, text), is_it, "{pattern} {text}");
+        }
     }
 }

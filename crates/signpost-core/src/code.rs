@@ -15,6 +15,16 @@ pub enum Code {
     VolumeBroken,
     /// Two volumes share an identity.
     Clone,
+    /// A system sleeps on a volume.
+    Hibernated,
+    /// A volume was in use when the machine went down.
+    Unclean,
+    /// Volumes of one size without a label.
+    NoLabel,
+    /// A system's `/etc/fstab` names a volume that is not there.
+    FstabWrong,
+    /// An entry file names files that are not there.
+    EntryFileBroken,
     /// The firmware's variables cannot be read, in whole or in part.
     VariablesBroken,
     /// A load option is broken.
@@ -57,12 +67,17 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 24] = [
+    pub const ALL: [Self; 29] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
         Self::VolumeBroken,
         Self::Clone,
+        Self::Hibernated,
+        Self::Unclean,
+        Self::NoLabel,
+        Self::FstabWrong,
+        Self::EntryFileBroken,
         Self::VariablesBroken,
         Self::EntryBroken,
         Self::EntryStale,
@@ -92,6 +107,11 @@ impl Code {
             Self::PartitionOdd => "partition-odd",
             Self::VolumeBroken => "volume-broken",
             Self::Clone => "clone",
+            Self::Hibernated => "hibernated",
+            Self::Unclean => "unclean",
+            Self::NoLabel => "no-label",
+            Self::FstabWrong => "fstab-wrong",
+            Self::EntryFileBroken => "entry-file-broken",
             Self::VariablesBroken => "variables-broken",
             Self::EntryBroken => "entry-broken",
             Self::EntryStale => "entry-stale",

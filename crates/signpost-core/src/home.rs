@@ -71,7 +71,7 @@ pub(crate) fn sha256(bytes: &[u8]) -> String {
 pub(crate) fn location(look: &Look<'_>, volume: usize) -> Option<Location> {
     let facts = look.survey.volumes.get(volume)?;
     let disk = look.survey.disks.get(facts.disk - 1)?;
-    let partition = disk.partitions.iter().find(|partition| partition.number == facts.partition)?;
+    let partition = disk.partitions.iter().find(|partition| Some(partition.number) == facts.partition)?;
     Some(Location::new(facts.disk - 1, partition.start, partition.size))
 }
 

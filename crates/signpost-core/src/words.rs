@@ -37,7 +37,7 @@ pub(crate) fn verdict(look: &Look<'_>, verdict: &Verdict) -> String {
         }
         Verdict::NoPartition { number, signature, renumbered } => match renumbered.first() {
             Some(volume) => {
-                let now = look.survey.volumes[*volume].partition;
+                let now = look.survey.volumes[*volume].partition.unwrap_or(0);
                 format!(
                     "its partition now has number {now}, the entry says {number}: the firmware does not find it"
                 )

@@ -15,6 +15,7 @@ use alloc::vec::Vec;
 use crate::block::SharedDevice;
 use crate::bytes::{le16, le32, le64, len, short};
 use crate::file_system::{FileSystem, Item, Metadata, VolumeError};
+use crate::runs::Run;
 use crate::tree::{NodeKind, Nodes, Tree};
 use item::{DirItem, InodeItem, Key, kind};
 use node::{Forest, TreeRoot};
@@ -113,6 +114,11 @@ impl Nodes for BtrfsVolume {
         Ok(names)
     }
 
+    fn runs(&self, file: &File) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
+        let runs = extent::plain_runs(&self.forest, file.tree, file.number)?;
+        Ok(runs.map(|runs| (self.forest.device.clone(), runs)))
+    }
+
     fn read(&self, node: &File, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
         extent::read(&self.forest, node.tree, node.number, offset, buffer)
     }
@@ -132,6 +138,10 @@ impl FileSystem for Rooted {
 
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
         self.0.read_at(path, offset, buffer)
+    }
+
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        self.0.file_device(path)
     }
 
     fn subvolumes(&self) -> Vec<crate::file_system::Subvolume> {

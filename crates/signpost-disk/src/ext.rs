@@ -239,6 +239,10 @@ impl FileSystem for ExtVolume {
         Ok(Metadata { size: found.len(), is_folder: found.is_dir() })
     }
 
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        Ok(self.layout.as_ref().and_then(|layout| layout.file_device(path)))
+    }
+
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
         match self.layout.as_ref().and_then(|layout| layout.read_at(path, offset, buffer)) {
             Some(there) => Ok(there),

@@ -15,7 +15,7 @@ use crate::block::{BlockDevice, SharedDevice, read_vec};
 use crate::bytes::len;
 use crate::file_system::{FileSystem, Item, Metadata, VolumeError, parts};
 use crate::probe::{Identity, VolumeKind};
-use crate::runs::{self, Run};
+use crate::runs::{self, FileDevice, Run};
 use folder::FolderEntry;
 
 /// No folder is longer than this (the specification's own limit).
@@ -116,6 +116,13 @@ impl FileSystem for FatVolume {
             None => Metadata { size: 0, is_folder: true },
             Some(entry) => Metadata { size: u64::from(entry.size), is_folder: entry.is_folder },
         })
+    }
+
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        let Some(entry) = self.find(path)?.filter(|entry| !entry.is_folder) else { return Ok(None) };
+        let size = u64::from(entry.size);
+        let chain = self.reader().chain(entry.first_cluster, size)?;
+        Ok((chain.length() >= size).then(|| FileDevice::shared(&self.device, chain.runs, size)))
     }
 
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {

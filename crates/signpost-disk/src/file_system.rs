@@ -30,6 +30,14 @@ pub trait FileSystem {
     /// Where it is no file, or cannot be read.
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError>;
 
+    /// A file as a device of its own, for images of disks; `None` where its bytes do not lie on the volume as they are.
+    ///
+    /// # Errors
+    /// Where it is no file, or cannot be read.
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        self.metadata(path).map(|_| None)
+    }
+
     /// Parts of the volume that systems may have as their root, beside its uppermost folder. None for most kinds.
     fn subvolumes(&self) -> Vec<Subvolume> {
         Vec::new()

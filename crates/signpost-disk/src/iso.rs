@@ -250,6 +250,10 @@ impl Nodes for IsoVolume {
         Ok(link.target.as_bytes().to_vec())
     }
 
+    fn runs(&self, file: &Node) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
+        Ok(Some((self.device.clone(), file.runs.clone())))
+    }
+
     fn read(&self, node: &Node, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
         Ok(runs::read(self.device.as_ref(), &node.runs, offset, buffer)?)
     }

@@ -260,7 +260,7 @@ mod tests {
     }
 
     #[test]
-    fn a_boot_sector_of_a_file_system_is_no_table() {
+    fn the_first_sector_of_a_file_system_is_no_table() {
         let mut disk = vec![0x6e; 512 * 4];
         disk[510..512].copy_from_slice(&[0x55, 0xaa]);
         assert_eq!(Mbr::read(&disk, 512), Ok(None));

@@ -13,6 +13,7 @@ use ntfs::{Ntfs, NtfsAttributeFlags, NtfsAttributeType, NtfsError, NtfsFile, Ntf
 use crate::block::{ReadAhead, SharedDevice};
 use crate::bytes::len;
 use crate::file_system::VolumeError;
+use crate::runs::Run;
 use crate::tree::{NodeKind, Nodes, Tree};
 
 /// Names of one folder.
@@ -119,6 +120,11 @@ impl Nodes for NtfsVolume {
             names.push((key.name().to_string_lossy(), kind));
         }
         Ok(names)
+    }
+
+    /// Where a file lies on the volume the crate does not say.
+    fn runs(&self, _: &Record) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
+        Ok(None)
     }
 
     fn read(&self, node: &Record, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {

@@ -1,8 +1,9 @@
 //! Stretches of a file on its volume, and reading across them: the fast way to a large file.
 
+use alloc::sync::Arc;
 use alloc::vec::Vec;
 
-use crate::block::{BlockDevice, ReadError};
+use crate::block::{BlockDevice, ReadError, SharedDevice};
 use crate::bytes::len;
 
 /// Bytes that lie one behind the other, in the file and on the volume.
@@ -72,6 +73,33 @@ pub(crate) fn read(
         index = index.saturating_add(1);
     }
     Ok(())
+}
+
+/// A file's bytes as a device: what is inside of an image file.
+pub(crate) struct FileDevice {
+    device: SharedDevice,
+    runs: Vec<Run>,
+    size: u64,
+}
+
+impl FileDevice {
+    pub(crate) fn shared(device: &SharedDevice, runs: Vec<Run>, size: u64) -> SharedDevice {
+        Arc::new(Self { device: device.clone(), runs, size })
+    }
+}
+
+impl BlockDevice for FileDevice {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
+        let end = u64::try_from(buffer.len()).ok().and_then(|length| offset.checked_add(length));
+        if end.is_none_or(|end| end > self.size) {
+            return Err(ReadError::past_end(offset, buffer.len(), self.size));
+        }
+        read(self.device.as_ref(), &self.runs, offset, buffer)
+    }
 }
 
 #[cfg(test)]

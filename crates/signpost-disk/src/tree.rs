@@ -4,8 +4,10 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crate::block::SharedDevice;
 use crate::bytes::len;
 use crate::file_system::{FileSystem, Item, Metadata, VolumeError, parts};
+use crate::runs::{FileDevice, Run};
 
 /// Links followed on one way to a file.
 const MAX_LINKS: usize = 40;
@@ -54,6 +56,8 @@ pub(crate) trait Nodes {
         self.read(link, 0, &mut target)?;
         Ok(target)
     }
+    /// The volume's device and a file's runs on it, where its bytes lie there as they are.
+    fn runs(&self, file: &Self::Node) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError>;
     /// Fills `buffer` from `offset` on, all of it within the node's size.
     fn read(&self, node: &Self::Node, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError>;
 }
@@ -138,6 +142,12 @@ impl<T: Nodes> FileSystem for Tree<T> {
         let node = self.find(path)?;
         let is_folder = self.0.kind(&node) == NodeKind::Folder;
         Ok(Metadata { size: self.0.size(&node), is_folder })
+    }
+
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        let node = self.find(path)?;
+        let runs = self.0.runs(&node)?;
+        Ok(runs.map(|(device, runs)| FileDevice::shared(&device, runs, self.0.size(&node))))
     }
 
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {

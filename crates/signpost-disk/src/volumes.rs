@@ -111,6 +111,8 @@ impl Disk {
             let whole = Contents::of(device.clone());
             let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf);
             if table.kind == TableKind::None && whole.identity.kind != VolumeKind::Unknown || is_image {
+                // A partition that starts with the disk is the image itself.
+                parts.retain(|part| part.start > 0);
                 parts.push(Part { entry: None, start: 0, found: whole });
             }
         }
@@ -127,13 +129,12 @@ impl Disk {
     }
 }
 
+/// Whether a volume is home: asked for its disk's index, its entry's in the table, its bytes and its kind.
+pub type IsHome<'a> = &'a dyn Fn(usize, Option<usize>, &SharedDevice, &Identity) -> bool;
+
 impl Volumes {
-    /// Finds and numbers the volumes of these disks. The first one for which `is_home` holds orders the others; it
-    /// is asked for the disk's index, the table entry's, and the volume's bytes and kind.
-    pub fn find(
-        disks: &[Disk],
-        is_home: &dyn Fn(usize, Option<usize>, &SharedDevice, &Identity) -> bool,
-    ) -> Self {
+    /// Finds and numbers the volumes of these disks. The first one for which `is_home` holds orders the others.
+    pub fn find(disks: &[Disk], is_home: IsHome<'_>) -> Self {
         let mut plain: Vec<(usize, &Part)> = Vec::new();
         let mut numbered = Vec::new();
         for (index, disk) in disks.iter().enumerate() {

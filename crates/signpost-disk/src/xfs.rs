@@ -24,7 +24,7 @@ const NEEDS_REPAIR: u32 = 0x10;
 const INCOMPAT_FTYPE: u32 = 0x1;
 const FEATURES2_FTYPE: u32 = 0x200;
 /// Bytes of a folder's data that are looked through.
-const MAX_FOLDER: u64 = 64 << 20;
+const MAX_FOLDER: u64 = 16 << 20;
 /// Folder data lies before this offset, its index behind.
 const INDEX_OFFSET: u64 = 1 << 35;
 /// Header of a block of a link's target, version 5: "Symbolic Links".
@@ -157,7 +157,7 @@ impl XfsVolume {
         Inode::decode(number, &bytes, self.superblock.is_version_5)
     }
 
-    fn runs(&self, inode: &Inode) -> Result<Vec<Run>, VolumeError> {
+    fn map(&self, inode: &Inode) -> Result<Vec<Run>, VolumeError> {
         inode::Mapper { device: self.device.as_ref(), superblock: &self.superblock }.runs(inode)
     }
 
@@ -170,7 +170,7 @@ impl XfsVolume {
         if let Fork::Local(bytes) = &folder.fork {
             return folder::short_form(bytes, &layout).ok_or_else(|| short("XFS short folder"));
         }
-        let runs = self.runs(folder)?;
+        let runs = self.map(folder)?;
         let data: Vec<&Run> = runs.iter().filter(|run| run.at < INDEX_OFFSET).collect();
         let end = data.last().map_or(0, |run| run.at.saturating_add(run.length));
         if end > MAX_FOLDER {
@@ -227,7 +227,7 @@ impl Nodes for XfsVolume {
         if let Fork::Local(bytes) = &link.fork {
             return Ok(bytes.get(..size).unwrap_or(bytes).to_vec());
         }
-        let runs = self.runs(link)?;
+        let runs = self.map(link)?;
         let block_size = len(self.superblock.block_size);
         let (mut target, mut at) = (Vec::new(), 0u64);
         let header = if self.superblock.is_version_5 { LINK_HEADER } else { 0 };
@@ -242,10 +242,14 @@ impl Nodes for XfsVolume {
         Ok(target)
     }
 
+    fn runs(&self, file: &Inode) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
+        Ok(Some((self.device.clone(), self.map(file)?)))
+    }
+
     fn read(&self, node: &Inode, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
         if let Fork::Local(_) = node.fork {
             return Err(VolumeError::Corrupt(format!("XFS: file inode {} has its data in it", node.number)));
         }
-        Ok(runs::read(self.device.as_ref(), &self.runs(node)?, offset, buffer)?)
+        Ok(runs::read(self.device.as_ref(), &self.map(node)?, offset, buffer)?)
     }
 }

@@ -6,12 +6,13 @@ use std::sync::Arc;
 use serde::Deserialize;
 use signpost_disk::block::SharedDevice;
 use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
 use super::image::ImageFile;
 use super::variables::{FdFile, FolderStore};
-use super::{Machine, MachineDisk, Running};
+use super::{FirmwareKind, Machine, MachineDisk, Running};
 use crate::error::{Error, Result};
 
 const FORMAT: i64 = 1;
@@ -24,7 +25,7 @@ struct MachineFile {
     firmware: Firmware,
     #[serde(default)]
     architecture: Architecture,
-    variables: String,
+    variables: Option<String>,
     secure_boot: Option<bool>,
     #[serde(default)]
     running: RunningSection,
@@ -36,6 +37,7 @@ struct MachineFile {
 #[serde(rename_all = "kebab-case")]
 enum Firmware {
     Uefi,
+    Bios,
 }
 
 #[derive(Deserialize, Default)]
@@ -94,14 +96,23 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
     if file.format != FORMAT {
         return Err(wrong(format!("format is {}; this program reads format {FORMAT}", file.format)));
     }
-    let Firmware::Uefi = file.firmware;
-    if let Some(disk) = file.disk.iter().find(|disk| disk.sector_size != 512) {
-        let why = format!(
-            "{}: sector-size is {}; only disks with 512-byte sectors are read",
-            disk.image, disk.sector_size
-        );
+    let bad_size = |disk: &&DiskSection| {
+        !disk.sector_size.is_power_of_two() || !(512..=4096).contains(&disk.sector_size)
+    };
+    if let Some(disk) = file.disk.iter().find(bad_size) {
+        let why = format!("{}: sector-size is {}; disks have 512 or 4096", disk.image, disk.sector_size);
         return Err(wrong(why));
     }
+    let (firmware, variables) = match (&file.firmware, &file.variables) {
+        (Firmware::Uefi, Some(variables)) => (FirmwareKind::Uefi, open_variables(&folder.join(variables))?),
+        (Firmware::Uefi, None) => {
+            return Err(wrong("it says no variables, the file or folder of its UEFI variables".into()));
+        }
+        (Firmware::Bios, None) => {
+            (FirmwareKind::Bios, Box::new(MemoryStore::default()) as Box<dyn VariableStore>)
+        }
+        (Firmware::Bios, Some(_)) => return Err(wrong("variables: BIOS firmware has none".into())),
+    };
     Ok(Machine {
         name: file.name,
         architecture: match file.architecture {
@@ -112,7 +123,8 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
         },
         secure_boot: file.secure_boot,
         running: running(&file.running).map_err(wrong)?,
-        variables: open_variables(&folder.join(&file.variables))?,
+        firmware,
+        variables,
         disks: file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect(),
         folder: folder.to_path_buf(),
     })

@@ -12,6 +12,7 @@ use signpost_disk::block::{SharedDevice, Window};
 use signpost_disk::fat::{FatVolume, Geometry};
 use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
@@ -22,6 +23,8 @@ use fat_write::{Extent, Operation};
 pub struct Machine {
     /// Its name.
     pub name: String,
+    /// Its kind of firmware.
+    pub firmware: FirmwareKind,
     /// Its processor, as programs name it.
     pub architecture: MachineType,
     /// Whether Secure Boot is on, as the machine's description says.
@@ -33,6 +36,28 @@ pub struct Machine {
     /// Its firmware variables.
     pub variables: Box<dyn VariableStore>,
     folder: PathBuf,
+}
+
+/// Kinds of firmware.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FirmwareKind {
+    /// UEFI: load options in variables.
+    Uefi,
+    /// BIOS: the boot sector of the first disk.
+    Bios,
+    /// Nothing says it: loose disk images.
+    Unknown,
+}
+
+impl FirmwareKind {
+    /// The kind in a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Uefi => "uefi",
+            Self::Bios => "bios",
+            Self::Unknown => "unknown",
+        }
+    }
 }
 
 /// A disk of the machine.
@@ -84,6 +109,50 @@ impl Machine {
     /// Where its `machine.toml` or its variables cannot be read. A disk that cannot is a finding instead.
     pub fn open_bench(folder: &Path) -> Result<Self> {
         bench::open(folder)
+    }
+
+    /// A machine of loose disk images, of which nothing more is known.
+    pub fn of_images(images: &[PathBuf]) -> Self {
+        Self {
+            name: "Loose disks".into(),
+            firmware: FirmwareKind::Unknown,
+            architecture: MachineType::X64,
+            secure_boot: None,
+            disks: images.iter().map(|image| loose_disk(image)).collect(),
+            running: Running::default(),
+            variables: Box::new(MemoryStore::default()),
+            folder: PathBuf::new(),
+        }
+    }
+
+    /// Whether the machine has UEFI variables, which most changes are made to.
+    ///
+    /// # Errors
+    /// Where it has none: what it is instead, and what to do.
+    pub fn need_uefi(&self) -> Result<()> {
+        let why = match self.firmware {
+            FirmwareKind::Uefi => return Ok(()),
+            FirmwareKind::Bios => {
+                "BIOS firmware has no boot entries to plan or rehearse; `survey` shows what its \
+                                   disks hold"
+            }
+            FirmwareKind::Unknown => {
+                "loose disk images have no firmware; name the folder of a bench with \
+                                      --machine BENCH"
+            }
+        };
+        Err(Error::Unusable { place: self.name.clone(), why: why.into() })
+    }
+
+    /// The folder of the machine's own catalogue rows.
+    pub fn catalogue_folder(&self) -> Option<PathBuf> {
+        let folder = self.folder.join("catalogue");
+        (self.firmware != FirmwareKind::Unknown && folder.is_dir()).then_some(folder)
+    }
+
+    /// Where the last survey is kept; `None` for loose disks.
+    pub fn survey_record(&self) -> Option<PathBuf> {
+        (self.firmware != FirmwareKind::Unknown).then(|| self.folder.join("last-survey.json"))
     }
 
     /// The machine's own menu file.
@@ -159,5 +228,24 @@ impl Machine {
     /// Where the store cannot be read.
     pub fn contents(&self) -> Result<signpost_firmware::variable::Contents> {
         self.variables.read_all().map_err(Error::from)
+    }
+}
+
+/// An image by itself: the size of its sectors shows in where a GPT's header stands.
+fn loose_disk(image: &Path) -> MachineDisk {
+    let contents = image::ImageFile::open(image)
+        .map(|file| Arc::new(file) as SharedDevice)
+        .map_err(|error| error.to_string());
+    let mut mark = [0; 8];
+    let has_mark = |device: &SharedDevice| device.read_at(4096, &mut mark).is_ok() && mark == *b"EFI PART";
+    let is_large = contents.as_ref().is_ok_and(has_mark);
+    MachineDisk {
+        name: image.display().to_string(),
+        bus: None,
+        model: None,
+        serial: None,
+        sector_size: if is_large { 4096 } else { 512 },
+        image: image.to_path_buf(),
+        contents,
     }
 }

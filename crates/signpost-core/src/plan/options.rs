@@ -246,11 +246,17 @@ fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<DevicePath,
             facts.kind
         ));
     }
-    let guid = Guid::try_parse(&facts.part_uuid).map_err(|_| "its partition has no GUID".to_string())?;
+    let none = || format!("{} has no identity in its partition table", facts.where_it_is());
+    let number = facts.partition.ok_or_else(none)?;
     let disk = &look.survey.disks[facts.disk - 1];
-    let partition = disk.partitions.iter().find(|partition| partition.number == facts.partition);
-    let (start, size) = partition.map_or((0, 0), |partition| (partition.start / 512, partition.size / 512));
-    let drive = HardDrive { number: facts.partition, start, size, signature: PartitionSignature::Guid(guid) };
+    let signature = disk.table.signature.as_ref().and_then(|text| u32::from_str_radix(text, 16).ok());
+    let guid = facts.part_uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok());
+    let signature = guid.map(PartitionSignature::Guid).or(signature.map(PartitionSignature::Mbr));
+    let partition = disk.partitions.iter().find(|partition| partition.number == number);
+    let sector = u64::from(disk.sector_size.max(1));
+    let (start, size) =
+        partition.map_or((0, 0), |partition| (partition.start / sector, partition.size / sector));
+    let drive = HardDrive { number, start, size, signature: signature.ok_or_else(none)? };
     Ok(DevicePath::new(vec![Node::hard_drive(&drive), Node::file_path(&backslashes(path))]))
 }
 

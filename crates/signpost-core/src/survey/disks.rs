@@ -1,24 +1,26 @@
 //! Disks, their tables, and the volumes on them.
 
-use std::sync::Arc;
+use std::collections::BTreeMap;
+use std::num::NonZero;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 
-use signpost_disk::block::{SharedDevice, Window};
+use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
-use signpost_disk::gpt::{Gpt, GptFault};
-use signpost_disk::numbering::{DiskIdentity, Numbered, order};
-use signpost_disk::partition_type;
-use signpost_disk::probe::{Identity, identify};
+use signpost_disk::probe::{Identity, VolumeKind};
+use signpost_disk::table::{Purpose, TableEntry, TableKind};
+use signpost_disk::volumes::{self, Origin, Volumes};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
 use crate::code::Code;
 use crate::machine::{Machine, MachineDisk};
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 /// A volume's bytes and what they are.
 pub(super) struct Source {
-    pub(super) device: SharedDevice,
+    pub(super) device: Option<SharedDevice>,
     pub(super) identity: Identity,
     pub(super) is_broken: bool,
 }
@@ -31,51 +33,95 @@ pub(super) struct Read {
     pub(super) findings: Vec<Finding>,
     /// The index of the home volume.
     pub(super) home: Option<usize>,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    pub(super) slice_types: BTreeMap<(usize, u32), u8>,
 }
+
+/// What a look at one disk gave, or why none could be taken.
+type Looked = Result<volumes::Disk, String>;
 
 pub(super) fn read(machine: &Machine) -> Read {
     let mut findings = Vec::new();
-    let mut disks: Vec<Disk> =
-        (1..).zip(&machine.disks).map(|(number, disk)| read_disk(number, disk, &mut findings)).collect();
-    let mut found = Vec::new();
-    let mut numbered = Vec::new();
-    for (index, disk) in disks.iter().enumerate() {
-        let Some(Ok(device)) = machine.disks.get(index).map(|disk| &disk.contents) else { continue };
-        let identity = disk.table.guid.clone().map_or(DiskIdentity::Place(index), DiskIdentity::Guid);
-        for (place, partition) in disk.partitions.iter().enumerate() {
-            let window = Window::new(device.clone(), partition.start, partition.size);
-            found.push((index, place, Arc::new(window) as SharedDevice));
-            numbered.push(Numbered { disk: index, identity: identity.clone(), start: partition.start });
+    let mut disks = Vec::new();
+    let mut looked = Vec::new();
+    // Index of the machine's disk for each that could be looked at.
+    let mut of_machine = Vec::new();
+    for (index, (disk, found)) in machine.disks.iter().zip(look_at_all(&machine.disks)).enumerate() {
+        disks.push(describe(index + 1, disk, &found, &mut findings));
+        if let Ok(found) = found {
+            looked.push(found);
+            of_machine.push(index);
         }
     }
-    let mut volumes = Vec::new();
-    let mut sources = Vec::new();
-    // The home volume orders the others, as at boot; so it is looked for first.
-    let home = found.iter().position(|(_, _, device)| is_home(device));
-    let home_disk = home.and_then(|index| found.get(index)).map(|(disk, _, _)| *disk);
-    let mut home_number = None;
-    for (number, index) in (1..).zip(order(&numbered, home_disk)) {
-        if home == Some(index) {
-            home_number = Some(number - 1);
+    let found = guarded(|| Volumes::find(&looked, &is_home));
+    let found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
+    findings.extend(found.faults.iter().map(|fault| Finding {
+        code: Code::VolumeBroken,
+        message: format!("logical volumes: {fault}"),
+        help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
+    }));
+    let mut slice_types = BTreeMap::new();
+    for (found, index) in looked.iter().zip(&of_machine) {
+        for entry in &found.table.partitions {
+            if let Purpose::Mbr(kind) = entry.purpose {
+                slice_types.insert((index + 1, entry.number), kind.0);
+            }
         }
-        let Some((disk, place, device)) = found.get(index) else { continue };
-        let (volume, source) = read_volume(number, &disks[*disk], &disks[*disk].partitions[*place], device);
-        if let Some(fault) = &volume.fault {
+    }
+    let mut volumes: Vec<Volume> = Vec::new();
+    for (number, volume) in (1..).zip(&found.list) {
+        let facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
+        if let Some(fault) = &facts.fault {
             findings.push(Finding {
                 code: Code::VolumeBroken,
-                message: format!("{} ({}): {fault}", volume.where_it_is(), disks[*disk].name),
+                message: format!("v{number}, {}: {fault}", facts.place),
                 help: "its files cannot be looked into; check the file system with its own tool".into(),
             });
         }
-        volumes.push(volume);
-        sources.push(source);
-        disks[*disk].partitions[*place].volume = Some(number);
+        if let Origin::Partition(disk, entry) = volume.origin {
+            disks[of_machine[disk]].partitions[entry].volume = Some(number);
+        }
+        volumes.push(facts);
     }
-    Read { disks, volumes, sources, findings, home: home_number }
+    let sources = found.list.into_iter().map(source).collect();
+    Read { disks, volumes, sources, findings, home: found.home, slice_types }
+}
+
+/// Looks at all disks, side by side. A reader that gives up costs its own disk alone.
+fn look_at_all(disks: &[MachineDisk]) -> Vec<Looked> {
+    let look = |disk: &MachineDisk| -> Looked {
+        let device = disk.contents.as_ref().map_err(Clone::clone)?;
+        guarded(|| volumes::Disk::look(device, disk.sector_size))
+    };
+    let workers = std::thread::available_parallelism().map_or(1, NonZero::get).min(disks.len());
+    if workers < 2 {
+        return disks.iter().map(look).collect();
+    }
+    let next = AtomicUsize::new(0);
+    let found: Mutex<Vec<(usize, Looked)>> = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..workers {
+            scope.spawn(|| {
+                while let Some((index, disk)) = {
+                    let index = next.fetch_add(1, Ordering::Relaxed);
+                    disks.get(index).map(|disk| (index, disk))
+                } {
+                    let one = look(disk);
+                    found.lock().unwrap_or_else(PoisonError::into_inner).push((index, one));
+                }
+            });
+        }
+    });
+    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
+    found.sort_by_key(|(index, _)| *index);
+    found.into_iter().map(|(_, looked)| looked).collect()
 }
 
 /// Whether a volume holds a slot of ours.
-fn is_home(device: &SharedDevice) -> bool {
+fn is_home(_: usize, _: Option<usize>, device: &SharedDevice, identity: &Identity) -> bool {
+    if !identity.kind.is_fat() {
+        return false;
+    }
     guarded(|| {
         let Ok(volume) = FatVolume::open(device.clone()) else { return false };
         SLOT_NAMES.iter().any(|name| {
@@ -86,106 +132,204 @@ fn is_home(device: &SharedDevice) -> bool {
     .unwrap_or(false)
 }
 
-fn read_disk(number: usize, disk: &MachineDisk, findings: &mut Vec<Finding>) -> Disk {
+fn describe(number: usize, disk: &MachineDisk, looked: &Looked, findings: &mut Vec<Finding>) -> Disk {
     let mut facts = Disk {
         number,
         name: disk.name.clone(),
         bus: disk.bus.clone(),
         model: disk.model.clone(),
         serial: disk.serial.clone(),
-        size: 0,
-        table: TableFacts { kind: None, guid: None, fault: None },
+        size: disk.contents.as_ref().map_or(0, |device| device.size()),
+        sector_size: disk.sector_size,
+        table: TableFacts { kind: None, guid: None, signature: None, fault: None },
         partitions: Vec::new(),
     };
-    let mut note = |code, message: String, help: &str| {
+    let mut note = |code, message: &str, help: &str| {
         findings.push(Finding {
             code,
             message: format!("disk {number} ({}): {message}", disk.name),
             help: help.into(),
         });
     };
-    let device = match &disk.contents {
-        Ok(device) => device,
+    let found = match looked {
+        Ok(found) => found,
         Err(why) => {
             facts.table.fault = Some(why.clone());
-            note(Code::DiskUnreadable, why.clone(), "nothing on it is known; see that the image is there");
+            note(Code::DiskUnreadable, why, "nothing on it is known; see that it is there");
             return facts;
         }
     };
-    facts.size = device.size();
-    match Gpt::read(device.as_ref(), disk.sector_size) {
-        Ok(gpt) => {
-            for oddity in &gpt.oddities {
-                note(
-                    Code::PartitionOdd,
-                    oddity.to_string(),
-                    "mend the table before anything is written to these partitions",
-                );
-            }
-            facts.table.kind = Some("gpt");
-            facts.table.guid = Some(gpt.disk_guid.to_string());
-            facts.partitions =
-                gpt.partitions.iter().map(|found| partition(found, disk.sector_size)).collect();
-        }
-        Err(fault) => {
-            let message = match &fault {
-                GptFault::Absent if device.size() == 0 => "the image is empty".to_string(),
-                GptFault::Absent => "no GUID partition table; other tables are not read yet".to_string(),
-                fault => fault.to_string(),
-            };
-            note(
-                Code::TableBroken,
-                message.clone(),
-                "no partition of it is known; mend the table with a partitioning tool",
-            );
-            facts.table.fault = Some(message);
-        }
+    let table = &found.table;
+    facts.table.kind = match table.kind {
+        TableKind::Gpt => Some("gpt"),
+        TableKind::Mbr => Some("mbr"),
+        TableKind::Label => Some("label"),
+        TableKind::None => None,
+    };
+    facts.table.guid = table.guid.map(|guid| guid.to_string());
+    facts.table.signature = table.signature.map(|signature| format!("{signature:08x}"));
+    facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
+    facts.partitions = table.partitions.iter().map(partition).collect();
+    for fault in &table.faults {
+        let help = if facts.partitions.is_empty() {
+            "no partition of it is known; mend the table with a partitioning tool"
+        } else {
+            "mend the table with a partitioning tool before anything is written to this disk"
+        };
+        note(Code::TableBroken, fault, help);
+    }
+    for oddity in &table.oddities {
+        note(Code::PartitionOdd, oddity, "mend the table before anything is written to these partitions");
+    }
+    if table.kind == TableKind::None && table.faults.is_empty() && found.parts.is_empty() {
+        let nothing = if facts.size == 0 { "it is empty" } else { "no partition table and no file system" };
+        facts.table.fault = Some(nothing.into());
+        note(Code::TableBroken, nothing, "nothing can be started from it");
     }
     facts
 }
 
-fn partition(found: &signpost_disk::gpt::Partition, sector_size: u32) -> Partition {
-    let sector = u64::from(sector_size);
-    let purpose =
-        partition_type::name(found.type_guid).map_or_else(|| found.type_guid.to_string(), str::to_string);
+fn partition(entry: &TableEntry) -> Partition {
     Partition {
-        number: found.number,
-        purpose,
-        guid: found.guid.to_string(),
-        name: found.name.clone(),
-        start: found.first_lba.saturating_mul(sector),
-        size: found.sectors().saturating_mul(sector),
-        is_esp: found.type_guid == partition_type::EFI_SYSTEM,
+        number: entry.number,
+        purpose: entry.purpose.name(),
+        uuid: entry.uuid.clone(),
+        name: entry.name.clone(),
+        start: entry.start,
+        size: entry.size,
+        is_esp: entry.purpose.is_esp(),
+        is_active: entry.is_active,
+        is_container: entry.is_container,
+        slice: entry.slice.clone(),
+        chs: entry.chs.map(|(first, last)| {
+            let words =
+                |chs: signpost_disk::mbr::Chs| format!("{}/{}/{}", chs.cylinder, chs.head, chs.sector);
+            format!("{} to {}", words(first), words(last))
+        }),
         volume: None,
     }
 }
 
-fn read_volume(number: usize, disk: &Disk, partition: &Partition, device: &SharedDevice) -> (Volume, Source) {
-    let identified = guarded(|| identify(device.as_ref()));
-    let (identity, mut fault) = identified.unwrap_or_else(|why| {
-        let unknown = Identity::of_kind(signpost_disk::probe::VolumeKind::Unknown);
-        (unknown, Some(signpost_disk::file_system::VolumeError::Corrupt(why)))
-    });
-    let cut = device.size() < partition.size;
-    if cut && fault.is_none() {
-        let why = format!("the disk ends {} bytes before the partition does", partition.size - device.size());
-        fault = Some(signpost_disk::file_system::VolumeError::Corrupt(why));
+/// Partitions that only confuse who looks for systems, by what their table calls them.
+fn aside(purpose: &str, name: &str, label: Option<&str>) -> Option<&'static str> {
+    let lower = [purpose, name, label.unwrap_or_default()].map(str::to_lowercase);
+    let any = |words: &[&str]| lower.iter().any(|text| words.iter().any(|word| text.contains(word)));
+    if any(&["recovery", "winre"]) {
+        Some("recovery")
+    } else if any(&["reserved"]) {
+        Some("reserved")
+    } else if any(&["diagnos"]) {
+        Some("vendor")
+    } else {
+        match purpose {
+            "vendor" => Some("vendor"),
+            "LDM metadata" => Some("metadata"),
+            "BIOS boot" => Some("boot code"),
+            _ => None,
+        }
     }
-    let volume = Volume {
+}
+
+fn volume_facts(
+    number: usize,
+    volume: &volumes::Volume,
+    looked: &[volumes::Disk],
+    of_machine: &[usize],
+    disks: &[Disk],
+    before: &[Volume],
+) -> Volume {
+    let (index, entry) = match &volume.origin {
+        Origin::Disk(disk) => (Some(*disk), None),
+        Origin::Partition(disk, entry) => (Some(*disk), looked[*disk].table.partitions.get(*entry)),
+        Origin::Mirror { .. } | Origin::Logical { .. } => (None, None),
+    };
+    let (members, lv) = match &volume.origin {
+        Origin::Mirror { members, .. } => (members.clone(), None),
+        Origin::Logical { group, name, members } => (members.clone(), Some((group.clone(), name.clone()))),
+        _ => (Vec::new(), None),
+    };
+    let on = index.map(|index| of_machine[index]);
+    let disk = on.map(|index| index + 1).or_else(|| Some(before.get(*members.first()?)?.disk));
+    let disk_facts = on.and_then(|index| disks.get(index));
+    let size = entry.map(|entry| entry.size).or(volume.device.as_ref().map(|device| device.size()));
+    let size = size.unwrap_or(0);
+    let cut = volume.device.as_ref().map_or(0, |device| size.saturating_sub(device.size()));
+    let fault = volume.fault.as_ref().map(ToString::to_string);
+    let fault =
+        fault.or_else(|| (cut > 0).then(|| format!("the disk ends {cut} bytes before the partition does")));
+    let identity = &volume.identity;
+    let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
+    let name = entry.map(|entry| entry.name.clone()).unwrap_or_default();
+    let place = place(&volume.origin, looked, of_machine);
+    Volume {
         number,
-        disk: disk.number,
-        partition: partition.number,
+        disk: disk.unwrap_or(0),
+        partition: entry.map(|entry| entry.number),
+        place,
+        lv,
+        members: members.iter().map(|index| index + 1).collect(),
         kind: identity.kind.to_string(),
         is_fat: identity.kind.is_fat() && fault.is_none(),
-        is_esp: partition.is_esp,
+        firmware_reads: (identity.kind.is_fat() || volume.beneath_raid.is_some()) && fault.is_none(),
+        is_esp: entry.is_some_and(|entry| entry.purpose.is_esp()),
+        is_extended_boot: purpose == "extended boot",
         label: identity.label.clone(),
         uuid: identity.uuid.clone(),
-        size: partition.size,
-        fault: fault.as_ref().map(ToString::to_string),
-        part_uuid: partition.guid.clone(),
-        part_label: Some(partition.name.clone()).filter(|name| !name.is_empty()),
-        disk_serial: disk.serial.clone(),
-        disk_guid: disk.table.guid.clone(),
-    };
-    (volume, Source { device: device.clone(), identity, is_broken: fault.is_some() })
+        size,
+        fault,
+        is_encrypted: identity.kind.is_encrypted(),
+        is_unclean: identity.is_unclean,
+        is_hibernated: identity.is_hibernated,
+        aside: aside(&purpose, &name, identity.label.as_deref()),
+        inside: identity.inside.clone(),
+        part_uuid: entry.and_then(|entry| entry.uuid.clone()),
+        part_label: Some(name).filter(|name| !name.is_empty()),
+        disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
+        disk_guid: disk_facts.and_then(|disk| disk.table.guid.clone()),
+        mbr_type: entry.and_then(|entry| match entry.purpose {
+            Purpose::Mbr(kind) => Some(kind.0),
+            Purpose::Gpt(_) | Purpose::Label(_) => None,
+        }),
+    }
+}
+
+/// Where a volume is; disks that could not be looked at are counted too.
+fn place(origin: &Origin, looked: &[volumes::Disk], of_machine: &[usize]) -> String {
+    let words = origin.words(looked);
+    match origin {
+        Origin::Disk(disk) | Origin::Partition(disk, _) => {
+            let counted = format!("disk {}", disk + 1);
+            let real = format!("disk {}", of_machine[*disk] + 1);
+            words.strip_prefix(&counted).map_or(words.clone(), |rest| format!("{real}{rest}"))
+        }
+        Origin::Mirror { .. } | Origin::Logical { .. } => words,
+    }
+}
+
+fn source(volume: volumes::Volume) -> Source {
+    let mut identity = volume.identity;
+    if let Some(kind) = volume.beneath_raid {
+        identity = Identity::of_kind(kind);
+    }
+    let is_broken = volume.fault.is_some() || identity.kind == VolumeKind::Unknown;
+    Source { device: volume.device, identity, is_broken }
+}
+
+/// Bytes behind a name, for what is looked into further: an image file.
+pub(super) fn contents_of(device: SharedDevice, sector_size: u32) -> Option<volumes::Disk> {
+    guarded(|| volumes::Disk::look(&device, sector_size)).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_only_confuses_is_told_by_name_or_type() {
+        assert_eq!(aside("NTFS or exFAT", "", Some("WinRE_DRV")), Some("recovery"));
+        assert_eq!(aside("vendor reserved", "reserved", None), Some("reserved"));
+        assert_eq!(aside("Linux data", "larkspur", Some("larkspur")), None);
+        let none: SharedDevice = std::sync::Arc::new(Vec::new());
+        assert!(contents_of(none, 512).is_some());
+    }
 }

@@ -3,6 +3,7 @@
 use serde::Serialize;
 use signpost_menu::place::VolumeIdentity;
 
+use crate::catalogue::Family;
 use crate::code::Code;
 
 /// The whole picture.
@@ -20,6 +21,8 @@ pub struct Survey {
     pub volumes: Vec<Volume>,
     /// Start-up files on all ESPs.
     pub startup_files: Vec<StartupFile>,
+    /// Entry files on ESPs, extended boot partitions and in `/boot`.
+    pub entry_files: Vec<EntryFile>,
     /// What the firmware holds.
     pub firmware: FirmwareFacts,
     /// What is odd.
@@ -54,6 +57,8 @@ pub struct Disk {
     pub serial: Option<String>,
     /// Bytes.
     pub size: u64,
+    /// Bytes in a sector.
+    pub sector_size: u32,
     /// Its partition table.
     pub table: TableFacts,
     /// Its partitions, by number.
@@ -63,11 +68,13 @@ pub struct Disk {
 /// A disk's partition table.
 #[derive(Clone, Debug, Serialize)]
 pub struct TableFacts {
-    /// `gpt`, or nothing where none was read.
+    /// `gpt`, `mbr`, `label` (of BSD), or nothing where there is none.
     pub kind: Option<&'static str>,
     /// The disk's GUID.
     pub guid: Option<String>,
-    /// Why no table was read.
+    /// The disk's MBR signature, eight hexadecimal digits.
+    pub signature: Option<String>,
+    /// Why none or not all of it was read.
     pub fault: Option<String>,
 }
 
@@ -78,8 +85,8 @@ pub struct Partition {
     pub number: u32,
     /// What it is for: a name, or the type's GUID.
     pub purpose: String,
-    /// Its own GUID.
-    pub guid: String,
+    /// Its own identity: a GUID, or `signature-NN` in an MBR.
+    pub uuid: Option<String>,
     /// Its name in the table.
     pub name: String,
     /// Offset in bytes.
@@ -88,6 +95,14 @@ pub struct Partition {
     pub size: u64,
     /// Whether it is an ESP by its type.
     pub is_esp: bool,
+    /// Whether the boot sector starts it (MBR).
+    pub is_active: bool,
+    /// Whether it only holds other partitions.
+    pub is_container: bool,
+    /// Slice and letter of a partition in a BSD label.
+    pub slice: Option<String>,
+    /// First and last sector by cylinder, head and sector (MBR).
+    pub chs: Option<String>,
     /// Number of the volume in it.
     pub volume: Option<usize>,
 }
@@ -97,17 +112,27 @@ pub struct Partition {
 pub struct Volume {
     /// Its number: `v1` and on.
     pub number: usize,
-    /// Number of its disk.
+    /// Number of its disk; the first, where it lies on several.
     pub disk: usize,
-    /// Number of its partition.
-    pub partition: u32,
+    /// Number of its partition, where it is one.
+    pub partition: Option<u32>,
+    /// Where it is, for people: `disk 1 partition 2`.
+    pub place: String,
+    /// Group and name of a logical volume.
+    pub lv: Option<(String, String)>,
+    /// Numbers of the volumes that it is made of.
+    pub members: Vec<usize>,
     /// Kind of its file system.
     pub kind: String,
-    /// Whether UEFI firmware reads it.
+    /// Whether it is FAT, which firmware reads and we write.
     #[serde(skip)]
     pub is_fat: bool,
+    /// Whether UEFI firmware reads it: FAT, also beneath a RAID that it knows nothing of.
+    pub firmware_reads: bool,
     /// Whether it lies in an ESP.
     pub is_esp: bool,
+    /// Whether it lies in an extended boot partition.
+    pub is_extended_boot: bool,
     /// Its label.
     pub label: Option<String>,
     /// Its UUID or serial.
@@ -116,14 +141,27 @@ pub struct Volume {
     pub size: u64,
     /// What is wrong with it.
     pub fault: Option<String>,
-    /// The partition's GUID.
-    pub part_uuid: String,
+    /// Whether what is inside takes a key to read.
+    pub is_encrypted: bool,
+    /// Whether it was in use when the machine went down.
+    pub is_unclean: bool,
+    /// Whether a sleeping system's memory lies on it.
+    pub is_hibernated: bool,
+    /// Why it only confuses: `recovery`, `reserved` and the like.
+    pub aside: Option<&'static str>,
+    /// Names of volumes inside of it, where it is a container.
+    pub inside: Vec<String>,
+    /// The partition's identity.
+    pub part_uuid: Option<String>,
     /// The partition's name.
     pub part_label: Option<String>,
     #[serde(skip)]
     pub(super) disk_serial: Option<String>,
     #[serde(skip)]
     pub(super) disk_guid: Option<String>,
+    /// Type of its slice or partition in an MBR.
+    #[serde(skip)]
+    pub(super) mbr_type: Option<u8>,
 }
 
 impl Volume {
@@ -132,19 +170,19 @@ impl Volume {
             number: self.number as u32,
             uuid: self.uuid.clone(),
             label: self.label.clone(),
-            part_uuid: Some(self.part_uuid.clone()),
+            part_uuid: self.part_uuid.clone(),
             part_label: self.part_label.clone(),
-            lv: None,
+            lv: self.lv.clone(),
             disk_serial: self.disk_serial.clone(),
             disk_guid: self.disk_guid.clone(),
-            partition: Some(self.partition),
+            partition: self.partition,
             is_home,
         }
     }
 
     /// Where it is, for people: `disk 1 partition 2`.
     pub fn where_it_is(&self) -> String {
-        format!("disk {} partition {}", self.disk, self.partition)
+        self.place.clone()
     }
 }
 
@@ -157,10 +195,16 @@ pub struct System {
     pub title: String,
     /// Where the title comes from.
     pub title_from: String,
-    /// `linux`, or `other` for one that shows by its loader alone.
+    /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
     pub family: &'static str,
     /// Number of its root volume.
     pub root: Option<usize>,
+    /// Folder of its root on that volume: `/`, or a subvolume's path.
+    pub root_path: String,
+    /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
+    pub boot: Option<usize>,
+    /// The image file that it lies in.
+    pub image: Option<ImageFile>,
     /// Whether it is running.
     pub is_running: bool,
     /// Its kernels, the newest first.
@@ -175,6 +219,46 @@ pub struct System {
     pub loader_places: Vec<String>,
     /// Load options that start it.
     pub entries: Vec<String>,
+}
+
+/// An image file with a system in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ImageFile {
+    /// Number of the volume it lies on.
+    pub volume: usize,
+    /// Its path there.
+    pub path: String,
+    /// What it holds: a kind of file system, and `, partitioned` where it has a table of its own.
+    pub holds: String,
+    /// Label of the volume in it.
+    pub label: Option<String>,
+    /// Bytes.
+    pub size: u64,
+}
+
+/// An entry file of the Boot Loader Specification.
+#[derive(Clone, Debug, Serialize)]
+pub struct EntryFile {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path.
+    pub path: String,
+    /// `title`.
+    pub title: Option<String>,
+    /// `version`.
+    pub version: Option<String>,
+    /// `machine-id`.
+    pub machine_id: Option<String>,
+    /// `linux`, or `efi`.
+    pub program: Option<String>,
+    /// `initrd`, in order.
+    pub initrds: Vec<String>,
+    /// `options`, joined.
+    pub options: String,
+    /// Files it names that are not there.
+    pub missing: Vec<String>,
+    /// The id of its system.
+    pub system: Option<String>,
 }
 
 /// A kernel.
@@ -192,6 +276,8 @@ pub struct Kernel {
     pub efi_stub: Option<String>,
     /// Initrds that belong to it.
     pub initrds: Vec<String>,
+    /// Whether it is for rescue, or a copy kept by hand: never the newest.
+    pub is_spare: bool,
 }
 
 /// Kernel arguments and where they come from.
@@ -319,7 +405,7 @@ pub struct Target {
     /// Number of the disk.
     pub disk: usize,
     /// Number of the partition.
-    pub partition: u32,
+    pub partition: Option<u32>,
     /// The path, with `/`.
     pub file: String,
 }
@@ -333,6 +419,32 @@ pub struct Finding {
     pub message: String,
     /// What helps.
     pub help: String,
+}
+
+impl System {
+    pub(super) fn new(id: String, title: String, title_from: String, family: Family) -> Self {
+        Self {
+            id,
+            title,
+            title_from,
+            family: family.word(),
+            root: None,
+            root_path: "/".into(),
+            boot: None,
+            image: None,
+            is_running: false,
+            kernels: Vec::new(),
+            arguments: None,
+            loaders: Vec::new(),
+            loader_places: Vec::new(),
+            entries: Vec::new(),
+        }
+    }
+
+    /// A path of the system as one on its root volume.
+    pub fn below_root(&self, path: &str) -> String {
+        format!("{}{path}", self.root_path.trim_end_matches('/'))
+    }
 }
 
 impl FirmwareEntry {

@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use super::Look;
 use super::facts::{Finding, FirmwareEntry};
 use super::firmware::hex;
+use super::{Look, states};
 use crate::code::Code;
 
 /// A fault of the variables.
@@ -20,6 +20,8 @@ pub(super) fn variables(fault: &str) -> Finding {
 pub(super) fn all(look: &Look<'_>) -> Vec<Finding> {
     let mut found = Vec::new();
     clones(look, &mut found);
+    states::findings(look, &mut found);
+    entry_files(look, &mut found);
     entries(look, &mut found);
     duplicates(look, &mut found);
     order(look, &mut found);
@@ -31,22 +33,37 @@ fn finding(code: Code, message: String, help: &str) -> Finding {
     Finding { code, message, help: help.into() }
 }
 
+/// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
 fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
-    let mut by_uuid: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    for volume in &look.survey.volumes {
-        let name = format!("v{}", volume.number);
-        if let Some(uuid) = &volume.uuid {
-            by_uuid.entry(format!("UUID {uuid}")).or_default().push(name.clone());
+    let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for disk in &look.survey.disks {
+        let table = &disk.table;
+        let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
+        let signature =
+            table.signature.as_ref().filter(|signature| *signature != "00000000" && guid.is_none());
+        let signature = signature.map(|signature| format!("disk signature {signature}"));
+        for identity in guid.into_iter().chain(signature) {
+            by_identity.entry(identity).or_default().push(format!("disk {}", disk.number));
         }
-        by_uuid.entry(format!("partition GUID {}", volume.part_uuid)).or_default().push(name);
     }
-    for (identity, volumes) in by_uuid.into_iter().filter(|(_, volumes)| volumes.len() > 1) {
-        let message = format!("{} share the {identity}", volumes.join(" and "));
-        found.push(finding(
-            Code::Clone,
-            message,
-            "name them by disk:SERIAL#N, or give one of them a new identity",
-        ));
+    for (index, volume) in look.survey.volumes.iter().enumerate() {
+        let name = match look.stable_name(index) {
+            Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
+            Err(_) => format!("v{} ({})", volume.number, volume.place),
+        };
+        let is_member =
+            volume.kind.ends_with("member") || (volume.kind == "btrfs" && look.reader(index).is_none());
+        if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
+            by_identity.entry(format!("UUID {uuid}")).or_default().push(name.clone());
+        }
+        if let Some(part_uuid) = &volume.part_uuid {
+            by_identity.entry(format!("partition GUID {part_uuid}")).or_default().push(name);
+        }
+    }
+    for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
+        let message = format!("{} share the {identity}", named.join(" and "));
+        let help = "name them by disk:SERIAL#N, or give one of them a new identity";
+        found.push(finding(Code::Clone, message, help));
     }
 }
 
@@ -69,6 +86,23 @@ fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
             _ => continue,
         };
         found.push(finding(code, message, help));
+    }
+}
+
+/// Entry files whose kernel or initrd is gone.
+fn entry_files(look: &Look<'_>, found: &mut Vec<Finding>) {
+    for entry in look.survey.entry_files.iter().filter(|entry| !entry.missing.is_empty()) {
+        let message = format!(
+            "entry file v{}:{} names {}, which is not there",
+            entry.volume,
+            entry.path,
+            entry.missing.join(" and ")
+        );
+        found.push(finding(
+            Code::EntryFileBroken,
+            message,
+            "it starts nothing; its system's tools make a new one",
+        ));
     }
 }
 

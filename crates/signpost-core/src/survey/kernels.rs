@@ -10,28 +10,42 @@ use super::{Look, VolumeReader};
 /// Where modules of a kernel stand on its system's root volume.
 const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
 
-/// Finds all kernels and gives each to its system: the one on whose root volume it lies, or whose root
-/// volume has the modules of its version.
+/// Finds all kernels and gives each to its system: the one in whose root it lies, which mounts its volume at
+/// `/boot`, or whose root has the modules of its version.
 pub(super) fn assign(look: &Look<'_>, systems: &mut [System]) {
     let versions: Vec<Vec<String>> = systems.iter().map(|system| module_versions(look, system)).collect();
     for index in 0..look.survey.volumes.len() {
         let Some(reader) = look.reader(index) else { continue };
-        for kernel in on_volume(reader, index + 1) {
-            let own = systems.iter().position(|system| system.root == Some(index + 1));
-            let by_modules = || {
-                let mut having =
-                    versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
-                having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
-            };
-            if let Some(system) = own.or_else(by_modules).and_then(|system| systems.get_mut(system)) {
-                system.kernels.push(kernel);
+        let number = index + 1;
+        let mut roots: Vec<(Option<usize>, String)> = systems
+            .iter()
+            .enumerate()
+            .filter(|(_, system)| system.root == Some(number))
+            .map(|(owner, system)| (Some(owner), system.below_root("")))
+            .collect();
+        if !roots.iter().any(|(_, below)| below.is_empty()) {
+            roots.push((None, String::new()));
+        }
+        for (owner, below) in roots {
+            for kernel in on_volume(reader, number, &below) {
+                let mounted = || systems.iter().position(|system| system.boot == Some(number));
+                let by_modules = || {
+                    let mut having =
+                        versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
+                    having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
+                };
+                let owner = owner.or_else(by_modules).or_else(mounted);
+                if let Some(system) = owner.and_then(|owner| systems.get_mut(owner)) {
+                    system.kernels.push(kernel);
+                }
             }
         }
     }
     for system in systems {
-        system
-            .kernels
-            .sort_by(|a, b| version::compare(&b.version, &a.version).then_with(|| a.path.cmp(&b.path)));
+        system.kernels.sort_by(|a, b| {
+            let by_version = version::compare(&b.version, &a.version);
+            a.is_spare.cmp(&b.is_spare).then(by_version).then_with(|| a.path.cmp(&b.path))
+        });
     }
 }
 
@@ -39,7 +53,7 @@ fn module_versions(look: &Look<'_>, system: &System) -> Vec<String> {
     let Some(reader) = system.root.and_then(|root| look.reader(root - 1)) else { return Vec::new() };
     MODULES
         .iter()
-        .filter_map(|folder| reader.list(folder).ok())
+        .filter_map(|folder| reader.list(&system.below_root(folder)).ok())
         .flatten()
         .filter(|item| item.is_folder)
         .map(|item| item.name)
@@ -47,11 +61,11 @@ fn module_versions(look: &Look<'_>, system: &System) -> Vec<String> {
 }
 
 /// The kernels of a volume, wherever it is mounted in its system: as root, as `/boot`, as an ESP.
-fn on_volume(reader: &VolumeReader, volume: usize) -> Vec<Kernel> {
-    let mut folders = vec!["/boot".to_string(), String::new()];
-    for item in reader.list("/EFI").unwrap_or_default() {
+fn on_volume(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
+    let mut folders = vec![format!("{below}/boot"), below.to_string()];
+    for item in reader.list(&format!("{below}/EFI")).unwrap_or_default() {
         if item.is_folder {
-            folders.push(format!("/EFI/{}", item.name));
+            folders.push(format!("{below}/EFI/{}", item.name));
         }
     }
     folders.iter().flat_map(|folder| in_folder(reader, volume, folder)).collect()
@@ -83,11 +97,18 @@ fn describe(
     Kernel {
         volume,
         path,
+        is_spare: is_spare(name),
         version: header.version.clone().unwrap_or_else(|| in_name.to_string()),
         architecture: if header.is_64_bit { "x86_64" } else { "x86" }.to_string(),
         efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
         initrds: initrds(in_name, names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect(),
     }
+}
+
+/// Whether a kernel is for rescue, or a copy that somebody kept.
+fn is_spare(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    lower.contains("rescue") || lower.ends_with(".old") || lower.ends_with(".bak")
 }
 
 /// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
@@ -154,6 +175,7 @@ mod tests {
             version: "6.9.4".into(),
             architecture: "x86_64".into(),
             efi_stub: None,
+            is_spare: false,
             initrds: initrds.iter().map(ToString::to_string).collect(),
         };
         let (pattern, initrds) = patterns(&kernel("/boot/vmlinuz-6.9.4", &["/boot/initrd-6.9.4"])).unwrap();

@@ -2,8 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use signpost_disk::file_system::Subvolume;
+
 use super::facts::{Arguments, System};
-use super::{Look, VolumeReader, kernels};
+use super::{Look, VolumeReader};
+use crate::catalogue::Family;
 
 /// Where it may stand; the first one counts.
 const OS_RELEASE: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
@@ -58,56 +61,99 @@ fn unquote(value: &str) -> String {
     out
 }
 
-/// Every Linux system whose root volume can be looked into.
+/// Folders that may be a system's root on one volume.
+const MAX_ROOTS: usize = 64;
+
+/// Every Linux system whose root can be looked into: a volume's uppermost folder, or a subvolume.
 pub(super) fn systems(look: &Look<'_>) -> Vec<System> {
     let mut systems = Vec::new();
     let running = look.running_root();
     for index in 0..look.survey.volumes.len() {
         let Some(reader) = look.reader(index) else { continue };
-        let found = OS_RELEASE.iter().find_map(|path| Some((*path, reader.text(path)?)));
-        let Some((path, text)) = found else { continue };
-        let release = OsRelease::parse(&text);
-        systems.push(System {
-            id: release.id().unwrap_or("linux").to_string(),
-            title: release.title().unwrap_or_else(|| "Linux".to_string()),
-            title_from: format!("{path} of v{}", index + 1),
-            family: "linux",
-            root: Some(index + 1),
-            is_running: running == Some(index),
-            kernels: Vec::new(),
-            arguments: Some(arguments(look, reader, index)),
-            loaders: Vec::new(),
-            loader_places: Vec::new(),
-            entries: Vec::new(),
+        let mut roots: Vec<Subvolume> = vec![Subvolume { path: "/".into(), is_default: false }];
+        roots.extend(reader.subvolumes().into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
+        let found = roots.iter().filter_map(|root| {
+            Some((root.is_default, system_at(reader, index, root, running == Some(index))?))
         });
+        systems.extend(told_apart(found.collect()));
     }
-    kernels::assign(look, &mut systems);
+    for system in &mut systems {
+        system.arguments = Some(arguments(look, system));
+    }
     systems
 }
 
-/// Arguments that start the system of this root volume.
-fn arguments(look: &Look<'_>, reader: &VolumeReader, index: usize) -> Arguments {
+/// Systems of one volume: a snapshot has its origin's title, so all but the one that is mounted by itself add where
+/// they lie.
+fn told_apart(mut found: Vec<(bool, System)>) -> Vec<System> {
+    let titles: Vec<String> = found.iter().map(|(_, system)| system.title.clone()).collect();
+    for (is_default, system) in &mut found {
+        if !*is_default && titles.iter().filter(|title| **title == system.title).count() > 1 {
+            system.title = format!("{}, {}", system.title, system.root_path);
+        }
+    }
+    found.sort_by_key(|(is_default, _)| !is_default);
+    found.into_iter().map(|(_, system)| system).collect()
+}
+
+/// The system whose root this is, if it is one's.
+fn system_at(reader: &VolumeReader, index: usize, root: &Subvolume, is_running: bool) -> Option<System> {
+    let below = root.path.trim_end_matches('/');
+    let found = OS_RELEASE
+        .iter()
+        .find_map(|path| Some((format!("{below}{path}"), reader.text(&format!("{below}{path}"))?)));
+    let (path, text) = found?;
+    let release = OsRelease::parse(&text);
+    let mut system = System::new(
+        release.id().unwrap_or("linux").to_string(),
+        release.title().unwrap_or_else(|| "Linux".to_string()),
+        format!("{path} of v{}", index + 1),
+        Family::Linux,
+    );
+    system.root = Some(index + 1);
+    system.root_path = root.path.clone();
+    system.is_running = is_running;
+    Some(system)
+}
+
+/// Arguments that start a system: those that it keeps itself, else made from where its root is.
+fn arguments(look: &Look<'_>, system: &System) -> Arguments {
     const CMDLINE: &str = "/etc/kernel/cmdline";
-    let taken = reader.text(CMDLINE).map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "));
+    let number = system.root.unwrap_or(1);
+    let path = system.below_root(CMDLINE);
+    let taken = look.reader(number - 1).and_then(|reader| reader.text(&path));
+    let taken = taken.map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "));
     if let Some(text) = taken.filter(|text| !text.is_empty()) {
-        return Arguments { text, source: format!("{CMDLINE} of v{}", index + 1) };
+        return Arguments { text, source: format!("{path} of v{number}") };
     }
-    let volume = &look.survey.volumes[index];
-    match &volume.uuid {
-        Some(uuid) => Arguments {
-            text: format!("root=UUID={uuid} ro"),
-            source: format!("made from the UUID of v{}", index + 1),
-        },
-        None => Arguments {
-            text: format!("root=PARTUUID={} ro", volume.part_uuid),
-            source: format!("made from the partition GUID of v{}", index + 1),
-        },
-    }
+    let volume = &look.survey.volumes[number - 1];
+    let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {
+        // What finds the root in the initrd wakes the group by this name.
+        (Some((group, name)), _, _) => (format!("/dev/mapper/{}", mapper_name(group, name)), "name"),
+        (None, Some(uuid), _) => (format!("UUID={uuid}"), "UUID"),
+        (None, None, Some(uuid)) => (format!("PARTUUID={uuid}"), "partition's identity"),
+        (None, None, None) => (String::new(), "lack of any identity"),
+    };
+    let flags = match system.root_path.trim_start_matches('/') {
+        "" => String::new(),
+        subvolume => format!(" rootflags=subvol={subvolume}"),
+    };
+    Arguments { text: format!("root={root}{flags} ro"), source: format!("made from the {what} of v{number}") }
+}
+
+/// The device mapper's name of a logical volume: a dash parts group and name, so their own are doubled.
+fn mapper_name(group: &str, name: &str) -> String {
+    format!("{}-{}", group.replace('-', "--"), name.replace('-', "--"))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn dashes_in_names_of_logical_volumes_are_doubled() {
+        assert_eq!(mapper_name("tide-bench", "root"), "tide--bench-root");
+    }
 
     #[test]
     fn a_derived_system_goes_by_its_own_name() {

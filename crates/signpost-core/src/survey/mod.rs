@@ -1,24 +1,31 @@
 //! The survey: the complete picture of a machine, read without changing it.
 
 mod disks;
+mod entry_files;
 mod facts;
+mod families;
 mod findings;
 mod firmware;
+mod fstab;
+mod images;
 mod kernels;
 mod linux;
 mod ours;
 mod reader;
 mod startup;
+mod states;
 mod systems;
 
 use std::cell::OnceCell;
+use std::collections::BTreeMap;
 
+use signpost_disk::block::SharedDevice;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
 
 pub use facts::{
-    Arguments, Disk, Finding, FirmwareEntry, FirmwareFacts, Kernel, MachineFacts, Partition, Role,
-    StartupFile, Survey, System, TableFacts, Target, VersionFacts, Volume,
+    Arguments, Disk, EntryFile, Finding, FirmwareEntry, FirmwareFacts, ImageFile, Kernel, MachineFacts,
+    Partition, Role, StartupFile, Survey, System, TableFacts, Target, VersionFacts, Volume,
 };
 pub(crate) use firmware::hex;
 pub(crate) use kernels::patterns;
@@ -42,6 +49,8 @@ pub struct Look<'m> {
     identities: Vec<VolumeIdentity>,
     readers: Vec<LazyReader>,
     home: Option<usize>,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    slice_types: BTreeMap<(usize, u32), u8>,
 }
 
 type LazyReader = (disks::Source, OnceCell<Option<VolumeReader>>);
@@ -80,7 +89,7 @@ impl<'m> Look<'m> {
         let secure_boot = boot.secure_boot.or(machine.secure_boot);
         let facts = MachineFacts {
             name: machine.name.clone(),
-            firmware: "uefi",
+            firmware: machine.firmware.word(),
             architecture: machine.architecture.to_string(),
             secure_boot,
         };
@@ -91,11 +100,13 @@ impl<'m> Look<'m> {
             disks: read.disks,
             volumes: read.volumes,
             startup_files: Vec::new(),
+            entry_files: Vec::new(),
             firmware: FirmwareFacts::default(),
             findings,
         };
         let readers = read.sources.into_iter().map(|source| (source, OnceCell::new())).collect();
-        let mut look = Self { machine, survey, boot, ours, identities, readers, home };
+        let slice_types = read.slice_types;
+        let mut look = Self { machine, survey, boot, ours, identities, readers, home, slice_types };
         look.fill(catalogue);
         look
     }
@@ -104,12 +115,28 @@ impl<'m> Look<'m> {
     fn fill(&mut self, catalogue: &Catalogue) {
         self.survey.startup_files = startup::files(self);
         self.survey.systems = linux::systems(self);
+        fstab::read(self);
+        let mut systems = std::mem::take(&mut self.survey.systems);
+        kernels::assign(self, &mut systems);
+        self.survey.systems = systems;
         systems::assign(self, catalogue);
+        self.survey.entry_files = entry_files::read(self);
+        entry_files::take_arguments(self);
+        families::assign(self, catalogue);
+        let images = images::systems(self);
+        self.survey.systems.extend(images);
+        systems::make_ids_unique(&mut self.survey.systems);
+        states::read(self);
         self.survey.firmware = firmware::facts(self);
         systems::finish(self);
         let more = findings::all(self);
         self.survey.findings.extend(more);
         self.survey.findings.sort_by_key(|finding| finding.code);
+    }
+
+    /// The bytes of a volume.
+    fn device(&self, volume: usize) -> Option<&SharedDevice> {
+        self.readers.get(volume)?.0.device.as_ref()
     }
 
     /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.

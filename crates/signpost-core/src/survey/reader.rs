@@ -4,7 +4,8 @@ use std::cell::Cell;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
-use signpost_disk::file_system::{self, FileSystem, Item, Metadata, VolumeError};
+use signpost_disk::block::SharedDevice;
+use signpost_disk::file_system::{self, FileSystem, Item, Metadata, Subvolume, VolumeError};
 
 use super::disks::Source;
 
@@ -21,7 +22,8 @@ impl VolumeReader {
         if source.is_broken {
             return None;
         }
-        let opened = guarded(|| file_system::open(&source.device, &source.identity)).ok()??;
+        let device = source.device.as_ref()?;
+        let opened = guarded(|| file_system::open(device, &source.identity)).ok()??;
         opened.ok().map(|fs| Self { fs })
     }
 
@@ -62,6 +64,24 @@ impl VolumeReader {
     /// Where it is longer, no file, or cannot be read.
     pub fn read(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
         self.call(|fs| fs.read(path, most))
+    }
+
+    /// Parts of the volume that systems may have as their root.
+    pub fn subvolumes(&self) -> Vec<Subvolume> {
+        guarded(|| self.fs.subvolumes()).unwrap_or_default()
+    }
+
+    /// Fills `buffer` with a file's bytes from `offset` on; how many there were.
+    ///
+    /// # Errors
+    /// Where it is no file, or cannot be read.
+    pub fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        self.call(|fs| fs.read_at(path, offset, buffer))
+    }
+
+    /// Where a file lies on its volume, as a device of its own; `None` where its file system does not say it.
+    pub(super) fn file_device(&self, path: &str) -> Option<SharedDevice> {
+        self.call(|fs| fs.file_device(path)).ok().flatten()
     }
 
     /// A text file, read as UTF-8; `None` where it is not there, or is none.

@@ -32,7 +32,12 @@ pub(super) struct Hints {
 /// Every start-up file, its role not yet told.
 pub(super) fn files(look: &Look<'_>) -> Vec<StartupFile> {
     let mut files = Vec::new();
-    for index in look.fat_volumes() {
+    let holding = |index: &usize| look.survey.volumes[*index].is_extended_boot;
+    let extended = (0..look.survey.volumes.len()).filter(holding);
+    let mut volumes: Vec<usize> = look.fat_volumes().chain(extended).collect();
+    volumes.sort_unstable();
+    volumes.dedup();
+    for index in volumes {
         let Some(reader) = look.reader(index) else { continue };
         let mut paths = Vec::new();
         gather(reader, "/EFI", MAX_DEPTH, &mut paths);

@@ -3,7 +3,7 @@
 use super::Look;
 use super::facts::{Role, StartupFile, System};
 use super::linux::OsRelease;
-use crate::catalogue::Catalogue;
+use crate::catalogue::{Catalogue, Family};
 use crate::home;
 
 /// Gives every start-up file its role and its system; systems that no root volume shows are added.
@@ -55,8 +55,10 @@ pub(super) fn finish(look: &mut Look<'_>) {
         system.loader_places = system.loaders.iter().map(place).collect();
     }
     let running = |system: &System| !system.is_running;
-    let place =
-        |system: &System| system.root.or_else(|| system.loaders.first().map(|index| files[*index].volume));
+    let place = |system: &System| {
+        let loader = || system.loaders.first().map(|index| files[*index].volume);
+        system.root.or_else(loader).or_else(|| system.image.as_ref().map(|image| image.volume))
+    };
     look.survey.systems.sort_by_key(|system| (running(system), place(system)));
 }
 
@@ -113,7 +115,7 @@ fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Cat
     file.description = format!("{title}'s own loader");
     file.system = Some(id.clone());
     if !systems.iter().any(|system| system.id == id) {
-        systems.push(by_loader(id, title, from));
+        systems.push(System::new(id, title, from, row.map_or(Family::Other, |row| row.family)));
     }
 }
 
@@ -127,9 +129,8 @@ fn assign_unified(file: &mut StartupFile, systems: &mut Vec<System>) {
     file.description = format!("{title}, unified kernel image{version}");
     file.system = Some(id.clone());
     if known.is_none() {
-        let mut system = by_loader(id, title, "os-release inside a unified kernel image".into());
-        system.family = "linux";
-        systems.push(system);
+        let from = "os-release inside a unified kernel image".into();
+        systems.push(System::new(id, title, from, Family::Linux));
     }
 }
 
@@ -158,11 +159,8 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
             let known = systems.iter().find(|system| system.title == product).map(|system| system.id.clone());
             let id = known.unwrap_or_else(|| {
                 let id = slug(&product);
-                systems.push(by_loader(
-                    id.clone(),
-                    product.clone(),
-                    "the version resource of a spare path".into(),
-                ));
+                let from = "the version resource of a spare path".into();
+                systems.push(System::new(id.clone(), product.clone(), from, Family::Other));
                 id
             });
             (Some(id), format!("spare path, {product}"))
@@ -173,24 +171,8 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
     (file.role, file.system, file.description) = (Role::SparePath, system, description);
 }
 
-fn by_loader(id: String, title: String, title_from: String) -> System {
-    System {
-        id,
-        title,
-        title_from,
-        family: "other",
-        root: None,
-        is_running: false,
-        kernels: Vec::new(),
-        arguments: None,
-        loaders: Vec::new(),
-        loader_places: Vec::new(),
-        entries: Vec::new(),
-    }
-}
-
 /// Two systems of one name get ids apart: `larkspur`, `larkspur-2`.
-fn make_ids_unique(systems: &mut [System]) {
+pub(super) fn make_ids_unique(systems: &mut [System]) {
     for index in 0..systems.len() {
         let base = slug(&systems[index].id);
         let mut id = base.clone();
@@ -209,7 +191,7 @@ fn below_efi(path: &str) -> &str {
 }
 
 /// A short name, fit for an id: lower-case letters, digits, dashes.
-fn slug(text: &str) -> String {
+pub(super) fn slug(text: &str) -> String {
     let mut slug = String::new();
     for c in text.to_lowercase().chars() {
         match c {

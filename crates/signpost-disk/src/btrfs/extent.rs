@@ -108,6 +108,20 @@ pub(super) fn read(
     Ok(())
 }
 
+/// A whole file's runs; `None` where some of it is packed or stands in the tree.
+pub(super) fn plain_runs(
+    forest: &Forest,
+    tree: TreeRoot,
+    inode: u64,
+) -> Result<Option<Vec<Run>>, VolumeError> {
+    let mut found = Vec::new();
+    for extent in extents(forest, tree, inode, 0, u64::MAX)? {
+        let Body::Plain { logical, length } = extent.body else { return Ok(None) };
+        add_runs(forest, extent.at, logical, length, &mut found)?;
+    }
+    Ok(Some(found))
+}
+
 /// Copies bytes that stand at `at` of a file into a buffer that holds what is from `offset` on.
 fn place(bytes: &[u8], at: u64, offset: u64, buffer: &mut [u8]) {
     let skip = len(offset.saturating_sub(at));

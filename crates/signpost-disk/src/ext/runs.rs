@@ -10,7 +10,7 @@ use alloc::vec::Vec;
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, len};
 use crate::file_system::parts;
-use crate::runs::{self, Run};
+use crate::runs::{self, FileDevice, Run};
 
 const ROOT_INODE: u32 = 2;
 /// Features under which the layouts read here hold: file types in folders, extents, 64 bits, flexible groups,
@@ -74,6 +74,12 @@ impl Layout {
         let there = len(file.size.saturating_sub(offset)).min(buffer.len());
         runs::read(self.device.as_ref(), &file.runs, offset, buffer.get_mut(..there)?).ok()?;
         Some(there)
+    }
+
+    /// A plain file as a device of its own.
+    pub(super) fn file_device(&self, path: &str) -> Option<SharedDevice> {
+        let file = self.find(path).filter(|file| file.mode & 0xf000 == 0x8000)?;
+        Some(FileDevice::shared(&self.device, file.runs, file.size))
     }
 
     fn find(&self, path: &str) -> Option<Inode> {

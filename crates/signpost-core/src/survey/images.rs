@@ -1,0 +1,151 @@
+//! Systems inside image files: raw disks and ISO 9660, looked for in a bounded way.
+
+use signpost_disk::probe::{Identity, VolumeKind};
+use signpost_disk::volumes;
+
+use super::disks::{Source, contents_of};
+use super::facts::{ImageFile, System};
+use super::linux::OsRelease;
+use super::systems::slug;
+use super::{Look, VolumeReader};
+use crate::catalogue::Family;
+
+/// Folders in one another that are looked into.
+const MAX_DEPTH: usize = 3;
+/// Folders of a volume that are looked into.
+const MAX_FOLDERS: usize = 80;
+/// Image files of a volume that are looked into.
+const MAX_IMAGES: usize = 16;
+/// Less holds no system, in bytes.
+const MIN_SIZE: u64 = 1 << 20;
+const SUFFIXES: [&str; 3] = [".img", ".iso", ".raw"];
+/// Folders of systems themselves, in which nobody keeps images.
+const NOT_IN: [&str; 24] = [
+    "bin",
+    "boot",
+    "dev",
+    "efi",
+    "etc",
+    "lib",
+    "lib32",
+    "lib64",
+    "libx32",
+    "lost+found",
+    "proc",
+    "run",
+    "sbin",
+    "sys",
+    "tmp",
+    "usr",
+    "windows",
+    "program files",
+    "program files (x86)",
+    "programdata",
+    "$recycle.bin",
+    "$extend",
+    "system volume information",
+    "loader",
+];
+
+/// Every system inside an image file.
+pub(super) fn systems(look: &Look<'_>) -> Vec<System> {
+    let mut systems = Vec::new();
+    for index in 0..look.survey.volumes.len() {
+        let Some(reader) = look.reader(index) else { continue };
+        let mut roots = vec![String::new()];
+        roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
+        let mut search = Search { reader, folders: 0, found: Vec::new() };
+        for root in roots {
+            search.walk(&root, MAX_DEPTH);
+        }
+        systems.extend(search.found.iter().filter_map(|path| inside(reader, index + 1, path)));
+    }
+    systems
+}
+
+struct Search<'a> {
+    reader: &'a VolumeReader,
+    folders: usize,
+    found: Vec<String>,
+}
+
+impl Search<'_> {
+    fn walk(&mut self, folder: &str, depth: usize) {
+        self.folders += 1;
+        if self.folders > MAX_FOLDERS {
+            return;
+        }
+        let items = self.reader.list(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+        let mut below = Vec::new();
+        for item in items {
+            let lower = item.name.to_lowercase();
+            let path = format!("{folder}/{}", item.name);
+            if item.is_folder && depth > 1 && !lower.starts_with('.') && !NOT_IN.contains(&lower.as_str()) {
+                below.push(path);
+            } else if !item.is_folder
+                && SUFFIXES.iter().any(|suffix| lower.ends_with(suffix))
+                && self.found.len() < MAX_IMAGES
+            {
+                self.found.push(path);
+            }
+        }
+        for path in below {
+            self.walk(&path, depth - 1);
+        }
+    }
+}
+
+/// The system in an image file, if there is one.
+fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
+    let size = reader.metadata(path).ok().filter(|found| found.size >= MIN_SIZE)?.size;
+    let disk = contents_of(reader.file_device(path)?, 512)?;
+    let found = volumes::Volumes::find(&[disk], &|_, _, _, _| false);
+    let partitioned = if found.list.len() > 1 { ", partitioned" } else { "" };
+    let readers: Vec<(Identity, Option<VolumeReader>)> = found
+        .list
+        .into_iter()
+        .map(|volume| {
+            let source = Source {
+                device: volume.device,
+                identity: volume.identity.clone(),
+                is_broken: volume.fault.is_some(),
+            };
+            (volume.identity, VolumeReader::open(&source))
+        })
+        .collect();
+    let image = |identity: &Identity| ImageFile {
+        volume,
+        path: path.to_string(),
+        holds: format!("{}{partitioned}", identity.kind),
+        label: identity.label.clone(),
+        size,
+    };
+    let release = readers.iter().find_map(|(identity, reader)| {
+        let reader = reader.as_ref()?;
+        let text = reader.text("/etc/os-release").or_else(|| reader.text("/usr/lib/os-release"))?;
+        Some((identity, OsRelease::parse(&text)))
+    });
+    if let Some((identity, release)) = release {
+        let id = release.id().unwrap_or("linux").to_string();
+        let title = release.title().unwrap_or_else(|| "Linux".into());
+        let mut system =
+            System::new(id, title, format!("os-release inside of {path} on v{volume}"), Family::Linux);
+        system.image = Some(image(identity));
+        return Some(system);
+    }
+    // A medium to start from has a place for a loader or a kernel.
+    let bootable = |reader: &VolumeReader| {
+        ["/EFI/BOOT", "/boot", "/isolinux", "/live", "/casper"]
+            .iter()
+            .any(|folder| reader.list(folder).is_ok())
+    };
+    let (identity, _) = readers.iter().find(|(identity, reader)| {
+        identity.kind != VolumeKind::Unknown && reader.as_ref().is_some_and(bootable)
+    })?;
+    let stem = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or(path, |(stem, _)| stem);
+    let title = identity.label.clone().unwrap_or_else(|| stem.to_string()).replace('_', " ");
+    let from = format!("the label inside of {path} on v{volume}");
+    let mut system = System::new(slug(&title), title, from, Family::Other);
+    system.image = Some(image(identity));
+    Some(system)
+}
