@@ -133,6 +133,7 @@ fn start(files: Files, root: Option<Vec<u8>>) -> Result<(tempfile::TempDir, Vm)>
         partitions,
     };
     let spec = BenchSpec {
+        catalogue: "",
         name: "Bench".into(),
         disks: vec![disk],
         variables: Vec::new(),

@@ -12,7 +12,7 @@ use signpost_firmware::device_path::{DevicePath, HardDrive, Node, PartitionSigna
 use signpost_firmware::store::{fd, kernel_file};
 use signpost_firmware::variable::Variable;
 
-use crate::volume;
+use crate::volume::{self, Packed};
 
 const SECTOR: u64 = 512;
 /// Sectors before the first partition, and the step between partitions: 1 MiB.
@@ -31,6 +31,8 @@ pub struct BenchSpec {
     pub store: StoreKind,
     /// Further lines of `machine.toml`, such as `[running]`.
     pub more: String,
+    /// Rows for the bench's own catalogue.
+    pub catalogue: &'static str,
 }
 
 /// How firmware variables are kept.
@@ -88,6 +90,8 @@ pub enum Content {
     },
     /// These bytes from its start on.
     Bytes(Vec<u8>),
+    /// A packed volume.
+    Packed(Packed),
 }
 
 impl Content {
@@ -95,7 +99,7 @@ impl Content {
     pub fn files(&self) -> &[(String, Vec<u8>)] {
         match self {
             Self::Fat { files, .. } => files,
-            Self::Bytes(_) => &[],
+            Self::Bytes(_) | Self::Packed(_) => &[],
         }
     }
 }
@@ -158,13 +162,15 @@ impl DiskSpec {
                 last_lba,
                 name: spec.name,
             });
-            let bytes = match &spec.content {
+            let at = first_lba * SECTOR;
+            match &spec.content {
                 Content::Fat { label, serial, files } => {
-                    volume::fat((spec.mebibytes << 20) as usize, label, *serial, files)?
+                    let bytes = volume::fat((spec.mebibytes << 20) as usize, label, *serial, files)?;
+                    write_sparse(&file, at, &bytes)?;
                 }
-                Content::Bytes(bytes) => bytes.clone(),
-            };
-            write_sparse(&file, first_lba * SECTOR, &bytes)?;
+                Content::Bytes(bytes) => write_sparse(&file, at, bytes)?,
+                Content::Packed(packed) => packed.write(&file, at)?,
+            }
         }
         for (offset, bytes) in gpt::encode(&Layout { disk_guid: self.guid, sectors, partitions }) {
             file.write_all_at(&bytes, offset)?;
@@ -201,6 +207,10 @@ impl BenchSpec {
                 "variables.fd"
             }
         };
+        if !self.catalogue.is_empty() {
+            fs::create_dir_all(folder.join("catalogue"))?;
+            fs::write(folder.join("catalogue/kestrel.toml"), self.catalogue)?;
+        }
         fs::write(folder.join("machine.toml"), self.machine_toml(variables))
     }
 

@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 pub mod bench;
+pub mod gauge;
 pub mod program;
 pub mod tide;
 mod version_block;
@@ -11,4 +12,4 @@ pub mod vm;
 mod volume;
 
 pub use bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
-pub use volume::unpack;
+pub use volume::Packed;

@@ -11,12 +11,35 @@ use signpost_firmware::variable::Variable;
 
 use crate::bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use crate::program::Program;
-use crate::volume::unpack;
+use crate::volume::Packed;
 
-/// The root volume of Larkspur Linux 14, made by `cargo xtask demo-assets` from `demo/larkspur-root`.
-const LARKSPUR_ROOT: &[u8] = include_bytes!("../../../demo/larkspur-root.img.zst");
+/// Volumes made by `cargo xtask demo-assets`.
+const LARKSPUR_ROOT: Packed = Packed(include_bytes!("../../../demo/larkspur-root.pack"));
+const MERIDIAN_SYSTEM: Packed = Packed(include_bytes!("../../../demo/meridian-system.pack"));
+const TIDEWATER_DISK: Packed = Packed(include_bytes!("../../../demo/tidewater-disk.pack"));
+const KESTREL_STORE: Packed = Packed(include_bytes!("../../../demo/kestrel-store.pack"));
 /// UUID of that volume.
 pub const LARKSPUR_UUID: &str = "7c0e4b1a-52d3-4f86-9a1e-0d3b6c8f2e14";
+
+/// UUID of Tidewater RT's root, XFS on a logical volume.
+pub const TIDEWATER_UUID: &str = "e2b7c9a4-0d61-4f38-9c15-8a4f7d3e6b20";
+/// UUID of the observatory's store, btrfs.
+pub const STORE_UUID: &str = "41f0d8e6-7b93-4c2a-8e57-c60b9a1d2f84";
+/// UUID of the volume inside of Lantern Live's image.
+pub const LANTERN_UUID: &str = "b8a60e15-3f2c-4d79-9a04-5e7c1b8d6f33";
+/// Serial of Meridian Desktop's system volume, NTFS.
+pub const MERIDIAN_SERIAL: u64 = 0x4e52_1d07_9b3c_a660;
+
+/// The observatory's own rows: Meridian Desktop's system volume does not tell its name.
+const CATALOGUE: &str = r#"# Systems of Kestrel Point that do not tell their own names.
+format = 1
+
+[[system]]
+id = "meridian"
+title = "Meridian Desktop {version}"
+family = "desktop"
+volume = { kinds = ["NTFS"], files = ["/Meridian/System/desktop.exe"], version-of = "/Meridian/System/desktop.exe" }
+"#;
 
 /// Partition of a system that is long gone.
 const GONE: Guid = guid!("c4d81f20-3b6a-4e57-8f19-60a2d7b3e512");
@@ -30,9 +53,11 @@ const MADE_BY_FIRMWARE: Guid = guid!("8108ac4e-9f11-4d59-850e-e21a522c59b2");
 pub fn bench(store: StoreKind) -> BenchSpec {
     let (first, second) = (first_disk(), second_disk());
     let variables = variables(&second);
+    let disks = vec![first, second, third_disk()];
     BenchSpec {
         name: "Tide bench PC 2".into(),
-        disks: vec![first, second],
+        disks,
+        catalogue: CATALOGUE,
         variables,
         store,
         more: format!(
@@ -65,7 +90,7 @@ fn first_disk() -> DiskSpec {
                 type_guid: partition_type::LINUX_DATA,
                 name: "larkspur",
                 mebibytes: 96,
-                content: Content::Bytes(larkspur_root()),
+                content: Content::Packed(LARKSPUR_ROOT),
             },
             PartitionSpec {
                 guid: guid!("3a9c51d7-e042-4c6b-8b7f-12d5a6e39c03"),
@@ -84,7 +109,33 @@ fn first_disk() -> DiskSpec {
 /// Where the packed image in the program is broken, which a test rules out.
 #[expect(clippy::expect_used, reason = "compiled in; a test unpacks it")]
 pub fn larkspur_root() -> Vec<u8> {
-    unpack(LARKSPUR_ROOT).expect("the packed root volume is whole")
+    LARKSPUR_ROOT.bytes().expect("the packed root volume is whole")
+}
+
+fn third_disk() -> DiskSpec {
+    DiskSpec {
+        image: "disk3.img",
+        bus: "sata",
+        model: "Gannet D2",
+        serial: "GNT-9034-B",
+        guid: guid!("c5a2e980-4f17-4b6d-9d83-1e70b8f4a362"),
+        partitions: vec![
+            PartitionSpec {
+                guid: guid!("d90c4b16-28e3-4f5a-b7a1-6c3e5f0d8a01"),
+                type_guid: guid!("e6d6d379-f507-44c2-a23c-238f2a3df928"),
+                name: "kestrel",
+                mebibytes: 330,
+                content: Content::Packed(TIDEWATER_DISK),
+            },
+            PartitionSpec {
+                guid: guid!("d90c4b16-28e3-4f5a-b7a1-6c3e5f0d8a02"),
+                type_guid: partition_type::LINUX_DATA,
+                name: "store",
+                mebibytes: 160,
+                content: Content::Packed(KESTREL_STORE),
+            },
+        ],
+    }
 }
 
 fn second_disk() -> DiskSpec {
@@ -122,8 +173,8 @@ fn second_disk() -> DiskSpec {
                 guid: guid!("b71e08f4-95a2-4d3c-86e0-7f41c2d5a903"),
                 type_guid: partition_type::BASIC_DATA,
                 name: "Meridian",
-                mebibytes: 96,
-                content: Content::Bytes(b"\xeb\x52\x90NTFS    ".to_vec()),
+                mebibytes: 64,
+                content: Content::Packed(MERIDIAN_SYSTEM),
             },
         ],
     }
@@ -179,7 +230,9 @@ mod tests {
     #[test]
     fn the_packed_root_volume_is_whole_and_small() {
         assert_eq!(larkspur_root().len() % (1 << 20), 0);
-        assert!(LARKSPUR_ROOT.len() < 400_000, "{} bytes", LARKSPUR_ROOT.len());
+        let packed = [LARKSPUR_ROOT, MERIDIAN_SYSTEM, TIDEWATER_DISK, KESTREL_STORE];
+        let total: usize = packed.iter().map(|packed| packed.0.len()).sum();
+        assert!(total < 400_000, "{total} bytes");
     }
 
     #[test]
@@ -188,7 +241,7 @@ mod tests {
         for folder in [&a, &b] {
             bench(StoreKind::Fd).write(folder.path()).unwrap();
         }
-        for file in ["machine.toml", "disk1.img", "disk2.img", "variables.fd"] {
+        for file in ["machine.toml", "disk1.img", "disk2.img", "disk3.img", "variables.fd"] {
             let read = |folder: &tempfile::TempDir| std::fs::read(folder.path().join(file)).unwrap();
             assert!(read(&a) == read(&b), "{file}");
         }

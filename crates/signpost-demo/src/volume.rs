@@ -1,6 +1,8 @@
 //! Volumes in memory: FAT with files in it, and packed images.
 
+use std::fs::File;
 use std::io::{self, Cursor, Read, Write};
+use std::os::unix::fs::FileExt;
 
 /// Every file carries this date, so that the same bench has the same bytes.
 #[derive(Debug)]
@@ -52,13 +54,54 @@ pub(crate) fn fat(
     Ok(volume.into_inner())
 }
 
-/// Unpacks a zstd image.
-///
-/// # Errors
-/// Where it is broken.
-pub fn unpack(packed: &[u8]) -> io::Result<Vec<u8>> {
-    let mut bytes = Vec::new();
-    let mut decoder = ruzstd::decoding::StreamingDecoder::new(packed).map_err(io::Error::other)?;
-    decoder.read_to_end(&mut bytes)?;
-    Ok(bytes)
+/// A packed volume: through zstd, its length, then stretches of 4 KiB, each behind its offset.
+#[derive(Clone, Copy, Debug)]
+pub struct Packed(pub &'static [u8]);
+
+impl Packed {
+    const STRETCH: usize = 4096;
+
+    /// Its length, and what is not zero of it.
+    fn stretches(self) -> io::Result<(u64, Vec<u8>)> {
+        let mut bytes = Vec::new();
+        let mut decoder = ruzstd::decoding::StreamingDecoder::new(self.0).map_err(io::Error::other)?;
+        decoder.read_to_end(&mut bytes)?;
+        let length = bytes.first_chunk::<8>().copied().ok_or(io::ErrorKind::UnexpectedEof)?;
+        bytes.drain(..8);
+        Ok((u64::from_le_bytes(length), bytes))
+    }
+
+    fn each(self, mut take: impl FnMut(u64, &[u8]) -> io::Result<()>) -> io::Result<u64> {
+        let (length, stretches) = self.stretches()?;
+        for stretch in stretches.chunks_exact(8 + Self::STRETCH) {
+            let (offset, bytes) = stretch.split_first_chunk::<8>().ok_or(io::ErrorKind::UnexpectedEof)?;
+            let offset = u64::from_le_bytes(*offset);
+            let there = (length - offset).min(Self::STRETCH as u64) as usize;
+            take(offset, &bytes[..there])?;
+        }
+        Ok(length)
+    }
+
+    /// Writes it into a file that is zero there, from `at` on.
+    ///
+    /// # Errors
+    /// Where it is broken, or the file cannot be written.
+    pub fn write(self, file: &File, at: u64) -> io::Result<()> {
+        self.each(|offset, bytes| file.write_all_at(bytes, at + offset)).map(|_| ())
+    }
+
+    /// All of it.
+    ///
+    /// # Errors
+    /// Where it is broken.
+    pub fn bytes(self) -> io::Result<Vec<u8>> {
+        let mut all = Vec::new();
+        let length = self.each(|offset, bytes| {
+            all.resize(offset as usize, 0);
+            all.extend_from_slice(bytes);
+            Ok(())
+        })?;
+        all.resize(length as usize, 0);
+        Ok(all)
+    }
 }

@@ -81,6 +81,11 @@ impl VolumeKind {
         matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
     }
 
+    /// Whether it is a part of something that lies on several.
+    pub fn is_member(self) -> bool {
+        matches!(self, Self::Lvm2 | Self::MdRaid | Self::Zfs)
+    }
+
     /// Whether what is inside takes a key to read.
     pub fn is_encrypted(self) -> bool {
         matches!(self, Self::Luks1 | Self::Luks2 | Self::EncryptedNtfs)
@@ -103,10 +108,10 @@ impl fmt::Display for VolumeKind {
             Self::ExFat => "exFAT",
             Self::F2fs => "F2FS",
             Self::Swap => "swap",
-            Self::Lvm2 => "LVM2 member",
+            Self::Lvm2 => "LVM2 PV",
             Self::Luks1 => "LUKS1",
             Self::Luks2 => "LUKS2",
-            Self::MdRaid => "RAID member",
+            Self::MdRaid => "RAID",
             Self::Iso9660 => "ISO 9660",
             Self::Udf => "UDF",
             Self::Squashfs => "squashfs",
@@ -115,7 +120,7 @@ impl fmt::Display for VolumeKind {
             Self::Ufs2 => "UFS2",
             Self::HfsPlus => "HFS+",
             Self::Apfs => "APFS",
-            Self::Zfs => "ZFS member",
+            Self::Zfs => "ZFS",
             Self::Unknown => "unknown",
         })
     }

@@ -1,7 +1,7 @@
 //! What every command needs: the machine, the menu file, the way to print and to ask.
 
 use std::io::{BufRead, IsTerminal, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use anstream::ColorChoice;
 use serde::Serialize;
@@ -51,7 +51,11 @@ impl<'a> App<'a> {
         }
     }
 
+    /// The machine that is named.
     pub fn machine(&self) -> Result<Machine, Failure> {
+        if !self.global.disks.is_empty() {
+            return Ok(Machine::of_images(&self.global.disks));
+        }
         if self.global.machine.as_os_str() == "live" {
             return Err(Failure::Other(
                 "the live machine cannot be worked on yet; name the folder of a bench with --machine BENCH \
@@ -62,8 +66,29 @@ impl<'a> App<'a> {
         Ok(Machine::open_bench(&self.global.machine)?)
     }
 
-    pub fn look<'m>(&self, machine: &'m Machine) -> Look<'m> {
-        Look::at(machine, &Catalogue::built_in())
+    /// The machine that is named, for what takes UEFI variables.
+    pub fn uefi_machine(&self) -> Result<Machine, Failure> {
+        let machine = self.machine()?;
+        machine.need_uefi()?;
+        Ok(machine)
+    }
+
+    /// What stands for the machine on the command line.
+    pub fn machine_name(&self) -> &Path {
+        &self.global.machine
+    }
+
+    pub fn look<'m>(&self, machine: &'m Machine) -> Result<Look<'m>, Failure> {
+        self.look_with(machine, &[])
+    }
+
+    /// A look with rows of further folders, which count before the machine's own and the built-in ones.
+    pub fn look_with<'m>(&self, machine: &'m Machine, folders: &[PathBuf]) -> Result<Look<'m>, Failure> {
+        let mut catalogue = Catalogue::built_in();
+        for folder in machine.catalogue_folder().iter().chain(folders) {
+            catalogue.take_folder(folder)?;
+        }
+        Ok(Look::at(machine, &catalogue))
     }
 
     pub fn menu_file(&self, machine: &Machine) -> PathBuf {

@@ -25,6 +25,9 @@ pub struct Global {
     /// The machine to work on: "live", or the folder of a bench
     #[arg(long, global = true, value_name = "live|BENCH", default_value = "live")]
     pub machine: PathBuf,
+    /// A disk image by itself, without a bench (can be repeated)
+    #[arg(long = "disk", global = true, value_name = "IMAGE", conflicts_with = "machine")]
+    pub disks: Vec<PathBuf>,
     /// The menu file, instead of the machine's own
     #[arg(long, global = true, value_name = "FILE")]
     pub menu: Option<PathBuf>,

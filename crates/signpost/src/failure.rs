@@ -8,13 +8,15 @@ use signpost_core::{Error, Refusal};
 use crate::args::Global;
 use crate::render::out;
 
-/// How the program ends. 2, wrong use, is clap's.
+/// How the program ends. Most wrong use is clap's to tell, which ends with 2 too.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Exit {
     /// Done.
     Done = 0,
     /// Problems found: nothing starts, a menu file with errors.
     Problems = 1,
+    /// Wrong use.
+    WrongUse = 2,
     /// A guard refused.
     Refused = 3,
     /// The machine or a file could not be read or written.
@@ -32,6 +34,8 @@ impl From<Exit> for ExitCode {
 pub enum Failure {
     /// The core says so.
     Core(Error),
+    /// What was typed names nothing that is there.
+    Usage(String),
     /// Something of the command line's own, such as the terminal.
     Other(String),
 }
@@ -68,6 +72,7 @@ impl Failure {
         match self {
             Self::Core(Error::MenuFile { .. }) => Exit::Problems,
             Self::Core(Error::Refused(_)) => Exit::Refused,
+            Self::Usage(_) => Exit::WrongUse,
             Self::Core(Error::Unusable { .. } | Error::Variables(_) | Error::NotReadBack { .. })
             | Self::Other(_) => Exit::Unusable,
         }
@@ -96,7 +101,7 @@ impl Failure {
                 }
             }
             Self::Core(error) => out::error(&error.to_string()),
-            Self::Other(message) => out::error(message),
+            Self::Usage(message) | Self::Other(message) => out::error(message),
         }
     }
 }

@@ -277,6 +277,7 @@ fn volume_facts(
         uuid: identity.uuid.clone(),
         size,
         fault,
+        is_member: identity.kind.is_member(),
         is_encrypted: identity.kind.is_encrypted(),
         is_unclean: identity.is_unclean,
         is_hibernated: identity.is_hibernated,

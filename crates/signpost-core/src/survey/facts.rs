@@ -141,6 +141,8 @@ pub struct Volume {
     pub size: u64,
     /// What is wrong with it.
     pub fault: Option<String>,
+    /// Whether it is a part of something that lies on several.
+    pub is_member: bool,
     /// Whether what is inside takes a key to read.
     pub is_encrypted: bool,
     /// Whether it was in use when the machine went down.

@@ -6,6 +6,7 @@ use super::facts::{Finding, FirmwareEntry};
 use super::firmware::hex;
 use super::{Look, states};
 use crate::code::Code;
+use crate::machine::FirmwareKind;
 
 /// A fault of the variables.
 pub(super) fn variables(fault: &str) -> Finding {
@@ -51,8 +52,7 @@ fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
             Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
             Err(_) => format!("v{} ({})", volume.number, volume.place),
         };
-        let is_member =
-            volume.kind.ends_with("member") || (volume.kind == "btrfs" && look.reader(index).is_none());
+        let is_member = volume.is_member || (volume.kind == "btrfs" && look.reader(index).is_none());
         if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
             by_identity.entry(format!("UUID {uuid}")).or_default().push(name.clone());
         }
@@ -150,6 +150,9 @@ fn order(look: &Look<'_>, found: &mut Vec<Finding>) {
 
 /// Held against what is running.
 fn start(look: &Look<'_>, found: &mut Vec<Finding>) {
+    if look.machine.firmware != FirmwareKind::Uefi {
+        return;
+    }
     let Some(running) = look.survey.systems.iter().find(|system| system.is_running) else { return };
     let rehearsal = crate::rehearse::rehearse(look, &look.boot);
     if rehearsal.outcome.system.as_ref() != Some(&running.id) {

@@ -6,6 +6,7 @@ use signpost_firmware::start::{Verdict, locate};
 use super::Look;
 use super::facts::{FirmwareEntry, FirmwareFacts, Target};
 use crate::hardware::SurveyedHardware;
+use crate::machine::FirmwareKind;
 use crate::{rehearse, words};
 
 pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
@@ -23,9 +24,26 @@ pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
         order: boot.order.iter().copied().map(hex).collect(),
         timeout: boot.timeout,
         entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),
-        starts_next: rehearse::rehearse(look, boot).outcome.text,
+        starts_next: match look.machine.firmware {
+            FirmwareKind::Uefi => rehearse::rehearse(look, boot).outcome.text,
+            FirmwareKind::Bios => by_boot_sector(look),
+            FirmwareKind::Unknown => "nothing says it: there is no firmware to these disks".into(),
+        },
         last_start: look.ours.log.clone(),
     }
+}
+
+/// BIOS firmware runs the first sector of its first disk, which most often runs that of the active partition.
+fn by_boot_sector(look: &Look<'_>) -> String {
+    let Some(disk) = look.survey.disks.first() else { return "there is no disk".into() };
+    let active = disk.partitions.iter().find(|partition| partition.is_active);
+    let Some(active) = active else {
+        return format!("the boot sector of disk {}, which has no active partition", disk.number);
+    };
+    let system =
+        look.survey.systems.iter().find(|system| system.root.is_some() && system.root == active.volume);
+    let title = system.map_or_else(|| active.purpose.clone(), |system| system.title.clone());
+    format!("{title}, from disk {} partition {}, which is active", disk.number, active.number)
 }
 
 /// A number as the standard writes it.

@@ -1,5 +1,6 @@
 //! The survey: the complete picture of a machine, read without changing it.
 
+mod changes;
 mod disks;
 mod entry_files;
 mod facts;
@@ -23,6 +24,7 @@ use signpost_disk::block::SharedDevice;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
 
+pub use changes::Changes;
 pub use facts::{
     Arguments, Disk, EntryFile, Finding, FirmwareEntry, FirmwareFacts, ImageFile, Kernel, MachineFacts,
     Partition, Role, StartupFile, Survey, System, TableFacts, Target, VersionFacts, Volume,
@@ -31,6 +33,7 @@ pub(crate) use firmware::hex;
 pub(crate) use kernels::patterns;
 pub use ours::OurVariables;
 pub use reader::VolumeReader;
+pub use signpost_disk::file_system::Item;
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};

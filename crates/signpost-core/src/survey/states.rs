@@ -53,7 +53,7 @@ pub(super) fn findings(look: &Look<'_>, found: &mut Vec<Finding>) {
         let is_plain =
             volume.label.is_none() && volume.fault.is_none() && volume.uuid.is_some() && volume.lv.is_none();
         let has_name = volume.part_label.is_some() || volume.aside.is_some() || volume.is_esp;
-        if is_plain && !has_name && !volume.kind.ends_with("member") && volume.size >= SMALL {
+        if is_plain && !has_name && !volume.is_member && volume.size >= SMALL {
             nameless.entry(volume.size).or_default().push(name);
         }
     }

@@ -37,10 +37,10 @@ struct Applied<'a> {
 }
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
-    let mut machine = app.machine()?;
+    let mut machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let mut history = app.history(&machine)?;
-    let plan = plan(&app.look(&machine), &menu, &history, &args.home.wishes()?)?;
+    let plan = plan(&app.look(&machine)?, &menu, &history, &args.home.wishes()?)?;
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));
         pass(&plan.refusals, args.home.passes(args.despite))?;
@@ -51,7 +51,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
         app.confirm(|| render::plan::text(&plan), "Put this in force?")?;
     }
     let record = carry_out(&mut machine, &mut history, Action::Apply, &plan.writes)?;
-    let look = app.look(&machine);
+    let look = app.look(&machine)?;
     let outcome = rehearse(&look, &look.boot).outcome;
     if outcome != plan.outcome {
         let what = format!("planned: {}; rehearsed: {}", plan.outcome.text, outcome.text);

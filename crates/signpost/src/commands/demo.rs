@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use clap::Args;
-use signpost_demo::{StoreKind, tide};
+use signpost_demo::{StoreKind, gauge, tide};
 
 use super::found_beside_us;
 use crate::app::{App, Outcome};
@@ -12,7 +12,7 @@ use crate::render::{out, style};
 /// Make a machine to try things on, and walk through the whole job on it
 ///
 /// The machine is a bench: a folder with disk images and firmware variables of made-up systems. Nothing
-/// else is touched.
+/// else is touched. --machine tide is a PC with UEFI and four systems, --machine gauge an older one with BIOS.
 #[derive(Args)]
 pub struct DemoArgs {
     /// Folder for the bench; it must be empty or not there [default: a new temporary folder]
@@ -73,14 +73,48 @@ const AGAIN: Stop = ("And in force again.", &["apply", "--yes", "--quiet"]);
 const NEXT: [&str; 6] =
     ["history", "undo --dry-run", "survey --json", "rehearse --without 2", "explain entry-stale", "apply"];
 
-pub fn run(_: &App<'_>, args: &DemoArgs) -> Outcome {
+const NEXT_BIOS: [&str; 3] = ["survey disk1", "survey v5", "survey --json"];
+
+/// The walk on a machine of before UEFI.
+const BIOS: Walk = &[
+    ("Gauge logger stands at the pier, and is older than UEFI. What is on it?", &["survey"]),
+    ("One volume of it in detail.", &["survey", "v1"]),
+];
+
+/// The benches that there are.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Which {
+    Tide,
+    Gauge,
+}
+
+impl Which {
+    fn named(name: &Path) -> Result<Self, Failure> {
+        match name.to_str() {
+            Some("live" | "tide") => Ok(Self::Tide),
+            Some("gauge") => Ok(Self::Gauge),
+            _ => Err(Failure::Usage(format!(
+                "there is no demo machine {}; there are tide and gauge",
+                name.display()
+            ))),
+        }
+    }
+}
+
+pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     let folder = match &args.dir {
         Some(folder) => empty(folder)?,
-        None => tempfile::Builder::new().prefix("tide-bench-").tempdir()?.keep(),
+        None => tempfile::Builder::new().prefix("signpost-bench-").tempdir()?.keep(),
     };
-    tide::bench(StoreKind::Fd).write(&folder)?;
+    let which = Which::named(app.machine_name())?;
+    match which {
+        Which::Tide => tide::bench(StoreKind::Fd).write(&folder)?,
+        Which::Gauge => gauge::write(&folder)?,
+    }
     let folder = folder.canonicalize().unwrap_or(folder);
-    if !args.bench_only {
+    if !args.bench_only && which == Which::Gauge {
+        walk(&folder, BIOS)?;
+    } else if !args.bench_only {
         if found_beside_us().is_some() {
             walk(&folder, WITH_BOOT_PROGRAM)?;
         } else {
@@ -93,7 +127,8 @@ pub fn run(_: &App<'_>, args: &DemoArgs) -> Outcome {
     }
     out::text(&style::heading(&format!("The bench is in {}\n", folder.display())));
     let mut text = String::from("Try next, or edit its menu.toml and look at the menu again:\n\n");
-    for command in NEXT {
+    let next: &[&str] = if which == Which::Gauge { &NEXT_BIOS } else { &NEXT };
+    for command in next {
         text.push_str(&format!("  signpost --machine {} {command}\n", folder.display()));
     }
     out::text(&text);

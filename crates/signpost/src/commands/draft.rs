@@ -29,13 +29,13 @@ enum HostArg {
 }
 
 pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
-    let machine = app.machine()?;
+    let machine = app.uefi_machine()?;
     let path = app.menu_file(&machine);
     let host = match args.host {
         HostArg::Firmware => Host::Firmware,
         HostArg::Signpost => Host::Signpost,
     };
-    let draft = draft(&app.look(&machine), &path, host)?;
+    let draft = draft(&app.look(&machine)?, &path, host)?;
     let changes = draft.is_new_file || !draft.added.is_empty();
     if changes && !args.dry_run {
         menu_file::save(&path, &draft.text)?;

@@ -17,7 +17,7 @@ struct Listing<'a> {
 }
 
 pub fn run(app: &App<'_>, _: &HistoryArgs) -> Outcome {
-    let machine = app.machine()?;
+    let machine = app.uefi_machine()?;
     let history = app.history(&machine)?;
     let listing = Listing { schema: signpost_core::SCHEMA, records: history.records() };
     app.show(&listing, || {

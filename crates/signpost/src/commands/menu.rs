@@ -22,7 +22,7 @@ pub fn run(app: &App<'_>, _: &MenuArgs) -> Outcome {
     let machine = app.machine()?;
     let path = app.menu_file(&machine);
     let document = menu_file::load(&path)?.document;
-    let look = app.look(&machine);
+    let look = app.look(&machine)?;
     let menu = Menu {
         schema: signpost_core::SCHEMA,
         file: path.display().to_string(),

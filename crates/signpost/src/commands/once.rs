@@ -21,10 +21,10 @@ pub struct OnceArgs {
 }
 
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
-    let mut machine = app.machine()?;
+    let mut machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     set(&mut machine, &menu.document, args.entry.as_deref())?;
-    let look = app.look(&machine);
+    let look = app.look(&machine)?;
     let rehearsal = rehearse(&look, &look.boot);
     app.report(&rehearsal, || render::rehearse::outcome("Next: ", &rehearsal.outcome));
     Ok(Exit::Done)

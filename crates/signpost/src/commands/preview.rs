@@ -36,9 +36,9 @@ struct Preview {
 }
 
 pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
-    let machine = app.machine()?;
+    let machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
-    let look = app.look(&machine);
+    let look = app.look(&machine)?;
     let view = if args.keys { Screen::Help } else { Screen::List };
     let grid = screen(&look, &menu.document, args.size, view);
     let rows = (0..args.size.1).map(|row| grid.row_text(row)).collect();

@@ -28,7 +28,7 @@ fn entry_number(text: &str) -> Result<u16, String> {
 }
 
 pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
-    let mut machine = app.machine()?;
+    let mut machine = app.uefi_machine()?;
     for disk in &args.without {
         if !machine.take_out(*disk) {
             return Err(Failure::Other(format!(
@@ -37,7 +37,7 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
             )));
         }
     }
-    let look = app.look(&machine);
+    let look = app.look(&machine)?;
     let mut boot = look.boot.clone();
     if let Some(order) = &args.order {
         boot.order.clone_from(order);

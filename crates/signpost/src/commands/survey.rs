@@ -1,16 +1,60 @@
+use std::path::PathBuf;
+
 use clap::Args;
+use signpost_core::survey::{Changes, Look};
 
 use crate::app::{App, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::render;
 
 /// Show the machine: systems, disks, start-up files, firmware entries, what is odd
+///
+/// Partitions that only confuse who looks for systems are folded into one line a disk; --all shows each.
 #[derive(Args)]
-pub struct SurveyArgs {}
+pub struct SurveyArgs {
+    /// A disk or volume to show in detail, such as disk2 or v4
+    what: Option<String>,
+    /// Show every partition and file, also of kinds that are folded
+    #[arg(long)]
+    all: bool,
+    /// A folder of further catalogue rows (can be repeated)
+    #[arg(long = "catalogue", value_name = "DIR")]
+    catalogues: Vec<PathBuf>,
+}
 
-pub fn run(app: &App<'_>, _: &SurveyArgs) -> Outcome {
+pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
     let machine = app.machine()?;
-    let look = app.look(&machine);
-    app.show(&look.survey, || render::survey::text(&look.survey));
+    let look = app.look_with(&machine, &args.catalogues)?;
+    if let Some(what) = &args.what {
+        return detail(app, &look, what);
+    }
+    let record = machine.survey_record();
+    let changes = record.as_deref().and_then(|record| Changes::since(record, &look.survey));
+    let shown = render::survey::Shown { survey: &look.survey, changes: changes.as_ref() };
+    app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
+    if let Some(record) = record {
+        // A machine that cannot be written to is surveyed all the same; then nothing is kept to compare with.
+        let _ = Changes::keep(&record, &look.survey);
+    }
     Ok(Exit::Done)
+}
+
+fn detail(app: &App<'_>, look: &Look<'_>, what: &str) -> Outcome {
+    let survey = &look.survey;
+    let number = |prefix: &str| what.strip_prefix(prefix)?.trim().parse::<usize>().ok();
+    if let Some(volume) = number("v").and_then(|number| survey.volumes.get(number.checked_sub(1)?)) {
+        app.show(volume, || render::detail::volume(look, volume));
+        return Ok(Exit::Done);
+    }
+    let named = survey.disks.iter().find(|disk| disk.name == what || disk.serial.as_deref() == Some(what));
+    let disk = number("disk").and_then(|number| survey.disks.get(number.checked_sub(1)?)).or(named);
+    if let Some(disk) = disk {
+        app.show(disk, || render::detail::disk(survey, disk));
+        return Ok(Exit::Done);
+    }
+    Err(Failure::Usage(format!(
+        "there is no {what}; disks are disk1 to disk{}, volumes v1 to v{}",
+        survey.disks.len(),
+        survey.volumes.len()
+    )))
 }

@@ -24,9 +24,9 @@ pub struct UndoArgs {
 }
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
-    let mut machine = app.machine()?;
+    let mut machine = app.uefi_machine()?;
     let mut history = app.history(&machine)?;
-    let undo = undo(&app.look(&machine), &history)?;
+    let undo = undo(&app.look(&machine)?, &history)?;
     if args.dry_run {
         app.show(&undo, || render::plan::undo(&undo, true));
         pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;

@@ -1,5 +1,7 @@
 //! The core's facts as text for people.
 
+pub mod detail;
+pub mod disks;
 pub mod draft;
 pub mod menu;
 pub mod out;

@@ -1,30 +1,69 @@
-//! The survey: systems first, then how the machine starts, disks, firmware entries, what is odd.
+//! The survey: what changed, systems, how the machine starts, disks, firmware entries, what is odd.
 
-use signpost_core::survey::{Disk, Finding, FirmwareEntry, Partition, StartupFile, Survey, System, Volume};
-use unicode_width::UnicodeWidthStr;
+use serde::Serialize;
+use signpost_core::survey::{Changes, Finding, FirmwareEntry, Survey, System};
 
-use super::size::human;
+use super::disks;
 use super::style;
-use super::table::{Table, WIDTH};
+use super::table::Table;
 
-pub fn text(survey: &Survey) -> String {
+/// A survey and what has changed in it: one JSON document.
+#[derive(Serialize)]
+pub struct Shown<'a> {
+    #[serde(flatten)]
+    pub survey: &'a Survey,
+    /// None where there was no survey before.
+    pub changes: Option<&'a Changes>,
+}
+
+/// Lines of changes that are shown.
+const MAX_CHANGES: usize = 12;
+
+pub fn text(survey: &Survey, changes: Option<&Changes>, all: bool) -> String {
     let mut text = machine(survey);
+    text.push_str(&changes.map(since_last).unwrap_or_default());
     text.push_str(&systems(survey));
     text.push_str(&start(survey));
-    text.push_str(&disks(survey));
-    text.push_str(&entries(survey));
+    text.push_str(&disks::text(survey, all));
+    if survey.machine.firmware == "uefi" {
+        text.push_str(&entries(survey));
+    }
     text.push_str(&findings(&survey.findings));
     text
 }
 
 fn machine(survey: &Survey) -> String {
     let facts = &survey.machine;
-    let secure_boot = match facts.secure_boot {
-        Some(true) => "Secure Boot on",
-        Some(false) => "Secure Boot off",
-        None => "Secure Boot unknown",
+    let firmware = match facts.firmware {
+        "uefi" => match facts.secure_boot {
+            Some(true) => "UEFI, x86_64, Secure Boot on",
+            Some(false) => "UEFI, x86_64, Secure Boot off",
+            None => "UEFI, x86_64, Secure Boot unknown",
+        }
+        .replace("x86_64", &facts.architecture),
+        "bios" => format!("BIOS, {}", facts.architecture),
+        _ => "disk images, without firmware".to_string(),
     };
-    format!("{}  UEFI, {}, {secure_boot}\n\n", style::heading(&facts.name), facts.architecture)
+    format!("{}  {firmware}\n\n", style::heading(&facts.name))
+}
+
+fn since_last(changes: &Changes) -> String {
+    if changes.is_empty() {
+        return style::faint("Nothing has changed since the last survey.") + "\n\n";
+    }
+    let mut text = style::heading("Changed since the last survey") + "\n";
+    let kinds = [("new", &changes.new), ("changed", &changes.changed), ("gone", &changes.gone)];
+    let lines: Vec<(&str, &String)> =
+        kinds.into_iter().flat_map(|(word, lines)| lines.iter().map(move |line| (word, line))).collect();
+    let mut table = Table::new(&["", ""]);
+    for (word, line) in lines.iter().take(MAX_CHANGES) {
+        table.row([(*word).to_string(), (*line).clone()]);
+    }
+    text.push_str(&table.text());
+    if lines.len() > MAX_CHANGES {
+        text.push_str(&format!("  and {} more; --json lists all\n", lines.len() - MAX_CHANGES));
+    }
+    text + "\n"
 }
 
 fn systems(survey: &Survey) -> String {
@@ -40,7 +79,7 @@ fn systems(survey: &Survey) -> String {
             running.into(),
             system.id.clone(),
             whereabouts(survey, system),
-            starts_by(system),
+            starts_by(survey, system),
         ]);
     }
     text.push_str(&table.text());
@@ -48,22 +87,35 @@ fn systems(survey: &Survey) -> String {
 }
 
 fn whereabouts(survey: &Survey, system: &System) -> String {
+    if let Some(image) = &system.image {
+        return format!("v{}:{}, {}", image.volume, image.path, image.holds);
+    }
     let loader = || system.loaders.first().map(|index| survey.startup_files[*index].volume);
     let volume = system.root.or_else(loader).and_then(|number| survey.volumes.get(number - 1));
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 
-fn starts_by(system: &System) -> String {
+fn starts_by(survey: &Survey, system: &System) -> String {
     if let Some(place) = system.loader_places.first() {
         return place.clone();
     }
+    if system.image.is_some() {
+        return "an entry of its own, made by hand".into();
+    }
+    let root = system.root.and_then(|root| survey.volumes.get(root - 1));
     match system.kernels.first() {
+        None if root.is_some_and(|root| survey.machine.firmware == "bios" && root.partition.is_some()) => {
+            "its boot sector".into()
+        }
         Some(kernel) => format!("v{}:{}", kernel.volume, kernel.path),
         None => "nothing that was found".into(),
     }
 }
 
 fn start(survey: &Survey) -> String {
+    if survey.machine.firmware != "uefi" {
+        return format!("{}   {}\n\n", style::heading("Starts next"), survey.firmware.starts_next);
+    }
     let firmware = &survey.firmware;
     let entry = |number: &Option<String>| {
         let number = number.as_ref()?;
@@ -80,110 +132,6 @@ fn start(survey: &Survey) -> String {
         text.push_str(&format!("{}    {last}\n", style::heading("Last start")));
     }
     text + &format!("{}   {}\n\n", style::heading("Starts next"), firmware.starts_next)
-}
-
-fn disks(survey: &Survey) -> String {
-    let mut text = style::heading("Disks") + "\n";
-    for disk in &survey.disks {
-        text.push_str(&disk_line(disk));
-        for (index, partition) in disk.partitions.iter().enumerate() {
-            let is_last = index + 1 == disk.partitions.len();
-            text.push_str(&partition_lines(survey, partition, is_last));
-        }
-    }
-    text + "\n"
-}
-
-fn disk_line(disk: &Disk) -> String {
-    let mut facts: Vec<String> =
-        [&disk.bus, &disk.model, &disk.serial].into_iter().flatten().cloned().collect();
-    facts.push(human(disk.size));
-    match (&disk.table.kind, &disk.table.fault) {
-        (Some(kind), _) => facts.push(kind.to_uppercase()),
-        (None, Some(fault)) => facts.push(fault.clone()),
-        (None, None) => {}
-    }
-    format!("  disk {}  {}  {}\n", disk.number, disk.name, style::faint(&facts.join(", ")))
-}
-
-fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool) -> String {
-    let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
-    let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
-    let mut text = format!("  {branch} {:>2}  {}\n", partition.number, partition_facts(partition, volume));
-    let Some(volume) = volume else { return text };
-    if let Some(fault) = &volume.fault {
-        text.push_str(&format!("  {stem}       {}\n", style::bad(fault)));
-    }
-    let contents = contents(survey, volume);
-    let width = contents.iter().map(|(path, _)| path.width()).max().unwrap_or(0);
-    for (path, what) in contents {
-        let padding = " ".repeat(width - path.width());
-        let line = format!("  {stem}       {path}{padding}  ");
-        let room = WIDTH.saturating_sub(line.width());
-        text.push_str(&format!("{line}{}\n", style::faint(&fit(&what, room))));
-    }
-    text
-}
-
-fn partition_facts(partition: &Partition, volume: Option<&Volume>) -> String {
-    let number = volume.map_or_else(String::new, |volume| format!("v{}", volume.number));
-    let kind = volume.map_or("unknown", |volume| volume.kind.as_str());
-    let label = volume.and_then(|volume| volume.label.as_deref()).unwrap_or(&partition.name);
-    let uuid = volume.and_then(|volume| volume.uuid.as_deref()).unwrap_or_default();
-    let line = format!(
-        "{number:<3} {:<16} {:>8}  {kind:<8}  {label:<11}  {uuid}",
-        partition.purpose,
-        human(partition.size)
-    );
-    line.trim_end().to_string()
-}
-
-/// What stands on a volume that matters for starting: start-up files, kernels, a system's root.
-fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
-    let mut found = Vec::new();
-    for system in survey.systems.iter().filter(|system| system.root == Some(volume.number)) {
-        let running = if system.is_running { ", running" } else { "" };
-        found.push(("/".to_string(), format!("{}{running}", system.title)));
-    }
-    let kernels = survey.systems.iter().flat_map(|system| &system.kernels);
-    for kernel in kernels.filter(|kernel| kernel.volume == volume.number) {
-        let stub =
-            kernel.efi_stub.as_ref().map(|version| format!(", EFI stub {version}")).unwrap_or_default();
-        let initrds = match kernel.initrds.len() {
-            0 => ", no initrd".to_string(),
-            1 => ", with its initrd".to_string(),
-            count => format!(", with {count} initrds"),
-        };
-        found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}", kernel.version)));
-    }
-    let is_shown = |file: &&StartupFile| found.iter().all(|(path, _)| *path != file.path);
-    let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
-    let files: Vec<_> =
-        files.filter(is_shown).map(|file| (file.path.clone(), startup(survey, file))).collect();
-    found.extend(files);
-    found
-}
-
-fn startup(survey: &Survey, file: &StartupFile) -> String {
-    let foreign = file.architecture.as_ref().filter(|name| **name != survey.machine.architecture);
-    let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
-    let signed = if file.is_signed { ", signed" } else { "" };
-    format!("{}{architecture}{signed}, {}", file.description, human(file.size))
-}
-
-/// A text cut to fit, with a mark where it was cut.
-fn fit(text: &str, room: usize) -> String {
-    if text.width() <= room {
-        return text.to_string();
-    }
-    let mut out = String::new();
-    for c in text.chars() {
-        if out.width() + 2 > room {
-            break;
-        }
-        out.push(c);
-    }
-    out + "…"
 }
 
 fn entries(survey: &Survey) -> String {

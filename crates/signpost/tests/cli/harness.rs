@@ -208,6 +208,7 @@ pub fn small(store: StoreKind) -> BenchSpec {
     let meridian = meridian_disk(meridian_files());
     let path = meridian.path_to(1, "\\EFI\\meridian\\start.efi");
     BenchSpec {
+        catalogue: "",
         name: "Small bench".into(),
         variables: vec![boot_option(1, &LoadOption::new("Meridian", path, vec![])), boot_order(&[1])],
         disks: vec![lark_disk(lark_files()), meridian],

@@ -121,6 +121,7 @@ pub fn generate(seed: u64) -> Made {
         present.remove((home + 1) % disks);
     }
     let spec = BenchSpec {
+        catalogue: "",
         name: format!("Seed {seed}"),
         disks: present,
         variables,

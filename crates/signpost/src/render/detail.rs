@@ -1,0 +1,124 @@
+//! One disk or one volume, with all that is known of it.
+
+use signpost_core::survey::{Disk, Look, Survey, Volume};
+
+use super::disks;
+use super::size::human;
+use super::style;
+use super::table::Table;
+
+/// Names of a volume's uppermost folder that are shown.
+const MAX_NAMES: usize = 40;
+
+fn size(bytes: u64) -> String {
+    format!("{} ({bytes} bytes)", human(bytes))
+}
+
+/// Lines of a name and a value; those without a value are left out.
+fn facts<const N: usize>(facts: [(&str, Option<String>); N]) -> String {
+    let mut table = Table::new(&["", ""]);
+    for (name, value) in facts {
+        if let Some(value) = value.filter(|value| !value.is_empty()) {
+            table.row([name.to_string(), value]);
+        }
+    }
+    table.text()
+}
+
+pub fn disk(survey: &Survey, disk: &Disk) -> String {
+    let mut text = format!("{}\n", style::heading(&format!("disk {}  {}", disk.number, disk.name)));
+    text.push_str(&facts([
+        ("size", Some(size(disk.size))),
+        ("sectors", Some(format!("of {} bytes", disk.sector_size))),
+        ("bus", disk.bus.clone()),
+        ("model", disk.model.clone()),
+        ("serial", disk.serial.clone()),
+        ("table", disk.table.kind.map(str::to_uppercase)),
+        ("disk GUID", disk.table.guid.clone()),
+        ("disk signature", disk.table.signature.clone()),
+        ("wrong", disk.table.fault.clone()),
+    ]));
+    if !disk.partitions.is_empty() {
+        text.push_str(&format!("\n{}\n", style::heading("Partitions")));
+        let mut table = Table::new(&["number", "first sector", "sectors", "purpose", "identity", "CHS"]);
+        for partition in &disk.partitions {
+            let sector = u64::from(disk.sector_size.max(1));
+            let slice = partition.slice.as_ref().map(|slice| format!(" ({slice})")).unwrap_or_default();
+            let active = if partition.is_active { ", active" } else { "" };
+            table.row([
+                format!("{}{slice}", partition.number),
+                (partition.start / sector).to_string(),
+                (partition.size / sector).to_string(),
+                format!("{}{active}", partition.purpose),
+                partition.uuid.clone().unwrap_or_default(),
+                partition.chs.clone().unwrap_or_default(),
+            ]);
+        }
+        text.push_str(&table.text());
+    }
+    text.push_str(&format!("\n{}\n", style::heading("What is on it")));
+    text + &disks::disk_text(survey, disk, false)
+}
+
+pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
+    let survey = &look.survey;
+    let mut text = format!("{}\n", style::heading(&format!("v{}  {}", volume.number, volume.place)));
+    let stable = look.stable_name(volume.number - 1).ok().map(|name| name.to_string());
+    let members: Vec<String> = volume.members.iter().map(|member| format!("v{member}")).collect();
+    let state = [
+        (volume.is_unclean, "in use when the machine went down"),
+        (volume.is_hibernated, "a system sleeps here"),
+        (volume.is_encrypted, "encrypted: takes its key to look into"),
+    ];
+    let state: Vec<&str> = state.into_iter().filter(|(is_so, _)| *is_so).map(|(_, words)| words).collect();
+    text.push_str(&facts([
+        ("place", stable),
+        ("kind", Some(volume.kind.clone())),
+        ("size", Some(size(volume.size))),
+        ("label", volume.label.clone()),
+        ("UUID", volume.uuid.clone()),
+        ("partition identity", volume.part_uuid.clone()),
+        ("partition name", volume.part_label.clone()),
+        ("made of", Some(members.join(", "))),
+        ("holds", Some(volume.inside.join(", "))),
+        ("state", Some(state.join("; "))),
+        ("only confuses", volume.aside.map(str::to_string)),
+        ("wrong", volume.fault.clone()),
+    ]));
+    let contents = disks::contents(survey, volume);
+    if !contents.is_empty() {
+        text.push_str(&format!("\n{}\n", style::heading("For starting")));
+        let mut table = Table::new(&["", ""]);
+        for (path, what) in contents {
+            table.row([path, what]);
+        }
+        text.push_str(&table.text());
+    }
+    for system in survey.systems.iter().filter(|system| system.root == Some(volume.number)) {
+        text.push_str(&format!("\n{}\n", style::heading(&system.title)));
+        let arguments = system.arguments.as_ref();
+        text.push_str(&facts([
+            ("id", Some(system.id.clone())),
+            ("title from", Some(system.title_from.clone())),
+            ("root", Some(system.root_path.clone())),
+            ("/boot", system.boot.map(|boot| format!("v{boot}"))),
+            ("loaders", Some(system.loader_places.join(", "))),
+            ("firmware entries", Some(system.entries.join(", "))),
+            ("arguments", arguments.map(|arguments| arguments.text.clone())),
+            ("arguments from", arguments.map(|arguments| arguments.source.clone())),
+        ]));
+    }
+    if let Some(items) = look.reader(volume.number - 1).and_then(|reader| reader.list("/").ok()) {
+        text.push_str(&format!("\n{}\n", style::heading("Uppermost folder")));
+        let named = |item: &signpost_core::survey::Item| {
+            if item.is_folder { format!("{}/", item.name) } else { item.name.clone() }
+        };
+        let names: Vec<String> = items.iter().take(MAX_NAMES).map(named).collect();
+        let more = items.len().saturating_sub(MAX_NAMES);
+        let more = if more > 0 { format!("  and {more} more") } else { String::new() };
+        let mut table = Table::new(&[""]);
+        table.row([names.join("  ") + &more]);
+        text.push_str(&table.text());
+    }
+    text
+}

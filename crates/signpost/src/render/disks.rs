@@ -1,0 +1,240 @@
+//! Disks, what is on them, and volumes that lie on several: folded where there is much.
+
+use std::collections::BTreeMap;
+
+use signpost_core::survey::{Disk, Partition, StartupFile, Survey, Volume};
+use unicode_width::UnicodeWidthStr;
+
+use super::size::human;
+use super::style;
+use super::table::WIDTH;
+
+/// More partitions than this are folded.
+const FOLD_FROM: usize = 16;
+/// Lines of one volume's files that are shown where it is folded.
+const MAX_FILES: usize = 6;
+
+pub fn text(survey: &Survey, all: bool) -> String {
+    let partitions: usize = survey.disks.iter().map(|disk| disk.partitions.len()).sum();
+    let folds = !all && partitions > FOLD_FROM;
+    let mut text = style::heading("Disks") + "\n";
+    for disk in &survey.disks {
+        text.push_str(&disk_text(survey, disk, folds));
+    }
+    let over: Vec<&Volume> = survey.volumes.iter().filter(|volume| !volume.members.is_empty()).collect();
+    if !over.is_empty() {
+        text.push_str(&format!("{}\n", style::heading("Volumes made of others")));
+        for volume in over {
+            let members: Vec<String> = volume.members.iter().map(|member| format!("v{member}")).collect();
+            let name = volume
+                .lv
+                .as_ref()
+                .map_or_else(|| volume.place.clone(), |(group, name)| format!("{group}/{name}"));
+            text.push_str(&format!(
+                "  {}  {}\n",
+                facts(volume, &name),
+                style::faint(&format!("on {}", members.join(", ")))
+            ));
+            text.push_str(&below(survey, volume, "     ", folds));
+        }
+    }
+    text + "\n"
+}
+
+/// One disk with its partitions.
+pub fn disk_text(survey: &Survey, disk: &Disk, folds: bool) -> String {
+    let mut text = disk_line(disk);
+    let bare = survey
+        .volumes
+        .iter()
+        .find(|volume| volume.disk == disk.number && volume.partition.is_none() && volume.members.is_empty());
+    if let Some(volume) = bare {
+        text.push_str(&format!("  └─     {}\n", facts(volume, "whole disk")));
+        text.push_str(&below(survey, volume, "           ", folds));
+    }
+    let (shown, folded): (Vec<&Partition>, Vec<&Partition>) =
+        disk.partitions.iter().partition(|partition| !folds || matters(survey, partition));
+    for (index, partition) in shown.iter().enumerate() {
+        let is_last = index + 1 == shown.len() && folded.is_empty();
+        text.push_str(&partition_lines(survey, partition, is_last, folds));
+    }
+    if !folded.is_empty() {
+        text.push_str(&format!("  └─  {}\n", style::faint(&folded_words(survey, &folded))));
+    }
+    text
+}
+
+fn disk_line(disk: &Disk) -> String {
+    let mut facts: Vec<String> =
+        [&disk.bus, &disk.model, &disk.serial].into_iter().flatten().cloned().collect();
+    facts.push(human(disk.size));
+    if disk.sector_size != 512 {
+        facts.push(format!("sectors of {}", disk.sector_size));
+    }
+    match (disk.table.kind, &disk.table.fault) {
+        (Some("label"), _) => facts.push("BSD label".into()),
+        (Some(kind), _) => facts.push(kind.to_uppercase()),
+        (None, Some(fault)) => facts.push(fault.clone()),
+        (None, None) => facts.push("no partition table".into()),
+    }
+    format!("  disk {}  {}  {}\n", disk.number, disk.name, style::faint(&facts.join(", ")))
+}
+
+/// Whether a partition is shown among many: it starts something, holds a system, or something is wrong with it.
+fn matters(survey: &Survey, partition: &Partition) -> bool {
+    let Some(volume) = partition.volume.and_then(|number| survey.volumes.get(number - 1)) else {
+        return false;
+    };
+    volume.is_esp || volume.fault.is_some() || volume.is_hibernated || !contents(survey, volume).is_empty()
+}
+
+/// What is folded, by kind: `5 more: 2 ext4, 1 recovery, 2 swap; --all shows them`.
+fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
+    let mut kinds: BTreeMap<String, usize> = BTreeMap::new();
+    for partition in folded {
+        let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
+        let kind = match volume {
+            _ if partition.is_container => partition.purpose.clone(),
+            Some(volume) => volume.aside.map_or_else(|| volume.kind.clone(), str::to_string),
+            None => partition.purpose.clone(),
+        };
+        *kinds.entry(kind).or_default() += 1;
+    }
+    let words: Vec<String> = kinds.into_iter().map(|(kind, count)| format!("{count} {kind}")).collect();
+    format!("{} more: {}; --all shows them", folded.len(), words.join(", "))
+}
+
+fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds: bool) -> String {
+    let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
+    let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
+    let number = partition.slice.clone().unwrap_or_else(|| partition.number.to_string());
+    let line = match volume {
+        Some(volume) => facts(volume, &partition.purpose),
+        None => {
+            let name = Some(partition.name.as_str()).filter(|name| !name.is_empty());
+            let line = format!(
+                "    {:<16} {:>8}  {}",
+                partition.purpose,
+                human(partition.size),
+                name.unwrap_or_default()
+            );
+            line.trim_end().to_string()
+        }
+    };
+    let active = if partition.is_active { "  active" } else { "" };
+    let mut text = format!("  {branch} {number:>2}  {line}{active}\n");
+    if let Some(volume) = volume {
+        text.push_str(&below(survey, volume, &format!("  {stem}       "), folds));
+    }
+    text
+}
+
+/// A volume's own line: number, what it is for, size, kind, label, identity, state.
+fn facts(volume: &Volume, purpose: &str) -> String {
+    let number = format!("v{}", volume.number);
+    let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
+    let uuid = volume.uuid.as_deref().unwrap_or_default();
+    let mut line = format!(
+        "{number:<3} {purpose:<16} {:>8}  {:<8}  {label:<11}  {uuid}",
+        human(volume.size),
+        volume.kind
+    );
+    line.truncate(line.trim_end().len());
+    for (is_so, word) in [
+        (volume.aside.is_some(), volume.aside.unwrap_or_default()),
+        (volume.is_encrypted, "encrypted: takes its key to look into"),
+        (volume.is_hibernated, "a system sleeps here"),
+    ] {
+        if is_so && !line.ends_with(word) {
+            line.push_str(&format!("  {word}"));
+        }
+    }
+    line
+}
+
+/// The lines below a volume's own: what is wrong with it, what stands on it.
+fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
+    let mut text = String::new();
+    if let Some(fault) = &volume.fault {
+        text.push_str(&format!("{stem}{}\n", style::bad(fault)));
+    }
+    if !volume.inside.is_empty() {
+        text.push_str(&format!("{stem}{}\n", style::faint(&format!("holds {}", volume.inside.join(", ")))));
+    }
+    let contents = contents(survey, volume);
+    let most = if folds { MAX_FILES } else { usize::MAX };
+    let width = contents.iter().take(most).map(|(path, _)| path.width()).max().unwrap_or(0);
+    for (path, what) in contents.iter().take(most) {
+        let padding = " ".repeat(width - path.width());
+        let line = format!("{stem}{path}{padding}  ");
+        let room = WIDTH.saturating_sub(line.width());
+        text.push_str(&format!("{line}{}\n", style::faint(&fit(what, room))));
+    }
+    if contents.len() > most {
+        let more = format!("and {} more; --all shows them", contents.len() - most);
+        text.push_str(&format!("{stem}{}\n", style::faint(&more)));
+    }
+    text
+}
+
+/// What stands on a volume that matters for starting: systems, kernels, image files, start-up and entry files.
+pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
+    let mut found = Vec::new();
+    for system in survey.systems.iter().filter(|system| system.root == Some(volume.number)) {
+        let running = if system.is_running { ", running" } else { "" };
+        found.push((system.root_path.clone(), format!("{}{running}", system.title)));
+    }
+    for system in &survey.systems {
+        for image in system.image.iter().filter(|image| image.volume == volume.number) {
+            found.push((
+                image.path.clone(),
+                format!("{}, {} in an image, {}", system.title, image.holds, human(image.size)),
+            ));
+        }
+    }
+    let kernels = survey.systems.iter().flat_map(|system| &system.kernels);
+    for kernel in kernels.filter(|kernel| kernel.volume == volume.number) {
+        let stub =
+            kernel.efi_stub.as_ref().map(|version| format!(", EFI stub {version}")).unwrap_or_default();
+        let spare = if kernel.is_spare { ", for rescue" } else { "" };
+        let initrds = match kernel.initrds.len() {
+            0 => ", no initrd".to_string(),
+            1 => ", with its initrd".to_string(),
+            count => format!(", with {count} initrds"),
+        };
+        found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}{spare}", kernel.version)));
+    }
+    let is_shown = |file: &&StartupFile| found.iter().all(|(path, _)| *path != file.path);
+    let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
+    let files: Vec<_> =
+        files.filter(is_shown).map(|file| (file.path.clone(), startup(survey, file))).collect();
+    found.extend(files);
+    for entry in survey.entry_files.iter().filter(|entry| entry.volume == volume.number) {
+        let title = entry.title.as_deref().unwrap_or("without a title");
+        let missing = if entry.missing.is_empty() { "" } else { ", names files that are gone" };
+        found.push((entry.path.clone(), format!("entry file, {title}{missing}")));
+    }
+    found
+}
+
+fn startup(survey: &Survey, file: &StartupFile) -> String {
+    let foreign = file.architecture.as_ref().filter(|name| **name != survey.machine.architecture);
+    let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
+    let signed = if file.is_signed { ", signed" } else { "" };
+    format!("{}{architecture}{signed}, {}", file.description, human(file.size))
+}
+
+/// A text cut to fit, with a mark where it was cut.
+fn fit(text: &str, room: usize) -> String {
+    if text.width() <= room {
+        return text.to_string();
+    }
+    let mut out = String::new();
+    for c in text.chars() {
+        if out.width() + 2 > room {
+            break;
+        }
+        out.push(c);
+    }
+    out + "…"
+}
