@@ -11,6 +11,8 @@ use uefi::{Handle, Result};
 
 /// Bytes that go through a buffer of our own at once.
 const BOUNCE: usize = 1 << 20;
+/// Bytes that go straight into the caller's buffer at once: more than this some drivers refuse.
+const DIRECT: usize = 4 << 20;
 
 /// A block device of the firmware's.
 pub struct FirmwareBlocks {
@@ -27,6 +29,11 @@ unsafe impl Send for FirmwareBlocks {}
 unsafe impl Sync for FirmwareBlocks {}
 
 impl FirmwareBlocks {
+    /// Bytes in a block.
+    pub fn block_size(&self) -> u32 {
+        self.block_size as u32
+    }
+
     /// Opens a handle's block device; `None` inside where there is no medium.
     pub fn open(handle: Handle) -> Result<Option<Self>> {
         let params = OpenProtocolParams { handle, agent: boot::image_handle(), controller: None };
@@ -68,22 +75,29 @@ impl BlockDevice for FirmwareBlocks {
         }
         let failed = |error: uefi::Error| ReadError { offset, length, why: format!("{}", error.status()) };
         let size = self.block_size as u64;
-        let is_aligned = (buffer.as_ptr() as usize).is_multiple_of(self.align);
-        if offset.is_multiple_of(size) && length.is_multiple_of(self.block_size) && is_aligned {
-            return self.read_blocks(offset / size, buffer).map_err(failed);
-        }
         let mut done = 0;
         while done < length {
             let at = offset + done as u64;
+            let rest = &mut buffer[done..];
             let skip = (at % size) as usize;
-            let wanted = (length - done).min(BOUNCE);
+            let whole = (rest.len() / self.block_size * self.block_size).min(DIRECT);
+            if skip == 0 && whole > 0 && (rest.as_ptr() as usize).is_multiple_of(self.align) {
+                self.read_blocks(at / size, &mut rest[..whole]).map_err(failed)?;
+                done += whole;
+                continue;
+            }
+            // Up to where the next block starts, from where it goes directly; all of it where the buffer's own place
+            // stands against that.
+            let to_border = if skip > 0 { self.block_size - skip } else { rest.len() };
+            let can_go_on = (rest.as_ptr() as usize + to_border).is_multiple_of(self.align);
+            let wanted = if can_go_on { to_border.min(rest.len()) } else { rest.len() }.min(BOUNCE);
             let blocks = (skip + wanted).next_multiple_of(self.block_size);
             // Room to start at the alignment that the device wants.
             let mut bounce = vec![0u8; blocks + self.align];
             let shift = bounce.as_ptr().align_offset(self.align).min(self.align);
             let bounce = &mut bounce[shift..shift + blocks];
             self.read_blocks(at / size, bounce).map_err(failed)?;
-            buffer[done..done + wanted].copy_from_slice(&bounce[skip..skip + wanted]);
+            rest[..wanted].copy_from_slice(&bounce[skip..skip + wanted]);
             done += wanted;
         }
         Ok(())

@@ -5,14 +5,14 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::sync::Arc;
 use alloc::vec::Vec;
+use core::cell::OnceCell;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::file_system::{self, FileSystem, VolumeError};
-use signpost_disk::gpt::Gpt;
-use signpost_disk::numbering::{DiskIdentity, Numbered, order};
-use signpost_disk::probe::{Identity, identify};
+use signpost_disk::probe::Identity;
+use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::device_path::{DevicePath, HardDrive, PartitionSignature};
+use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings};
 use uefi::Handle;
@@ -22,17 +22,19 @@ use uefi::proto::media::block::BlockIO;
 use crate::block::FirmwareBlocks;
 use crate::variables;
 
+type OpenedFileSystem = Option<Result<Box<dyn FileSystem>, VolumeError>>;
+
 /// A volume at boot.
 pub struct BootVolume {
-    /// Its device path.
+    /// Its device path; that of what it lies on, where the firmware knows nothing of it.
     pub path: DevicePath,
     /// Where it is, in words.
     whereabouts: String,
-    fs: Option<Result<Box<dyn FileSystem>, VolumeError>>,
-    kind: String,
+    volume: Volume,
+    fs: OnceCell<OpenedFileSystem>,
     /// Whether the firmware reads it.
     pub is_fat: bool,
-    drive: HardDrive,
+    drive: Option<HardDrive>,
 }
 
 /// The machine at boot.
@@ -46,57 +48,56 @@ pub struct Machine {
     pub boot: BootVariables,
 }
 
-struct Found {
+/// A partition as the firmware shows it.
+struct Seen {
     handle: Handle,
     path: DevicePath,
-    device: SharedDevice,
     drive: HardDrive,
+    /// The disk's index.
     disk: usize,
 }
 
-struct Disk {
-    /// The device path of the disk, encoded.
-    path: Vec<u8>,
-    gpt: Option<Gpt>,
-}
-
 impl Machine {
-    /// Looks at every partition that the firmware has found; `home` is the handle that we came from.
+    /// Looks at every disk that the firmware has found; `home` is the handle that we came from.
     pub fn look(home: Option<Handle>) -> Self {
-        let (disks, found) = find();
-        let home_disk = found.iter().find(|volume| Some(volume.handle) == home).map(|volume| volume.disk);
-        let numbered: Vec<Numbered> = found
-            .iter()
-            .map(|volume| Numbered {
-                disk: volume.disk,
-                identity: match &disks[volume.disk].gpt {
-                    Some(gpt) => DiskIdentity::gpt(gpt.disk_guid),
-                    None => DiskIdentity::Place(volume.disk),
-                },
-                start: volume.drive.start,
-            })
-            .collect();
+        let (paths, disks, seen) = find();
+        let partition = |disk: usize, entry: usize| {
+            let start = disks.get(disk)?.table.partitions.get(entry)?.start;
+            let size = sector_sizes(&disks, disk);
+            seen.iter().find(|seen| seen.disk == disk && seen.drive.start.saturating_mul(size) == start)
+        };
+        let is_home = |disk: usize, entry: Option<usize>, _: &SharedDevice, _: &Identity| {
+            entry.and_then(|entry| partition(disk, entry)).is_some_and(|seen| Some(seen.handle) == home)
+        };
+        let found = Volumes::find(&disks, &is_home);
         let mut machine = Self {
             volumes: Vec::new(),
             identities: Vec::new(),
-            home: None,
+            home: found.home,
             boot: variables::boot_variables(),
         };
-        for (number, index) in (1..).zip(order(&numbered, home_disk)) {
-            let Some(volume) = found.get(index) else { continue };
-            let (identity, _) = identify(volume.device.as_ref());
-            let is_home = Some(volume.handle) == home;
-            if is_home {
-                machine.home = Some(machine.volumes.len());
-            }
-            machine.identities.push(names(number, volume, &disks[volume.disk], &identity, is_home));
+        for (index, volume) in found.list.into_iter().enumerate() {
+            let seen = match &volume.origin {
+                Origin::Partition(disk, entry) => partition(*disk, *entry),
+                _ => None,
+            };
+            let beneath = match &volume.origin {
+                Origin::Disk(disk) | Origin::Partition(disk, _) => paths.get(*disk).cloned(),
+                Origin::Mirror { members, .. } | Origin::Logical { members, .. } => members
+                    .first()
+                    .and_then(|member| machine.volumes.get(*member))
+                    .map(|member| member.path.clone()),
+            };
+            let path =
+                seen.map(|seen| seen.path.clone()).or(beneath).unwrap_or_else(|| DevicePath::new(Vec::new()));
+            machine.identities.push(names(index, &volume, &disks, found.home));
             machine.volumes.push(BootVolume {
-                path: volume.path.clone(),
-                whereabouts: format!("disk {} partition {}", volume.disk + 1, volume.drive.number),
-                fs: file_system::open(&volume.device, &identity),
-                kind: identity.kind.to_string(),
-                is_fat: identity.kind.is_fat(),
-                drive: volume.drive.clone(),
+                path,
+                whereabouts: volume.origin.words(&disks),
+                is_fat: seen.is_some() && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
+                drive: seen.map(|seen| seen.drive.clone()),
+                volume,
+                fs: OnceCell::new(),
             });
         }
         machine
@@ -108,38 +109,52 @@ impl Machine {
     /// Why it cannot be read, in words.
     pub fn file_system(&self, volume: usize) -> Result<&dyn FileSystem, String> {
         let volume = self.volumes.get(volume).ok_or("there is no such volume")?;
-        match &volume.fs {
-            Some(Ok(fs)) => Ok(fs.as_ref()),
-            Some(Err(error)) => Err(format!("{} cannot be read: {error}", volume.whereabouts)),
-            None => Err(format!("{} cannot be read: {} is not looked into", volume.whereabouts, volume.kind)),
+        let opened = volume.fs.get_or_init(|| {
+            let kind = volume.volume.beneath_raid.map(Identity::of_kind);
+            let device = volume.volume.device.as_ref()?;
+            file_system::open(device, kind.as_ref().unwrap_or(&volume.volume.identity))
+        });
+        match (opened, &volume.volume.fault) {
+            (Some(Ok(fs)), _) => Ok(fs.as_ref()),
+            (Some(Err(error)), _) | (None, Some(error)) => {
+                Err(format!("{} cannot be read: {error}", volume.whereabouts))
+            }
+            (None, None) => Err(format!(
+                "{} cannot be read: {} is not looked into",
+                volume.whereabouts, volume.volume.identity.kind
+            )),
         }
     }
 }
 
-/// Every disk and partition with a medium.
-fn find() -> (Vec<Disk>, Vec<Found>) {
-    let mut disks: Vec<Disk> = Vec::new();
-    let mut found = Vec::new();
+/// Every disk with a medium, its device path beside it, and every partition that the firmware shows.
+fn find() -> (Vec<DevicePath>, Vec<Disk>, Vec<Seen>) {
+    let (mut paths, mut disks, mut seen) = (Vec::new(), Vec::new(), Vec::new());
     let handles = boot::find_handles::<BlockIO>().unwrap_or_default();
-    let opened: Vec<(Handle, DevicePath, SharedDevice)> = handles
-        .into_iter()
-        .filter_map(|handle| {
-            let device = FirmwareBlocks::open(handle).ok().flatten()?;
-            Some((handle, device_path(handle)?, Arc::new(device) as SharedDevice))
-        })
-        .collect();
-    for (_, path, device) in opened.iter().filter(|(_, path, _)| path.hard_drive().is_none()) {
-        disks.push(Disk { path: path.encode(), gpt: Gpt::read(device.as_ref(), 512).ok() });
+    let with_path: Vec<(Handle, DevicePath)> =
+        handles.into_iter().filter_map(|handle| Some((handle, device_path(handle)?))).collect();
+    for (handle, path) in with_path.iter().filter(|(_, path)| path.hard_drive().is_none()) {
+        let Ok(Some(device)) = FirmwareBlocks::open(*handle) else { continue };
+        let sector_size = device.block_size();
+        let device: SharedDevice = Arc::new(device);
+        paths.push(path.clone());
+        disks.push(Disk::look(&device, sector_size));
     }
-    for (handle, path, device) in opened {
+    for (handle, path) in with_path {
         let Some(drive) = path.hard_drive() else { continue };
-        let parent = DevicePath::new(
-            path.nodes().iter().take(path.nodes().len().saturating_sub(1)).cloned().collect(),
-        );
-        let Some(disk) = disks.iter().position(|disk| disk.path == parent.encode()) else { continue };
-        found.push(Found { handle, path, device, drive, disk });
+        let parent: Vec<_> =
+            path.nodes().iter().take(path.nodes().len().saturating_sub(1)).cloned().collect();
+        let parent = DevicePath::new(parent).encode();
+        if let Some(disk) = paths.iter().position(|path| path.encode() == parent) {
+            seen.push(Seen { handle, path, drive, disk });
+        }
     }
-    (disks, found)
+    (paths, disks, seen)
+}
+
+/// Bytes in a sector of a disk.
+fn sector_sizes(disks: &[Disk], disk: usize) -> u64 {
+    disks.get(disk).map_or(512, |disk| u64::from(disk.sector_size))
 }
 
 /// A handle's device path.
@@ -156,24 +171,31 @@ pub fn device_path(handle: Handle) -> Option<DevicePath> {
     DevicePath::decode(path.as_bytes()).ok().map(|(path, _)| path)
 }
 
-fn names(number: u32, volume: &Found, disk: &Disk, identity: &Identity, is_home: bool) -> VolumeIdentity {
-    let entry =
-        disk.gpt.as_ref().and_then(|gpt| gpt.partitions.iter().find(|p| p.number == volume.drive.number));
+fn names(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) -> VolumeIdentity {
+    let (disk, entry) = match &volume.origin {
+        Origin::Partition(disk, entry) => {
+            let disk = disks.get(*disk);
+            (disk, disk.and_then(|disk| disk.table.partitions.get(*entry)))
+        }
+        Origin::Disk(disk) => (disks.get(*disk), None),
+        _ => (None, None),
+    };
+    let lv = match &volume.origin {
+        Origin::Logical { group, name, .. } => Some((group.clone(), name.clone())),
+        _ => None,
+    };
     VolumeIdentity {
-        number,
-        uuid: identity.uuid.clone(),
-        label: identity.label.clone(),
-        part_uuid: match volume.drive.signature {
-            PartitionSignature::Guid(guid) => Some(guid.to_string()),
-            _ => None,
-        },
+        number: index as u32 + 1,
+        uuid: volume.identity.uuid.clone(),
+        label: volume.identity.label.clone(),
+        part_uuid: entry.and_then(|entry| entry.uuid.clone()),
         part_label: entry.map(|entry| entry.name.clone()).filter(|name| !name.is_empty()),
-        lv: None,
+        lv,
         // Firmware shows no serial of a disk; a menu names such disks by other names where it can.
         disk_serial: None,
-        disk_guid: disk.gpt.as_ref().map(|gpt| gpt.disk_guid.to_string()),
-        partition: Some(volume.drive.number),
-        is_home,
+        disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
+        partition: entry.map(|entry| entry.number),
+        is_home: home == Some(index),
     }
 }
 
@@ -203,8 +225,11 @@ impl Surroundings for Machine {
         let seen = |number: u16| {
             let option = self.boot.options.get(&number)?.decoded.as_ref().ok()?;
             let target = option.path.hard_drive().zip(option.path.file()).and_then(|(drive, file)| {
-                let same =
-                    |v: &BootVolume| (v.drive.number, v.drive.signature) == (drive.number, drive.signature);
+                let same = |v: &BootVolume| {
+                    v.drive
+                        .as_ref()
+                        .is_some_and(|own| (own.number, own.signature) == (drive.number, drive.signature))
+                };
                 let volume = self.volumes.iter().position(same)?;
                 Some((volume, format!("/{}", file.trim_start_matches('\\').replace('\\', "/"))))
             });

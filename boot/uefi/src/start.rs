@@ -18,7 +18,7 @@ use uefi::{Handle, Status};
 
 use crate::machine::Machine;
 use crate::power;
-use initrd::InitrdOffer;
+use initrd::{InitrdOffer, Part};
 
 /// No kernel or initrd is longer, in bytes.
 const MAX_FILE: usize = 1 << 30;
@@ -77,19 +77,14 @@ fn linux(
             stub.version.0, stub.version.1
         ));
     }
-    let mut joined = Vec::new();
-    for initrd in initrds {
-        let part = fs.read(initrd, MAX_FILE).map_err(|error| error.to_string())?;
-        // The kernel wants each archive to start on four bytes.
-        joined.resize(joined.len().next_multiple_of(4), 0);
-        if joined.is_empty() {
-            joined = part;
-        } else {
-            joined.extend_from_slice(&part);
-        }
+    let mut parts = Vec::new();
+    for path in initrds {
+        let size = fs.metadata(path).map_err(|error| error.to_string())?.size;
+        let size = usize::try_from(size).ok().filter(|size| *size <= MAX_FILE);
+        parts.push(Part { fs, path, size: size.ok_or_else(|| format!("{path} is longer than any initrd"))? });
     }
     // Offered until the kernel is back: then it must go, or the next kernel would take it.
-    let _offer = if initrds.is_empty() { None } else { Some(InitrdOffer::new(joined)?) };
+    let _offer = if parts.is_empty() { None } else { Some(InitrdOffer::new(parts)?) };
     let device_path = file_path(machine, volume, kernel)?;
     let image = load_from_buffer(&bytes, &device_path)?;
     run(image, args)

@@ -16,6 +16,8 @@ use crate::{lvm, md};
 pub struct Disk {
     /// Its bytes.
     pub device: SharedDevice,
+    /// Bytes in a sector.
+    pub sector_size: u32,
     /// Its table.
     pub table: Table,
     /// What may hold a file system on it: its partitions, or the whole of it.
@@ -116,7 +118,7 @@ impl Disk {
                 parts.push(Part { entry: None, start: 0, found: whole });
             }
         }
-        Self { device: device.clone(), table, parts }
+        Self { device: device.clone(), sector_size, table, parts }
     }
 
     /// What orders it among others.

@@ -334,6 +334,10 @@ impl Session {
                 Request::None
             }
             What::Entry(entry) => Request::Start { entry, args },
+            What::Group(ref id) if !self.rows.iter().any(|member| member.group.as_ref() == Some(id)) => {
+                self.note = Some(format!("there is nothing in {}", row.title));
+                Request::None
+            }
             What::Group(id) => {
                 self.outer = self.chosen;
                 self.group = Some(id);

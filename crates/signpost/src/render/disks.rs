@@ -113,7 +113,7 @@ fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds:
         None => {
             let name = Some(partition.name.as_str()).filter(|name| !name.is_empty());
             let line = format!(
-                "    {:<16} {:>8}  {}",
+                "    {:<14} {:>8}  {}",
                 partition.purpose,
                 human(partition.size),
                 name.unwrap_or_default()
@@ -135,7 +135,7 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
     let uuid = volume.uuid.as_deref().unwrap_or_default();
     let mut line = format!(
-        "{number:<3} {purpose:<16} {:>8}  {:<8}  {label:<11}  {uuid}",
+        "{number:<3} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}",
         human(volume.size),
         volume.kind
     );

@@ -18,7 +18,13 @@ fn poke(machine: &TestMachine, image: &str, offset: u64, bytes: &[u8]) {
 
 /// The survey of a machine with something broken: it must say this, and still show the other disk.
 fn survey_says(machine: &TestMachine, code: &str, words: &str) {
-    let before = machine.everything();
+    // What is kept to compare the next survey with is the one thing that it writes.
+    let machine_itself = || {
+        let mut all = machine.everything();
+        all.retain(|(path, _)| !path.ends_with("last-survey.json"));
+        all
+    };
+    let before = machine_itself();
     let survey = machine.json(&["survey"]);
     let findings = survey["findings"].as_array().unwrap();
     let said = |finding: &serde_json::Value| {
@@ -27,7 +33,7 @@ fn survey_says(machine: &TestMachine, code: &str, words: &str) {
     assert!(findings.iter().any(said), "{code}, {words}: {findings:#?}");
     let systems = survey["systems"].as_array().unwrap();
     assert!(systems.iter().any(|system| system["title"] == "Meridian Desktop 4"), "{systems:?}");
-    assert_eq!(machine.everything(), before, "a survey changes nothing");
+    assert!(machine_itself() == before, "a survey changes nothing");
 }
 
 #[test]
@@ -36,7 +42,7 @@ fn images_that_are_missing_empty_or_cut() {
     fs::remove_file(machine.path("lark.img")).unwrap();
     survey_says(&machine, "disk-unreadable", "disk 1 (lark.img): No such file");
     fs::write(machine.path("lark.img"), b"").unwrap();
-    survey_says(&machine, "table-broken", "disk 1 (lark.img): the image is empty");
+    survey_says(&machine, "table-broken", "disk 1 (lark.img): it is empty");
     let machine = TestMachine::small();
     let cut = |length| {
         OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap().set_len(length).unwrap();
@@ -61,7 +67,14 @@ fn partition_tables_that_lie() {
     poke(&machine, "lark.img", 512 + 80, &[0xff; 4]);
     survey_says(&machine, "table-broken", "GPT header: the CRC-32 is");
     poke(&machine, "lark.img", 512, b"NO TABLE");
-    survey_says(&machine, "table-broken", "no GUID partition table");
+    survey_says(
+        &machine,
+        "table-broken",
+        "the first GPT: no GPT header; its backup at the disk's end was read",
+    );
+    let last = fs::metadata(machine.path("lark.img")).unwrap().len() - 512;
+    poke(&machine, "lark.img", last, b"NO TABLE");
+    survey_says(&machine, "table-broken", "neither copy of that can be read: no GPT header");
 }
 
 #[test]
@@ -71,7 +84,7 @@ fn file_systems_that_lie() {
     survey_says(
         &machine,
         "volume-broken",
-        "disk 1 partition 1 (lark.img): broken: FAT boot sector: BPB_SecPerClus is 3",
+        "disk 1 partition 1: broken: FAT boot sector: BPB_SecPerClus is 3",
     );
     let mut spec = small(StoreKind::Folder);
     let mut root = signpost_demo::tide::larkspur_root();
@@ -142,7 +155,8 @@ fn descriptions_that_do_not_hold() {
         ("format = 1", "format = 2", "format is 2; this program reads format 1"),
         ("firmware = \"uefi\"", "firmware = \"ufei\"", "machine.toml, line 3"),
         ("bus = \"nvme\"", "buss = \"nvme\"", "unknown field `buss`"),
-        ("sector-size = 512", "sector-size = 4096", "only disks with 512-byte sectors are read"),
+        ("sector-size = 512", "sector-size = 520", "sector-size is 520; disks have 512 or 4096"),
+        ("firmware = \"uefi\"", "firmware = \"bios\"", "BIOS firmware has none"),
         ("secure-boot = false", "[running]\nentry = \"x\"", "[running] entry is \"x\""),
         ("secure-boot = false", "[running]\nroot = \"sda1\"", "[running] root: \"sda1\" names no volume"),
     ];
@@ -164,7 +178,7 @@ fn a_disk_that_is_all_one_byte_and_an_order_that_is_empty() {
     let machine = TestMachine::new(&spec);
     for byte in [0u8, 0xff, 0xaa] {
         fs::write(machine.path("lark.img"), vec![byte; 1 << 20]).unwrap();
-        survey_says(&machine, "table-broken", "no GUID partition table");
+        survey_says(&machine, "table-broken", "no partition table and no file system");
     }
 }
 

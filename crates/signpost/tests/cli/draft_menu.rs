@@ -99,7 +99,7 @@ fn clones_are_named_by_what_tells_them_apart() {
         "uuid:0b0b-0001 fits 2 volumes: v1 (disk:CRM-1#1), v2 (disk:CRM-2#1)"
     );
     let codes = machine.json(&["survey"])["findings"].to_string();
-    assert!(codes.contains("v1 and v2 share the UUID 0B0B-0001"), "{codes}");
+    assert!(codes.contains("v1 (disk 1 partition 1, disk:CRM-1#1) and v2 (disk 2 partition 1, disk:CRM-2#1) share the UUID 0B0B-0001"), "{codes}");
     std::fs::remove_file(machine.path("menu.toml")).unwrap();
     machine.ok(&["draft"]);
     assert!(machine.read("menu.toml").contains("program = \"disk:CRM-1#1/EFI/meridian/start.efi\""));
