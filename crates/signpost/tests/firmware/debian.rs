@@ -1,6 +1,7 @@
-//! A real kernel, from ext4, through our menu, to its init.
+//! A real kernel through our menu to its init, from ext4, XFS, btrfs and a logical volume.
 
-use std::path::Path;
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use signpost_demo::vm::{Spec, Vm};
@@ -39,34 +40,62 @@ fn initrd(work: &Path) -> Vec<u8> {
     output.stdout
 }
 
-#[test]
-fn debians_kernel_reaches_its_init_with_the_right_arguments() {
-    let work = tempfile::tempdir().unwrap();
+const UUID: &str = "5eed0000-0000-4000-8000-00000000cafe";
+
+/// Runs a tool, which must end well.
+fn run(tool: &str, args: &[&str]) -> String {
+    let path = format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default());
+    let output = Command::new("timeout").args(["120", tool]).args(args).env("PATH", path).output().unwrap();
+    let errors = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success(), "{tool} {args:?}: {errors}; `cargo xtask test` installs it");
+    String::from_utf8_lossy(&output.stdout).trim().to_string()
+}
+
+/// A folder with the kernel and its initrd; the version.
+fn tree(work: &Path) -> (PathBuf, String) {
     let (version, kernel) = kernel();
-    let boot = work.path().join("tree/boot");
-    std::fs::create_dir_all(&boot).unwrap();
-    std::fs::write(boot.join(format!("vmlinuz-{version}")), kernel).unwrap();
-    std::fs::write(boot.join(format!("initrd-{version}")), initrd(work.path())).unwrap();
-    let image = work.path().join("root.img");
-    let made = Command::new("/sbin/mke2fs")
-        .args(["-q", "-t", "ext4", "-U", "5eed0000-0000-4000-8000-00000000cafe", "-d"])
-        .arg(work.path().join("tree"))
-        .arg(&image)
-        .arg("64M")
-        .output()
-        .unwrap();
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    let tree = work.join("tree");
+    std::fs::create_dir_all(tree.join("boot")).unwrap();
+    std::fs::write(tree.join(format!("boot/vmlinuz-{version}")), kernel).unwrap();
+    std::fs::write(tree.join(format!("boot/initrd-{version}")), initrd(work)).unwrap();
+    (tree, version)
+}
+
+fn sized(work: &Path, mebibytes: u64) -> String {
+    let path = work.join(format!("{mebibytes}.img"));
+    std::fs::File::create(&path).unwrap().set_len(mebibytes << 20).unwrap();
+    path.to_str().unwrap().to_string()
+}
+
+/// Fills a volume by mounting it; `folder` is where the tree goes.
+fn fill(work: &Path, image: &str, options: &str, prepare: impl FnOnce(&str), folder: &str) {
+    let (tree, _) = tree(work);
+    let mounted = work.join("mounted");
+    std::fs::create_dir_all(&mounted).unwrap();
+    let root = mounted.to_str().unwrap();
+    run("mount", &["-o", &format!("loop,{options}"), image, root]);
+    prepare(root);
+    run("cp", &["-r", tree.join("boot").to_str().unwrap(), &format!("{root}{folder}")]);
+    run("umount", &[root]);
+}
+
+/// Starts the kernel from this volume through the menu, and waits for its init to say the arguments that the
+/// rehearsal told.
+fn reaches_its_init(image: &str, volume: &str, folder: &str) {
     let mut spec = small(StoreKind::Fd);
     let mut disk = lark_disk(vec![]);
-    disk.partitions[1].content = Content::Bytes(std::fs::read(&image).unwrap());
-    disk.partitions[1].mebibytes = 64;
+    let bytes = std::fs::read(image).unwrap();
+    disk.partitions[1].mebibytes = (bytes.len() >> 20) as u64;
+    disk.partitions[1].content = Content::Bytes(bytes);
     spec.disks = vec![disk];
     spec.variables.clear();
     let machine = TestMachine::new(&spec);
-    let entry = "id = \"debian\"\nstarts = \"linux\"\nvolume = \"uuid:5eed0000-0000-4000-8000-00000000cafe\"\n\
-                 kernel = \"newest:/boot/vmlinuz-*\"\ninitrd = \"/boot/initrd-{version}\"\n\
-                 root = \"uuid:5eed0000-0000-4000-8000-00000000cafe\"\nargs = \"root={root} console=ttyS0 tide=high\"";
-    machine.write("menu.toml", &menu("timeout = 0", &[entry]).replace("\"firmware\"", "\"signpost\""));
+    let entry = format!(
+        "id = \"debian\"\nstarts = \"linux\"\nvolume = \"{volume}\"\nkernel = \"newest:{folder}/boot/vmlinuz-*\"\n\
+         initrd = \"{folder}/boot/initrd-{{version}}\"\nroot = \"{volume}\"\n\
+         args = \"root={{root}} console=ttyS0 tide=high\""
+    );
+    machine.write("menu.toml", &menu("timeout = 0", &[&entry]).replace("\"firmware\"", "\"signpost\""));
     machine.ok(&["apply", "--yes"]);
     let rehearsed = machine.json(&["rehearse"]);
     let arguments = rehearsed["outcome"]["notes"][1].as_str().unwrap().trim_start_matches("arguments: ");
@@ -74,4 +103,59 @@ fn debians_kernel_reaches_its_init_with_the_right_arguments() {
     let mut vm = Vm::start(&spec, None).unwrap();
     vm.wait_for(&format!("INIT RUNS WITH {arguments}")).unwrap();
     vm.until_it_ends().unwrap();
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_ext4() {
+    let work = tempfile::tempdir().unwrap();
+    let (tree, _) = tree(work.path());
+    let image = sized(work.path(), 64);
+    run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &image]);
+    reaches_its_init(&image, &format!("uuid:{UUID}"), "");
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_xfs() {
+    let work = tempfile::tempdir().unwrap();
+    let image = sized(work.path(), 320);
+    run("mkfs.xfs", &["-q", "-m", &format!("uuid={UUID}"), &image]);
+    fill(work.path(), &image, "defaults", |_| {}, "");
+    reaches_its_init(&image, &format!("uuid:{UUID}"), "");
+}
+
+/// In a subvolume, packed.
+#[test]
+fn debians_kernel_reaches_its_init_from_btrfs() {
+    let work = tempfile::tempdir().unwrap();
+    let image = sized(work.path(), 160);
+    run("mkfs.btrfs", &["-q", "-U", UUID, &image]);
+    let make = |root: &str| {
+        run("btrfs", &["subvolume", "create", &format!("{root}/@")]);
+    };
+    fill(work.path(), &image, "compress-force=zstd", make, "/@");
+    reaches_its_init(&image, &format!("uuid:{UUID}"), "/@");
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_a_logical_volume() {
+    const CONFIG: &str = "devices{use_devicesfile=0 filter=[\"a|^/dev/loop|\",\"r|.*|\"]}";
+    let work = tempfile::tempdir().unwrap();
+    let (tree, _) = tree(work.path());
+    let root = sized(work.path(), 64);
+    run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &root]);
+    let disk = sized(work.path(), 80);
+    let group = format!("boot{}", std::process::id());
+    let device = run("losetup", &["--find", "--show", &disk]);
+    let lvm = |tool: &str, args: &[&str]| {
+        let mut all = vec!["-qq", "--config", CONFIG, "--driverloaded", "n"];
+        all.extend(args);
+        run(tool, &all);
+    };
+    lvm("vgcreate", &["-y", &group, &device]);
+    lvm("lvcreate", &["-an", "-Zn", "-Wn", "-y", "-L", "64m", "-n", "root", &group]);
+    run("losetup", &["--detach", &device]);
+    // The one logical volume starts with the first extent, 1 MiB from the start.
+    let file = std::fs::File::options().write(true).open(&disk).unwrap();
+    file.write_all_at(&std::fs::read(&root).unwrap(), 1 << 20).unwrap();
+    reaches_its_init(&disk, &format!("lv:{group}/root"), "");
 }
