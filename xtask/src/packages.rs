@@ -3,21 +3,33 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 14] = [
+pub const FOR_TESTS: [&str; 26] = [
+    "apfsprogs",
     "btrfs-progs",
     "busybox-static",
     "cpio",
+    "cryptsetup-bin",
     "dosfstools",
     "e2fsprogs",
+    "erofs-utils",
     "exfatprogs",
+    "f2fs-tools",
     "fdisk",
+    "genisoimage",
     "linux-image-cloud-amd64",
+    "lvm2",
+    "makefs",
+    "mdadm",
+    "mount",
     "mtools",
     "ntfs-3g",
     "ovmf",
     "qemu-system-x86",
+    "squashfs-tools",
+    "udftools",
     "util-linux",
     "xfsprogs",
+    "xorriso",
 ];
 
 /// Debian's toolchain for the boot program, where rustup has none.

@@ -94,20 +94,23 @@ pub(crate) fn read_vec(device: &dyn BlockDevice, offset: u64, length: usize) -> 
     Ok(buffer)
 }
 
-/// Bytes that [`ReadAhead`] fetches at once.
-const READ_AHEAD: usize = 1 << 20;
+/// Bytes that [`ReadAhead`] fetches at once where reading jumps about, and at most where it goes on.
+const LEAST_AHEAD: usize = 16 << 10;
+const MOST_AHEAD: usize = 1 << 20;
 
 /// Fetches a stretch at once for readers that ask in small pieces, and keeps the last one.
 pub struct ReadAhead {
     device: SharedDevice,
     start: u64,
     held: Vec<u8>,
+    /// Bytes to fetch next: more each time that reading goes on where it ended.
+    ahead: usize,
 }
 
 impl ReadAhead {
     /// A reader with nothing fetched yet.
     pub fn new(device: SharedDevice) -> Self {
-        Self { device, start: 0, held: Vec::new() }
+        Self { device, start: 0, held: Vec::new(), ahead: LEAST_AHEAD }
     }
 
     /// Fills `buffer` from `offset` bytes on.
@@ -118,8 +121,11 @@ impl ReadAhead {
         if self.copy_held(offset, buffer) {
             return Ok(());
         }
+        let end = self.start.saturating_add(u64::try_from(self.held.len()).unwrap_or(u64::MAX));
+        let goes_on = offset >= self.start && offset <= end;
+        self.ahead = if goes_on { self.ahead.saturating_mul(2).min(MOST_AHEAD) } else { LEAST_AHEAD };
         let left = usize::try_from(self.device.size().saturating_sub(offset)).unwrap_or(usize::MAX);
-        let length = READ_AHEAD.min(left);
+        let length = self.ahead.min(left);
         if buffer.len() >= length {
             return self.device.read_at(offset, buffer);
         }

@@ -38,7 +38,7 @@ pub struct Numbered {
 /// of each volume, `v1` first.
 pub fn order(volumes: &[Numbered], home_disk: Option<usize>) -> Vec<usize> {
     let mut order: Vec<usize> = (0..volumes.len()).collect();
-    order.sort_unstable_by_key(|index| {
+    order.sort_by_cached_key(|index| {
         volumes.get(*index).map(|volume| {
             // Clones share an identity: their place in the machine's list decides between them.
             (Some(volume.disk) != home_disk, volume.identity.clone(), volume.disk, volume.start, *index)

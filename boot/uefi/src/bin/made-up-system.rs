@@ -41,7 +41,11 @@ fn main() -> Status {
     println!("\r\nSTARTED {}", title());
     println!("OPTIONS {}", options().unwrap_or_default());
     match initrd() {
-        Some(bytes) => println!("INITRD {} {:08x}", bytes.len(), crc32fast::hash(&bytes)),
+        Some(bytes) => {
+            // Said before anything else is done with it: from outside, this is when the loading ended.
+            println!("LOADED {}", bytes.len());
+            println!("INITRD {} {:08x}", bytes.len(), crc32fast::hash(&bytes));
+        }
         None => println!("INITRD none"),
     }
     read_large_file();

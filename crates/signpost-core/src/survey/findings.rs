@@ -37,6 +37,7 @@ fn finding(code: Code, message: String, help: &str) -> Finding {
 /// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
 fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
     let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut volumes: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for disk in &look.survey.disks {
         let table = &disk.table;
         let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
@@ -48,22 +49,31 @@ fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
         }
     }
     for (index, volume) in look.survey.volumes.iter().enumerate() {
-        let name = match look.stable_name(index) {
-            Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
-            Err(_) => format!("v{} ({})", volume.number, volume.place),
-        };
         let is_member = volume.is_member || (volume.kind == "btrfs" && look.reader(index).is_none());
         if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
-            by_identity.entry(format!("UUID {uuid}")).or_default().push(name.clone());
+            volumes.entry(format!("UUID {uuid}")).or_default().push(index);
         }
         if let Some(part_uuid) = &volume.part_uuid {
-            by_identity.entry(format!("partition GUID {part_uuid}")).or_default().push(name);
+            volumes.entry(format!("partition GUID {part_uuid}")).or_default().push(index);
         }
+    }
+    // A name that tells each apart is looked for only where it is needed: that takes comparing all with all.
+    for (identity, indices) in volumes.into_iter().filter(|(_, indices)| indices.len() > 1) {
+        by_identity.insert(identity, indices.into_iter().map(|index| told_apart(look, index)).collect());
     }
     for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
         let message = format!("{} share the {identity}", named.join(" and "));
         let help = "name them by disk:SERIAL#N, or give one of them a new identity";
         found.push(finding(Code::Clone, message, help));
+    }
+}
+
+/// A volume with its place, and a name that no other has.
+fn told_apart(look: &Look<'_>, index: usize) -> String {
+    let volume = &look.survey.volumes[index];
+    match look.stable_name(index) {
+        Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
+        Err(_) => format!("v{} ({})", volume.number, volume.place),
     }
 }
 

@@ -7,6 +7,9 @@ use alloc::vec::Vec;
 use super::VolumeRef;
 use crate::nearest::nearest;
 
+/// Volumes of one name that are listed.
+const MAX_PLACES: usize = 6;
+
 /// All by which a volume can be named.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct VolumeIdentity {
@@ -82,11 +85,13 @@ pub enum Unresolved {
         near: Option<String>,
     },
     /// Several have it.
-    #[error("{wanted} fits {} volumes: {}", places.len(), places.join(", "))]
+    #[error("{wanted} fits {count} volumes: {}{}", places.join(", "), if *count > places.len() { ", …" } else { "" })]
     Several {
         /// The name.
         wanted: String,
-        /// A place for each that tells it from the others.
+        /// How many have it.
+        count: usize,
+        /// A place for each of the first that tells it from the others.
         places: Vec<String>,
     },
 }
@@ -102,14 +107,17 @@ pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, 
         (Some((index, _)), None) => Ok(index),
         (None, _) => Err(Unresolved::None { near: near(volume, volumes), wanted }),
         (Some(first), Some(second)) => {
+            // Telling one apart takes comparing it with all others: a few are enough to see what is meant.
             let all = [first, second].into_iter().chain(found);
+            let count = all.clone().count();
             let places = all
+                .take(MAX_PLACES)
                 .map(|(index, identity)| {
                     let name = stable(index, volumes).unwrap_or(VolumeRef::Number(identity.number));
                     format!("v{} ({name})", identity.number)
                 })
                 .collect();
-            Err(Unresolved::Several { wanted, places })
+            Err(Unresolved::Several { wanted, count, places })
         }
     }
 }

@@ -1,0 +1,222 @@
+//! How long a survey takes, and reading a large file, each beside plain reads of the same bytes in the same run.
+//! `cargo xtask bench` makes ratios of them.
+#![allow(clippy::unwrap_used, missing_docs, reason = "a benchmark that cannot go on has failed")]
+
+use std::fs::{self, File};
+use std::hint::black_box;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::process::Command;
+use std::sync::{Arc, Mutex};
+
+use criterion::{BenchmarkId, Criterion, criterion_group, criterion_main};
+use signpost_core::Machine;
+use signpost_core::catalogue::Catalogue;
+use signpost_core::survey::Look;
+use signpost_demo::program::{Kernel, Program};
+use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
+use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
+use signpost_disk::{Guid, file_system, partition_type, probe};
+
+const PARTITIONS: usize = 64;
+const FILE: usize = 64 << 20; // bytes
+
+/// An identity that no other has.
+fn guid(disk: usize, partition: usize) -> Guid {
+    let mut bytes = [0; 16];
+    bytes[0] = 0xbe;
+    bytes[7] = 0x40;
+    bytes[8] = 0x80;
+    bytes[12..14].copy_from_slice(&(disk as u16).to_be_bytes());
+    bytes[14..16].copy_from_slice(&(partition as u16).to_be_bytes());
+    Guid::from_bytes(bytes)
+}
+
+/// A disk as one meets it: an ESP, a Linux system, and much else: FAT, swap, volumes that are empty.
+fn disk(index: usize) -> DiskSpec {
+    let loader = Program::new("Larkspur loader").build();
+    let esp = vec![("/EFI/larkspur/lkload.efi".to_string(), loader)];
+    let mut partitions = vec![PartitionSpec::esp(guid(index, 1), "ESP", 0x0be0_0000 + index as u32, 4, esp)];
+    for number in 2..=PARTITIONS {
+        let (mebibytes, content) = match number % 3 {
+            _ if number == 2 => (16, Content::Bytes(root(index))),
+            0 => {
+                let serial = (index * 1000 + number) as u32;
+                (
+                    2,
+                    Content::Fat {
+                        label: "DATA",
+                        serial,
+                        files: vec![("/data.txt".into(), b"tide".to_vec())],
+                    },
+                )
+            }
+            1 => (1, Content::Bytes([vec![0; 0xff6], b"SWAPSPACE2".to_vec()].concat())),
+            _ => (1, Content::Bytes(Vec::new())),
+        };
+        let type_guid = partition_type::LINUX_DATA;
+        partitions.push(PartitionSpec {
+            guid: guid(index, number),
+            type_guid,
+            name: "data",
+            mebibytes,
+            content,
+        });
+    }
+    DiskSpec {
+        image: format!("disk{index}.img").leak(),
+        bus: "sata",
+        model: "Petrel",
+        serial: format!("BENCH-{index}").leak(),
+        guid: guid(index, 0),
+        partitions,
+    }
+}
+
+/// The root of a Linux system, with a UUID of its own.
+fn root(index: usize) -> Vec<u8> {
+    let work = tempfile::tempdir().unwrap();
+    let tree = work.path().join("tree");
+    let uuid = format!("be000000-0000-4000-8000-{index:012}");
+    let put = |path: &str, contents: &[u8]| {
+        let path = tree.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, contents).unwrap();
+    };
+    put("etc/os-release", format!("ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14, {index}\"\n").as_bytes());
+    put("etc/fstab", format!("UUID={uuid} / ext4 defaults 0 1\n").as_bytes());
+    for version in ["6.9.1", "6.9.4"] {
+        put(&format!("boot/vmlinuz-{version}"), &Kernel::new(version).build("Larkspur"));
+        put(&format!("boot/initrd-{version}"), b"initrd");
+        put(&format!("usr/lib/modules/{version}/modules.order"), b"ext4\n");
+    }
+    let image = work.path().join("root.img");
+    File::create(&image).unwrap().set_len(16 << 20).unwrap();
+    tool(
+        "mke2fs",
+        &["-q", "-F", "-t", "ext4", "-U", &uuid, "-d", tree.to_str().unwrap(), image.to_str().unwrap()],
+    );
+    fs::read(image).unwrap()
+}
+
+fn bench_folder(disks: usize) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let spec = BenchSpec {
+        name: "Bench".into(),
+        disks: (1..=disks).map(disk).collect(),
+        variables: Vec::new(),
+        store: StoreKind::Folder,
+        more: String::new(),
+        catalogue: "",
+    };
+    spec.write(folder.path()).unwrap();
+    folder
+}
+
+/// Notes what is read.
+struct Recorder {
+    inner: SharedDevice,
+    reads: Arc<Mutex<Vec<(u64, usize)>>>,
+}
+
+impl BlockDevice for Recorder {
+    fn size(&self) -> u64 {
+        self.inner.size()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
+        self.reads.lock().unwrap().push((offset, buffer.len()));
+        self.inner.read_at(offset, buffer)
+    }
+}
+
+/// What a survey reads of each disk: file, offsets and lengths.
+fn recorded(folder: &Path) -> Vec<(File, Vec<(u64, usize)>)> {
+    let mut machine = Machine::open_bench(folder).unwrap();
+    let mut logs = Vec::new();
+    for disk in &mut machine.disks {
+        let reads = Arc::new(Mutex::new(Vec::new()));
+        let inner = disk.contents.clone().unwrap();
+        disk.contents = Ok(Arc::new(Recorder { inner, reads: reads.clone() }));
+        logs.push((File::open(&disk.image).unwrap(), reads));
+    }
+    black_box(Look::at(&machine, &Catalogue::built_in()).survey.systems.len());
+    logs.into_iter().map(|(file, reads)| (file, reads.lock().unwrap().clone())).collect()
+}
+
+fn survey(c: &mut Criterion) {
+    let mut group = c.benchmark_group("survey");
+    let catalogue = Catalogue::built_in();
+    for disks in [1usize, 4, 16, 64] {
+        let folder = bench_folder(disks);
+        let machine = Machine::open_bench(folder.path()).unwrap();
+        group.sample_size(if disks > 16 { 10 } else { 20 });
+        group.bench_function(BenchmarkId::new("disks", disks), |b| {
+            b.iter(|| black_box(Look::at(&machine, &catalogue).survey.volumes.len()));
+        });
+        if disks == 16 {
+            let reads = recorded(folder.path());
+            let mut buffer = vec![0; 2 << 20];
+            group.bench_function("plain-reads/16", |b| {
+                b.iter(|| {
+                    for (file, reads) in &reads {
+                        for (offset, length) in reads {
+                            file.read_exact_at(&mut buffer[..*length], *offset).unwrap();
+                        }
+                    }
+                });
+            });
+        }
+    }
+    group.finish();
+}
+
+fn tool(name: &str, args: &[&str]) {
+    let path = format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default());
+    let output = Command::new(name).args(args).env("PATH", path).output();
+    let output = output.unwrap_or_else(|error| panic!("{name}: {error}; `cargo xtask bench` installs it"));
+    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// A file of 64 MiB by each reader, into the caller's buffer, beside the same bytes from a plain file.
+fn large_files(c: &mut Criterion) {
+    let work = tempfile::tempdir().unwrap();
+    let tree = work.path().join("tree");
+    fs::create_dir_all(&tree).unwrap();
+    let bytes: Vec<u8> =
+        (0..FILE as u32).map(|index| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    let plain = tree.join("large");
+    fs::write(&plain, &bytes).unwrap();
+    let proto = work.path().join("proto");
+    fs::write(&proto, format!("/dev/null\n0 0\nd--755 0 0\nlarge ---644 0 0 {}\n$\n", plain.display()))
+        .unwrap();
+    let tree = tree.to_str().unwrap();
+    let mut group = c.benchmark_group("large-file");
+    group.sample_size(20);
+    let mut buffer = vec![0; FILE];
+    let file = File::open(&plain).unwrap();
+    group.bench_function("plain", |b| b.iter(|| file.read_exact_at(&mut buffer, 0).unwrap()));
+    let kinds: [(&str, &str, Vec<&str>); 3] = [
+        ("ext4", "mke2fs", vec!["-q", "-F", "-t", "ext4", "-d", tree]),
+        ("xfs", "mkfs.xfs", vec!["-q", "-f", "-p", proto.to_str().unwrap()]),
+        ("btrfs", "mkfs.btrfs", vec!["-q", "-f", "--rootdir", tree]),
+    ];
+    for (kind, mkfs, mut args) in kinds {
+        let image = work.path().join(kind);
+        File::create(&image).unwrap().set_len(400 << 20).unwrap();
+        args.push(image.to_str().unwrap());
+        tool(mkfs, &args);
+        let machine = Machine::of_images(std::slice::from_ref(&image));
+        let device = machine.disks[0].contents.clone().unwrap();
+        let (identity, _) = probe::identify(device.as_ref());
+        let volume = file_system::open(&device, &identity).unwrap().unwrap();
+        assert!(volume.read("/large", FILE).unwrap() == bytes, "{kind}");
+        group.bench_function(kind, |b| {
+            b.iter(|| assert_eq!(volume.read_at("/large", 0, &mut buffer).unwrap(), FILE));
+        });
+    }
+    group.finish();
+}
+
+criterion_group!(benches, survey, large_files);
+criterion_main!(benches);
