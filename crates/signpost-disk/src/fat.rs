@@ -8,6 +8,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
+use core::cell::OnceCell;
 
 pub use geometry::{Area, FatType, Geometry};
 
@@ -43,6 +44,8 @@ pub(crate) fn identify(device: &dyn BlockDevice) -> Result<Option<Identity>, Vol
 pub struct FatVolume {
     device: SharedDevice,
     geometry: Geometry,
+    /// The root folder, which every path starts in: read once.
+    root: OnceCell<Vec<FolderEntry>>,
 }
 
 impl FatVolume {
@@ -53,7 +56,7 @@ impl FatVolume {
     pub fn open(device: SharedDevice) -> Result<Self, VolumeError> {
         let geometry = Geometry::read(device.as_ref())?
             .ok_or_else(|| VolumeError::Corrupt("no FAT boot sector at offset 0".into()))?;
-        Ok(Self { device, geometry })
+        Ok(Self { device, geometry, root: OnceCell::new() })
     }
 
     /// Bytes in free clusters.
@@ -80,29 +83,43 @@ impl FatVolume {
     fn find(&self, path: &str) -> Result<Option<FolderEntry>, VolumeError> {
         let mut found: Option<FolderEntry> = None;
         for part in parts(path) {
-            let entries = self.entries(found.as_ref(), path)?;
             let wanted = part.to_lowercase();
-            let next = entries.into_iter().find(|entry| entry.matches(&wanted));
+            let next = match &found {
+                None => self.root()?.iter().find(|entry| entry.matches(&wanted)).cloned(),
+                Some(folder) => self.entries(folder, path)?.into_iter().find(|entry| entry.matches(&wanted)),
+            };
             found = Some(next.ok_or_else(|| VolumeError::NotFound(path.to_string()))?);
         }
         Ok(found)
     }
 
-    fn entries(&self, folder: Option<&FolderEntry>, path: &str) -> Result<Vec<FolderEntry>, VolumeError> {
-        if folder.is_some_and(|folder| !folder.is_folder) {
+    fn root(&self) -> Result<&[FolderEntry], VolumeError> {
+        if let Some(root) = self.root.get() {
+            return Ok(root);
+        }
+        let root = folder::decode(&self.reader().folder_bytes(None)?);
+        Ok(self.root.get_or_init(|| root))
+    }
+
+    fn entries(&self, folder: &FolderEntry, path: &str) -> Result<Vec<FolderEntry>, VolumeError> {
+        if !folder.is_folder {
             return Err(VolumeError::WrongKind { path: path.to_string(), found: "no folder" });
         }
         // A folder's `..` to the root has cluster 0.
-        let first = folder.map(|folder| folder.first_cluster).filter(|cluster| *cluster != 0);
-        Ok(folder::decode(&self.reader().folder_bytes(first)?))
+        if folder.first_cluster == 0 {
+            return Ok(self.root()?.to_vec());
+        }
+        Ok(folder::decode(&self.reader().folder_bytes(Some(folder.first_cluster))?))
     }
 }
 
 impl FileSystem for FatVolume {
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
-        let found = self.find(folder)?;
-        let mut items: Vec<Item> = self
-            .entries(found.as_ref(), folder)?
+        let entries = match self.find(folder)? {
+            None => self.root()?.to_vec(),
+            Some(found) => self.entries(&found, folder)?,
+        };
+        let mut items: Vec<Item> = entries
             .into_iter()
             .filter(|entry| entry.name != "." && entry.name != "..")
             .map(|entry| Item { name: entry.name, is_folder: entry.is_folder })
