@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 26] = [
+pub const FOR_TESTS: [&str; 27] = [
     "apfsprogs",
     "btrfs-progs",
     "busybox-static",
@@ -26,6 +26,7 @@ pub const FOR_TESTS: [&str; 26] = [
     "ovmf",
     "qemu-system-x86",
     "squashfs-tools",
+    "time",
     "udftools",
     "util-linux",
     "xfsprogs",

@@ -3,6 +3,7 @@
 
 mod bad_input;
 mod boot_host;
+mod breadth;
 mod commands;
 mod draft_menu;
 mod harness;
