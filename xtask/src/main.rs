@@ -1,6 +1,7 @@
 //! Work on the project itself: `cargo xtask --help`.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "a tool for the terminal")]
 
+mod bench;
 mod bench_boot;
 mod boot;
 mod demo_assets;
@@ -30,6 +31,8 @@ enum Task {
         #[arg(long)]
         install: bool,
     },
+    /// Measure surveys and reading against plain reads and the usual tools.
+    Bench,
     /// Measure starts through our menu against the firmware's own, in a virtual machine.
     BenchBoot,
     /// Compare rehearsal and real firmware on machines made from seeds.
@@ -44,7 +47,7 @@ enum Task {
     Screenshots,
     /// Print how long the program takes, beside one that does nothing.
     Figures,
-    /// Make the packed volumes of the demo anew (needs mke2fs and zstd).
+    /// Make the packed volumes of the demo anew (as root: some file systems are filled by mounting them).
     DemoAssets,
 }
 
@@ -52,6 +55,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
+        Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),
         Task::Vm(args) => vm::start(&args),

@@ -151,6 +151,10 @@ fn entry(
     id: String,
     host: Host,
 ) -> Result<std::result::Result<DraftEntry, String>> {
+    if let Some(image) = &system.image {
+        let place = format!("v{}:{}", image.volume, image.path);
+        return Ok(Err(format!("it lies in the image file {place}; an entry for it is written by hand")));
+    }
     let body = match kernel_directly(look, system, host)? {
         Ok(body) => Ok(body),
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {

@@ -1,6 +1,6 @@
 //! Looking into a volume, with the crates that do it kept from taking the program down.
 
-use std::cell::Cell;
+use std::cell::{Cell, OnceCell};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
@@ -15,6 +15,8 @@ const MAX_TEXT: usize = 256 * 1024;
 /// A volume's file system, opened.
 pub struct VolumeReader {
     fs: Box<dyn FileSystem>,
+    /// Names in the uppermost folder, in lower case and in order; none where it cannot be listed.
+    names: OnceCell<Option<Vec<String>>>,
 }
 
 impl VolumeReader {
@@ -24,7 +26,31 @@ impl VolumeReader {
         }
         let device = source.device.as_ref()?;
         let opened = guarded(|| file_system::open(device, &source.identity)).ok()??;
-        opened.ok().map(|fs| Self { fs })
+        opened.ok().map(|fs| Self { fs, names: OnceCell::new() })
+    }
+
+    /// Whether the uppermost folder has what a path starts with. Most volumes hold nothing of what a survey asks
+    /// for; with this they are asked once.
+    fn may_have(&self, path: &str) -> bool {
+        let names = self.names.get_or_init(|| {
+            let items = guarded(|| self.fs.list("/")).ok()?.ok()?;
+            let mut names: Vec<String> = items.into_iter().map(|item| item.name.to_lowercase()).collect();
+            names.sort_unstable();
+            Some(names)
+        });
+        let first = path.split('/').find(|part| !part.is_empty() && *part != ".");
+        match (names, first) {
+            (Some(names), Some(first)) if first != ".." => names.binary_search(&first.to_lowercase()).is_ok(),
+            _ => true,
+        }
+    }
+
+    fn at<T>(
+        &self,
+        path: &str,
+        call: impl FnOnce(&dyn FileSystem) -> Result<T, VolumeError>,
+    ) -> Result<T, VolumeError> {
+        if self.may_have(path) { self.call(call) } else { Err(VolumeError::NotFound(path.to_string())) }
     }
 
     fn call<T>(
@@ -39,7 +65,7 @@ impl VolumeReader {
     /// # Errors
     /// Where it is no folder, or cannot be read.
     pub fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
-        self.call(|fs| fs.list(folder))
+        self.at(folder, |fs| fs.list(folder))
     }
 
     /// What stands at a path.
@@ -47,7 +73,7 @@ impl VolumeReader {
     /// # Errors
     /// Where nothing does.
     pub fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
-        self.call(|fs| fs.metadata(path))
+        self.at(path, |fs| fs.metadata(path))
     }
 
     /// A file's first bytes.
@@ -55,7 +81,7 @@ impl VolumeReader {
     /// # Errors
     /// Where it is no file, or cannot be read.
     pub fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        self.call(|fs| fs.read_head(path, most))
+        self.at(path, |fs| fs.read_head(path, most))
     }
 
     /// A whole file of at most `most` bytes.
@@ -63,7 +89,7 @@ impl VolumeReader {
     /// # Errors
     /// Where it is longer, no file, or cannot be read.
     pub fn read(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
-        self.call(|fs| fs.read(path, most))
+        self.at(path, |fs| fs.read(path, most))
     }
 
     /// Parts of the volume that systems may have as their root.
@@ -76,12 +102,12 @@ impl VolumeReader {
     /// # Errors
     /// Where it is no file, or cannot be read.
     pub fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
-        self.call(|fs| fs.read_at(path, offset, buffer))
+        self.at(path, |fs| fs.read_at(path, offset, buffer))
     }
 
     /// Where a file lies on its volume, as a device of its own; `None` where its file system does not say it.
     pub(super) fn file_device(&self, path: &str) -> Option<SharedDevice> {
-        self.call(|fs| fs.file_device(path)).ok().flatten()
+        self.at(path, |fs| fs.file_device(path)).ok().flatten()
     }
 
     /// A text file, read as UTF-8; `None` where it is not there, or is none.

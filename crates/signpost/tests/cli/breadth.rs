@@ -133,7 +133,8 @@ fn the_whole_observatory_pc_is_told() {
     machine.ok(&["draft", "--host", "signpost"]);
     let drafted = machine.read("menu.toml");
     assert!(
-        drafted.contains("args    = \"root=/dev/mapper/kestrel-tidewater ro\"") && drafted.contains("uuid:e2b7c9a4"),
+        drafted.contains("args    = \"root=/dev/mapper/kestrel-tidewater ro\"")
+            && drafted.contains("uuid:e2b7c9a4"),
         "{drafted}"
     );
     assert!(machine.ok(&["menu"]).contains("vmlinuz-6.6.21-rt26-tidewater"));
