@@ -103,7 +103,7 @@ fn disk(index: u8) -> DiskSpec {
             type_guid: partition_type::LINUX_DATA,
             name: "data",
             mebibytes: 2,
-            content: if number % 2 == 0 { fat } else { swap },
+            content: if number.is_multiple_of(2) { fat } else { swap },
         }
     };
     DiskSpec {

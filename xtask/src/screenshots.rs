@@ -6,14 +6,14 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use signpost_demo::vm::Spec;
-use signpost_demo::{StoreKind, tide};
+use signpost_demo::{StoreKind, gauge, tide};
 
 use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
 const PICTURES: [(&str, &[&str], &str, &str); 4] = [
-    ("survey", &[], "survey", "8"),
+    ("survey", &[], "survey", "7"),
     ("menu", &["draft"], "menu", "12"),
     ("plan", &[], "plan", "12"),
     ("rehearse", &["apply --yes"], "rehearse", "12"),
@@ -36,9 +36,13 @@ pub fn take() -> Result<()> {
                 .args(typed.split(' ')))?;
         }
         let picture = folder.join(format!("{name}.png"));
-        display.picture(&program, work.path(), shown, size, &picture)?;
+        display.picture(&program, work.path(), (&format!("tide {shown}"), size), &picture)?;
         println!("{}", picture.display());
     }
+    gauge::write(&work.path().join("gauge")).map_err(|error| error.to_string())?;
+    let picture = folder.join("gauge.png");
+    display.picture(&program, work.path(), ("gauge survey", "12"), &picture)?;
+    println!("{}", picture.display());
     boot_screens(&program, work.path(), &folder)
 }
 
@@ -61,7 +65,7 @@ fn boot_screens(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     for (name, keys) in BOOT_SCREENS {
         let copy = work.join(name);
         run(command("cp").args(["-r", "--sparse=always"]).arg(&bench).arg(&copy))?;
-        let spec = Spec::of_bench(&copy, &["disk1.img", "disk2.img"]);
+        let spec = Spec::of_bench(&copy, &["disk1.img", "disk2.img", "disk3.img"]);
         let picture = folder.join(format!("{name}.png"));
         vm::screen(&spec, keys, work, &picture)?;
         fs::remove_file(work.join("monitor")).ok();
@@ -100,13 +104,13 @@ impl Display {
     }
 
     /// Runs a command in a terminal, and takes the screen once the terminal has shown all of it.
-    fn picture(&self, program: &Path, work: &Path, shown: &str, size: &str, file: &Path) -> Result<()> {
+    fn picture(&self, program: &Path, work: &Path, (shown, size): (&str, &str), file: &Path) -> Result<()> {
         let script = work.join("show.sh");
         let bin = program.parent().unwrap_or(program);
         // The terminal's answer to the question where its cursor is comes after all text before it.
         let text = format!(
-            "export PATH='{}':$PATH\ncd '{}'\nprintf '\\033[2m$ signpost --machine tide {shown}\\033[m\\n\\n'\n\
-             signpost --machine tide {shown}\nprintf '\\033[?25l'\nIFS=R read -rs -d R -p $'\\033[6n' _\n\
+            "export PATH='{}':$PATH\ncd '{}'\nprintf '\\033[2m$ signpost --machine {shown}\\033[m\\n\\n'\n\
+             signpost --machine {shown}\nprintf '\\033[?25l'\nIFS=R read -rs -d R -p $'\\033[6n' _\n\
              import -window root '{}'\n",
             bin.display(),
             work.display(),

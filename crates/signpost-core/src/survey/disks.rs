@@ -284,7 +284,9 @@ fn volume_facts(
         aside: aside(&purpose, &name, identity.label.as_deref()),
         inside: identity.inside.clone(),
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
-        part_label: Some(name).filter(|name| !name.is_empty()),
+        // A BSD label has one name for all of its partitions.
+        part_label: Some(name)
+            .filter(|name| !name.is_empty() && entry.is_some_and(|entry| entry.slice.is_none())),
         disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
         disk_guid: disk_facts.and_then(|disk| disk.table.guid.clone()),
         mbr_type: entry.and_then(|entry| match entry.purpose {

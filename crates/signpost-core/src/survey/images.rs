@@ -135,9 +135,7 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
     }
     // A medium to start from has a place for a loader or a kernel.
     let bootable = |reader: &VolumeReader| {
-        ["/EFI/BOOT", "/boot", "/isolinux", "/live", "/casper"]
-            .iter()
-            .any(|folder| reader.list(folder).is_ok())
+        ["/EFI/BOOT", "/boot", "/live"].iter().any(|folder| reader.list(folder).is_ok())
     };
     let (identity, _) = readers.iter().find(|(identity, reader)| {
         identity.kind != VolumeKind::Unknown && reader.as_ref().is_some_and(bootable)

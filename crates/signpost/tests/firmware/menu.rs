@@ -119,7 +119,7 @@ fn the_demos_bench_starts_as_rehearsed() {
     let rehearsed = machine.json(&["rehearse"]);
     let place = "disk 1 partition 2, /boot/vmlinuz-6.9.4-2-larkspur";
     assert!(rehearsed["outcome"]["text"].as_str().unwrap().ends_with(place), "{rehearsed}");
-    let serial = Vm::start(machine.folder(), &["disk1.img", "disk2.img"]).until_it_ends();
+    let serial = Vm::start(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]).until_it_ends();
     assert!(serial.contains("STARTED Larkspur Linux 14, kernel 6.9.4-2-larkspur"), "{serial}");
     let menu_shown = serial.contains("Tide bench PC 2") && serial.contains("Meridian Desktop 4");
     assert!(menu_shown, "{serial}");
