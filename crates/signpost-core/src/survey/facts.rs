@@ -1,10 +1,15 @@
 //! What a survey says: plain facts, which are its JSON too.
 
+mod firmware;
+mod programs;
+
 use serde::Serialize;
 use signpost_menu::place::VolumeIdentity;
 
-use crate::catalogue::Family;
 use crate::code::Code;
+
+pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
+pub use programs::{Arguments, EntryFile, ImageFile, Kernel, Role, StartupFile, System, VersionFacts};
 
 /// The whole picture.
 #[derive(Clone, Debug, Serialize)]
@@ -188,230 +193,6 @@ impl Volume {
     }
 }
 
-/// An installed system.
-#[derive(Clone, Debug, Serialize)]
-pub struct System {
-    /// A short name, fit for an id.
-    pub id: String,
-    /// Its title.
-    pub title: String,
-    /// Where the title comes from.
-    pub title_from: String,
-    /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
-    pub family: &'static str,
-    /// Number of its root volume.
-    pub root: Option<usize>,
-    /// Folder of its root on that volume: `/`, or a subvolume's path.
-    pub root_path: String,
-    /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
-    pub boot: Option<usize>,
-    /// The image file that it lies in.
-    pub image: Option<ImageFile>,
-    /// Whether it is running.
-    pub is_running: bool,
-    /// Its kernels, the newest first.
-    pub kernels: Vec<Kernel>,
-    /// Kernel arguments for it.
-    pub arguments: Option<Arguments>,
-    /// Its own loaders, the one to start first: indices of `startup_files`.
-    #[serde(skip)]
-    pub loaders: Vec<usize>,
-    /// The same as places.
-    #[serde(rename = "loaders")]
-    pub loader_places: Vec<String>,
-    /// Load options that start it.
-    pub entries: Vec<String>,
-}
-
-/// An image file with a system in it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct ImageFile {
-    /// Number of the volume it lies on.
-    pub volume: usize,
-    /// Its path there.
-    pub path: String,
-    /// What it holds: a kind of file system, and `, partitioned` where it has a table of its own.
-    pub holds: String,
-    /// Label of the volume in it.
-    pub label: Option<String>,
-    /// Bytes.
-    pub size: u64,
-}
-
-/// An entry file of the Boot Loader Specification.
-#[derive(Clone, Debug, Serialize)]
-pub struct EntryFile {
-    /// Number of its volume.
-    pub volume: usize,
-    /// Its path.
-    pub path: String,
-    /// `title`.
-    pub title: Option<String>,
-    /// `version`.
-    pub version: Option<String>,
-    /// `machine-id`.
-    pub machine_id: Option<String>,
-    /// `linux`, or `efi`.
-    pub program: Option<String>,
-    /// `initrd`, in order.
-    pub initrds: Vec<String>,
-    /// `options`, joined.
-    pub options: String,
-    /// Files it names that are not there.
-    pub missing: Vec<String>,
-    /// The id of its system.
-    pub system: Option<String>,
-}
-
-/// A kernel.
-#[derive(Clone, Debug, Serialize)]
-pub struct Kernel {
-    /// Number of its volume.
-    pub volume: usize,
-    /// Its path.
-    pub path: String,
-    /// Its version.
-    pub version: String,
-    /// Processor.
-    pub architecture: String,
-    /// Version of its EFI stub.
-    pub efi_stub: Option<String>,
-    /// Initrds that belong to it.
-    pub initrds: Vec<String>,
-    /// Whether it is for rescue, or a copy kept by hand: never the newest.
-    pub is_spare: bool,
-}
-
-/// Kernel arguments and where they come from.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Arguments {
-    /// The arguments.
-    pub text: String,
-    /// Their source.
-    pub source: String,
-}
-
-/// A start-up file on an ESP.
-#[derive(Clone, Debug, Serialize)]
-pub struct StartupFile {
-    /// Number of its volume.
-    pub volume: usize,
-    /// Its path, with `/`.
-    pub path: String,
-    /// Bytes.
-    pub size: u64,
-    /// SHA-256 of its contents, in hexadecimal.
-    pub sha256: Option<String>,
-    /// What it was built for.
-    pub architecture: Option<String>,
-    /// Whether it carries a signature.
-    pub is_signed: bool,
-    /// Its version resource.
-    pub version: Option<VersionFacts>,
-    /// What it is.
-    pub role: Role,
-    /// What it is, for people.
-    pub description: String,
-    /// The id of its system.
-    pub system: Option<String>,
-    #[serde(skip)]
-    pub(super) hints: super::startup::Hints,
-}
-
-/// A version resource.
-#[derive(Clone, Debug, Serialize)]
-pub struct VersionFacts {
-    /// `CompanyName`.
-    pub company: Option<String>,
-    /// `ProductName`.
-    pub product: Option<String>,
-    /// `ProductVersion`.
-    pub product_version: Option<String>,
-    /// `FileDescription`.
-    pub description: Option<String>,
-}
-
-/// What a start-up file is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// A system's own loader.
-    OwnLoader,
-    /// A unified kernel image.
-    UnifiedImage,
-    /// A Linux kernel with an EFI stub.
-    Kernel,
-    /// What firmware starts where no entry names a file.
-    SparePath,
-    /// Another boot manager.
-    OtherBootManager,
-    /// Our boot program.
-    BootProgram,
-    /// A tool.
-    Tool,
-    /// No program that could be started.
-    Unfit,
-}
-
-/// What the firmware holds.
-#[derive(Clone, Debug, Default, Serialize)]
-pub struct FirmwareFacts {
-    /// The option that the machine was started from.
-    pub current: Option<String>,
-    /// The option for the next start alone.
-    pub next: Option<String>,
-    /// The order.
-    pub order: Vec<String>,
-    /// Seconds.
-    pub timeout: Option<u16>,
-    /// Every load option: those in the order first, in its order.
-    pub entries: Vec<FirmwareEntry>,
-    /// What starts next, in words.
-    pub starts_next: String,
-    /// What our menu tried last, and why it failed.
-    pub last_start: Option<String>,
-}
-
-/// A load option.
-#[derive(Clone, Debug, Serialize)]
-pub struct FirmwareEntry {
-    /// Its number, four hexadecimal digits.
-    pub number: String,
-    /// Its label.
-    pub label: String,
-    /// Whether it is in use.
-    pub is_active: bool,
-    /// Its place in the order, from 1.
-    pub place: Option<usize>,
-    /// Whether the firmware made it by itself.
-    pub is_made_by_firmware: bool,
-    /// Its device path, in words.
-    pub path: String,
-    /// Length of its optional data in bytes.
-    pub data_length: usize,
-    /// The file it leads to.
-    pub target: Option<Target>,
-    /// What it leads to or why not, in words.
-    pub finding: String,
-    /// The id of the system it starts.
-    pub system: Option<String>,
-    #[serde(skip)]
-    pub(super) number_value: u16,
-}
-
-/// A file that a load option leads to.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Target {
-    /// Number of the volume.
-    pub volume: usize,
-    /// Number of the disk.
-    pub disk: usize,
-    /// Number of the partition.
-    pub partition: Option<u32>,
-    /// The path, with `/`.
-    pub file: String,
-}
-
 /// Something odd.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Finding {
@@ -421,39 +202,6 @@ pub struct Finding {
     pub message: String,
     /// What helps.
     pub help: String,
-}
-
-impl System {
-    pub(super) fn new(id: String, title: String, title_from: String, family: Family) -> Self {
-        Self {
-            id,
-            title,
-            title_from,
-            family: family.word(),
-            root: None,
-            root_path: "/".into(),
-            boot: None,
-            image: None,
-            is_running: false,
-            kernels: Vec::new(),
-            arguments: None,
-            loaders: Vec::new(),
-            loader_places: Vec::new(),
-            entries: Vec::new(),
-        }
-    }
-
-    /// A path of the system as one on its root volume.
-    pub fn below_root(&self, path: &str) -> String {
-        format!("{}{path}", self.root_path.trim_end_matches('/'))
-    }
-}
-
-impl FirmwareEntry {
-    /// Its number.
-    pub fn number(&self) -> u16 {
-        self.number_value
-    }
 }
 
 impl Survey {

@@ -41,6 +41,20 @@ fn what_is_written_is_read() {
 }
 
 #[test]
+fn longer_entries_are_read_at_their_own_step() {
+    let mut disk = two();
+    let old = disk[1024..1024 + 256].to_vec();
+    let mut array = vec![0; 64 * 256];
+    array[..128].copy_from_slice(&old[..128]);
+    array[256..384].copy_from_slice(&old[128..]);
+    disk[1024..1024 + array.len()].copy_from_slice(&array);
+    for (offset, value) in [(80, 64), (84, 256), (88, crc32fast::hash(&array))] {
+        disk = with_field(disk, offset, value);
+    }
+    assert_eq!(Gpt::read(&disk, 512).unwrap().partitions, Gpt::read(&two(), 512).unwrap().partitions);
+}
+
+#[test]
 fn a_disk_without_a_table_or_without_bytes_has_none() {
     for disk in [vec![], vec![0; 700], vec![0; 4096]] {
         assert_eq!(Gpt::read(&disk, 512), Err(GptFault::Absent));

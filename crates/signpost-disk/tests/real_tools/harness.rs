@@ -153,7 +153,13 @@ pub struct LoopDevice {
 
 impl LoopDevice {
     pub fn new(image: &Image) -> Self {
-        let name = run("losetup", &["--find", "--show", image.name()]).trim().to_string();
+        Self::with_sectors(image, "512")
+    }
+
+    /// One whose sectors have this many bytes.
+    pub fn with_sectors(image: &Image, bytes: &str) -> Self {
+        let name =
+            run("losetup", &["--find", "--show", "--sector-size", bytes, image.name()]).trim().to_string();
         Self { name }
     }
 

@@ -7,4 +7,6 @@ mod harness;
 mod identities;
 mod iso_ntfs;
 mod lvm;
+mod mirrors;
+mod tables;
 mod xfs;

@@ -1,0 +1,69 @@
+//! What the firmware holds.
+
+use serde::Serialize;
+
+/// What the firmware holds.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct FirmwareFacts {
+    /// The option that the machine was started from.
+    pub current: Option<String>,
+    /// The option for the next start alone.
+    pub next: Option<String>,
+    /// The order.
+    pub order: Vec<String>,
+    /// Seconds.
+    pub timeout: Option<u16>,
+    /// Every load option: those in the order first, in its order.
+    pub entries: Vec<FirmwareEntry>,
+    /// What starts next, in words.
+    pub starts_next: String,
+    /// What our menu tried last, and why it failed.
+    pub last_start: Option<String>,
+}
+
+/// A load option.
+#[derive(Clone, Debug, Serialize)]
+pub struct FirmwareEntry {
+    /// Its number, four hexadecimal digits.
+    pub number: String,
+    /// Its label.
+    pub label: String,
+    /// Whether it is in use.
+    pub is_active: bool,
+    /// Its place in the order, from 1.
+    pub place: Option<usize>,
+    /// Whether the firmware made it by itself.
+    pub is_made_by_firmware: bool,
+    /// Its device path, in words.
+    pub path: String,
+    /// Length of its optional data in bytes.
+    pub data_length: usize,
+    /// The file it leads to.
+    pub target: Option<Target>,
+    /// What it leads to or why not, in words.
+    pub finding: String,
+    /// The id of the system it starts.
+    pub system: Option<String>,
+    #[serde(skip)]
+    pub(in super::super) number_value: u16,
+}
+
+/// A file that a load option leads to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Target {
+    /// Number of the volume.
+    pub volume: usize,
+    /// Number of the disk.
+    pub disk: usize,
+    /// Number of the partition.
+    pub partition: Option<u32>,
+    /// The path, with `/`.
+    pub file: String,
+}
+
+impl FirmwareEntry {
+    /// Its number.
+    pub fn number(&self) -> u16 {
+        self.number_value
+    }
+}

@@ -1,0 +1,196 @@
+//! Systems, their kernels, and the files that start them.
+
+use serde::Serialize;
+
+use crate::catalogue::Family;
+
+/// An installed system.
+#[derive(Clone, Debug, Serialize)]
+pub struct System {
+    /// A short name, fit for an id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// Where the title comes from.
+    pub title_from: String,
+    /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
+    pub family: &'static str,
+    /// Number of its root volume.
+    pub root: Option<usize>,
+    /// Folder of its root on that volume: `/`, or a subvolume's path.
+    pub root_path: String,
+    /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
+    pub boot: Option<usize>,
+    /// The image file that it lies in.
+    pub image: Option<ImageFile>,
+    /// Whether it is running.
+    pub is_running: bool,
+    /// Its kernels, the newest first.
+    pub kernels: Vec<Kernel>,
+    /// Kernel arguments for it.
+    pub arguments: Option<Arguments>,
+    /// Its own loaders, the one to start first: indices of `startup_files`.
+    #[serde(skip)]
+    pub loaders: Vec<usize>,
+    /// The same as places.
+    #[serde(rename = "loaders")]
+    pub loader_places: Vec<String>,
+    /// Load options that start it.
+    pub entries: Vec<String>,
+}
+
+/// An image file with a system in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ImageFile {
+    /// Number of the volume it lies on.
+    pub volume: usize,
+    /// Its path there.
+    pub path: String,
+    /// What it holds: a kind of file system, and `, partitioned` where it has a table of its own.
+    pub holds: String,
+    /// Label of the volume in it.
+    pub label: Option<String>,
+    /// Bytes.
+    pub size: u64,
+}
+
+/// An entry file of the Boot Loader Specification.
+#[derive(Clone, Debug, Serialize)]
+pub struct EntryFile {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path.
+    pub path: String,
+    /// `title`.
+    pub title: Option<String>,
+    /// `version`.
+    pub version: Option<String>,
+    /// `machine-id`.
+    pub machine_id: Option<String>,
+    /// `linux`, or `efi`.
+    pub program: Option<String>,
+    /// `initrd`, in order.
+    pub initrds: Vec<String>,
+    /// `options`, joined.
+    pub options: String,
+    /// Files it names that are not there.
+    pub missing: Vec<String>,
+    /// The id of its system.
+    pub system: Option<String>,
+}
+
+/// A kernel.
+#[derive(Clone, Debug, Serialize)]
+pub struct Kernel {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path.
+    pub path: String,
+    /// Its version.
+    pub version: String,
+    /// Processor.
+    pub architecture: String,
+    /// Version of its EFI stub.
+    pub efi_stub: Option<String>,
+    /// Initrds that belong to it.
+    pub initrds: Vec<String>,
+    /// Whether it is for rescue, or a copy kept by hand: never the newest.
+    pub is_spare: bool,
+}
+
+/// Kernel arguments and where they come from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Arguments {
+    /// The arguments.
+    pub text: String,
+    /// Their source.
+    pub source: String,
+}
+
+/// A start-up file on an ESP.
+#[derive(Clone, Debug, Serialize)]
+pub struct StartupFile {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path, with `/`.
+    pub path: String,
+    /// Bytes.
+    pub size: u64,
+    /// SHA-256 of its contents, in hexadecimal.
+    pub sha256: Option<String>,
+    /// What it was built for.
+    pub architecture: Option<String>,
+    /// Whether it carries a signature.
+    pub is_signed: bool,
+    /// Its version resource.
+    pub version: Option<VersionFacts>,
+    /// What it is.
+    pub role: Role,
+    /// What it is, for people.
+    pub description: String,
+    /// The id of its system.
+    pub system: Option<String>,
+    #[serde(skip)]
+    pub(in super::super) hints: super::super::startup::Hints,
+}
+
+/// A version resource.
+#[derive(Clone, Debug, Serialize)]
+pub struct VersionFacts {
+    /// `CompanyName`.
+    pub company: Option<String>,
+    /// `ProductName`.
+    pub product: Option<String>,
+    /// `ProductVersion`.
+    pub product_version: Option<String>,
+    /// `FileDescription`.
+    pub description: Option<String>,
+}
+
+/// What a start-up file is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// A system's own loader.
+    OwnLoader,
+    /// A unified kernel image.
+    UnifiedImage,
+    /// A Linux kernel with an EFI stub.
+    Kernel,
+    /// What firmware starts where no entry names a file.
+    SparePath,
+    /// Another boot manager.
+    OtherBootManager,
+    /// Our boot program.
+    BootProgram,
+    /// A tool.
+    Tool,
+    /// No program that could be started.
+    Unfit,
+}
+
+impl System {
+    pub(in super::super) fn new(id: String, title: String, title_from: String, family: Family) -> Self {
+        Self {
+            id,
+            title,
+            title_from,
+            family: family.word(),
+            root: None,
+            root_path: "/".into(),
+            boot: None,
+            image: None,
+            is_running: false,
+            kernels: Vec::new(),
+            arguments: None,
+            loaders: Vec::new(),
+            loader_places: Vec::new(),
+            entries: Vec::new(),
+        }
+    }
+
+    /// A path of the system as one on its root volume.
+    pub fn below_root(&self, path: &str) -> String {
+        format!("{}{path}", self.root_path.trim_end_matches('/'))
+    }
+}
