@@ -1,7 +1,7 @@
 //! A raw disk image in a file.
 
 use std::fs::File;
-use std::io;
+use std::io::{self, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
@@ -15,8 +15,12 @@ pub(super) struct ImageFile {
 
 impl ImageFile {
     pub(super) fn open(path: &Path) -> io::Result<Self> {
-        let file = File::open(path)?;
-        let size = file.metadata()?.len();
+        let mut file = File::open(path)?;
+        if file.metadata()?.is_dir() {
+            return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder, not an image"));
+        }
+        // The end of a block device is found by going there.
+        let size = file.seek(SeekFrom::End(0))?;
         Ok(Self { file, size })
     }
 }

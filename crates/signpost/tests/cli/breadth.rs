@@ -92,6 +92,8 @@ fn loose_images_make_a_machine() {
     assert!(!machine.path("last-survey.json").exists() && !std::path::Path::new("last-survey.json").exists());
     let (code, text) = run(&["rehearse"]);
     assert!(code == Some(4) && text.contains("loose disk images have no firmware"), "{text}");
+    let (code, text) = run(&["--disk", machine.folder().to_str().unwrap(), "survey"]);
+    assert!(code == Some(0) && text.contains("it is a folder, not an image"), "{text}");
     let (code, text) = run(&["--disk", "/none.img", "survey"]);
     assert!(
         code == Some(0) && text.contains("disk-unreadable") && text.contains("Larkspur Linux 10"),
