@@ -21,6 +21,11 @@ fn rock_ridge_reads_as_the_tree_it_was_made_from() {
     fill(tree.path());
     // The tool that makes images never ends over a link of so many parts.
     fs::remove_file(tree.path().join("long")).unwrap();
+    // Each path is looked up from the start: thousands in one folder take minutes here, and show no more.
+    for index in 600..6000 {
+        let name = format!("many/a name that is long enough to fill blocks {index}");
+        fs::remove_file(tree.path().join(name)).unwrap();
+    }
     // Deeper than plain ISO 9660 allows, so that folders are moved; and a link of several parts.
     fs::write(tree.path().join("usr/lib/x"), "x").unwrap();
     fs::create_dir_all(tree.path().join("1/2/3/4/5/6/7/8/9/10")).unwrap();
@@ -28,7 +33,7 @@ fn rock_ridge_reads_as_the_tree_it_was_made_from() {
     std::os::unix::fs::symlink(format!("/boot/{}", "x".repeat(250)), tree.path().join("gone")).unwrap();
     let genisoimage = iso(tree.path(), "genisoimage", &["-quiet", "-R", "-hide-rr-moved"]);
     let xorriso = iso(tree.path(), "xorriso", &["-as", "mkisofs", "-quiet", "-R", "-J"]);
-    assert!(agrees(xorriso.file_system().as_ref(), tree.path(), "/") > 6200);
+    assert!(agrees(xorriso.file_system().as_ref(), tree.path(), "/") > 800);
     // This one shows the folder that it moves the deep ones to.
     for folder in ["/1", "/boot", "/etc", "/many", "/usr"] {
         assert!(agrees(genisoimage.file_system().as_ref(), tree.path(), folder) > 0, "{folder}");
