@@ -33,14 +33,8 @@ impl<'a> SurveyedHardware<'a> {
         for disk in &survey.disks {
             for partition in &disk.partitions {
                 let Some(volume) = partition.volume else { continue };
-                let guid = partition.uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok());
                 let signature =
-                    disk.table.signature.as_ref().and_then(|text| u32::from_str_radix(text, 16).ok());
-                let signature = match (guid, signature) {
-                    (Some(guid), _) => PartitionSignature::Guid(guid),
-                    (None, Some(signature)) => PartitionSignature::Mbr(signature),
-                    (None, None) => PartitionSignature::Guid(Guid::ZERO),
-                };
+                    disk.path_signature(partition).unwrap_or(PartitionSignature::Guid(Guid::ZERO));
                 partitions.push(PartitionSeen {
                     id: volume - 1,
                     disk: disk.number,

@@ -70,8 +70,7 @@ pub(crate) fn sha256(bytes: &[u8]) -> String {
 /// Where a volume lies on its disk.
 pub(crate) fn location(look: &Look<'_>, volume: usize) -> Option<Location> {
     let facts = look.survey.volumes.get(volume)?;
-    let disk = look.survey.disks.get(facts.disk - 1)?;
-    let partition = disk.partitions.iter().find(|partition| Some(partition.number) == facts.partition)?;
+    let (_, partition) = look.survey.partition_of(facts)?;
     Some(Location::new(facts.disk - 1, partition.start, partition.size))
 }
 

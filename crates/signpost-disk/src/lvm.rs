@@ -72,14 +72,19 @@ pub fn assemble(physical: &[SharedDevice]) -> (Vec<LogicalVolume>, Vec<String>) 
     (volumes, faults)
 }
 
+/// The sector with a physical volume's label, one of the first four; `read` gives a sector at an offset.
+pub(crate) fn label(read: impl Fn(u64) -> Option<Vec<u8>>) -> Option<Vec<u8>> {
+    (0u64..4).find_map(|sector| {
+        let label = read(sector.checked_mul(SECTOR)?)?;
+        (label.starts_with(b"LABELONE") && label.get(24..32) == Some(b"LVM2 001")).then_some(label)
+    })
+}
+
 impl Physical {
     /// `None` for one that belongs to no group yet, or leaves the text to other members.
     fn read(index: usize, device: &SharedDevice) -> Result<Option<Self>, String> {
         let failed = |error: ReadError| error.to_string();
-        let label = (0u64..4).find_map(|sector| {
-            let label = read_vec(device.as_ref(), sector.saturating_mul(SECTOR), 512).ok()?;
-            label.starts_with(b"LABELONE").then_some(label)
-        });
+        let label = label(|offset| read_vec(device.as_ref(), offset, len(SECTOR)).ok());
         let label = label.ok_or("no label of LVM2 in the first four sectors")?;
         let broken = || "its label of LVM2 ends before its own fields do".to_string();
         let header = le32(&label, 20).and_then(|at| label.get(len(at)..)).ok_or_else(broken)?;

@@ -27,6 +27,12 @@ pub struct Chosen {
     pub passed_over: Vec<String>,
 }
 
+/// Whether a kernel of this file name is for rescue, or a copy that somebody kept: never the newest.
+pub fn is_spare(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    lower.contains("rescue") || lower.ends_with(".old") || lower.ends_with(".bak")
+}
+
 impl Newest {
     /// Reads what follows `newest:`.
     ///
@@ -50,9 +56,7 @@ impl Newest {
     /// The version that a file name carries, if it matches; rescue kernels and kept copies never do.
     pub fn version_in<'a>(&self, name: &'a str) -> Option<&'a str> {
         let version = name.strip_prefix(self.before.as_str())?.strip_suffix(self.after.as_str())?;
-        let lower = name.to_lowercase();
-        let spare = lower.contains("rescue") || lower.ends_with(".old") || lower.ends_with(".bak");
-        (!version.is_empty() && !spare).then_some(version)
+        (!version.is_empty() && !is_spare(name)).then_some(version)
     }
 
     /// Chooses among the names in the folder; `is_complete` says whether a version's initrds are there.

@@ -2,9 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use signpost_disk::Guid;
 use signpost_firmware::boot_variables::{BootVariables, boot_option};
-use signpost_firmware::device_path::{DevicePath, HardDrive, Node, PartitionSignature};
+use signpost_firmware::device_path::{DevicePath, HardDrive, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::ucs2::Ucs2;
@@ -247,16 +246,14 @@ fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<DevicePath,
         ));
     }
     let none = || format!("{} has no identity in its partition table", facts.where_it_is());
-    let number = facts.partition.ok_or_else(none)?;
-    let disk = &look.survey.disks[facts.disk - 1];
-    let signature = disk.table.signature.as_ref().and_then(|text| u32::from_str_radix(text, 16).ok());
-    let guid = facts.part_uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok());
-    let signature = guid.map(PartitionSignature::Guid).or(signature.map(PartitionSignature::Mbr));
-    let partition = disk.partitions.iter().find(|partition| partition.number == number);
+    let (disk, partition) = look.survey.partition_of(facts).ok_or_else(none)?;
     let sector = u64::from(disk.sector_size.max(1));
-    let (start, size) =
-        partition.map_or((0, 0), |partition| (partition.start / sector, partition.size / sector));
-    let drive = HardDrive { number, start, size, signature: signature.ok_or_else(none)? };
+    let drive = HardDrive {
+        number: partition.number,
+        start: partition.start / sector,
+        size: partition.size / sector,
+        signature: disk.path_signature(partition).ok_or_else(none)?,
+    };
     Ok(DevicePath::new(vec![Node::hard_drive(&drive), Node::file_path(&backslashes(path))]))
 }
 

@@ -4,6 +4,8 @@ mod firmware;
 mod programs;
 
 use serde::Serialize;
+use signpost_disk::Guid;
+use signpost_firmware::device_path::PartitionSignature;
 use signpost_menu::place::VolumeIdentity;
 
 use crate::code::Code;
@@ -68,6 +70,15 @@ pub struct Disk {
     pub table: TableFacts,
     /// Its partitions, by number.
     pub partitions: Vec<Partition>,
+}
+
+impl Disk {
+    /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
+    pub(crate) fn path_signature(&self, partition: &Partition) -> Option<PartitionSignature> {
+        let guid = partition.uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok());
+        let mbr = || u32::from_str_radix(self.table.signature.as_ref()?, 16).ok();
+        guid.map(PartitionSignature::Guid).or_else(|| mbr().map(PartitionSignature::Mbr))
+    }
 }
 
 /// A disk's partition table.
@@ -205,6 +216,13 @@ pub struct Finding {
 }
 
 impl Survey {
+    /// The disk and the partition that a volume lies in, where it lies in one.
+    pub fn partition_of(&self, volume: &Volume) -> Option<(&Disk, &Partition)> {
+        let disk = self.disks.get(volume.disk.checked_sub(1)?)?;
+        let is_it = |partition: &&Partition| Some(partition.number) == volume.partition;
+        Some((disk, disk.partitions.iter().find(is_it)?))
+    }
+
     /// The system of this id.
     pub fn system(&self, id: &str) -> Option<&System> {
         self.systems.iter().find(|system| system.id == id)

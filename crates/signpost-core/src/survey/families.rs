@@ -77,8 +77,7 @@ fn has(look: &Look<'_>, index: usize, marks: &VolumeMarks) -> bool {
 
 /// The MBR type of a volume's own partition, or of the slice around it.
 fn slice_type(look: &Look<'_>, volume: &Volume) -> Option<u8> {
-    let disk = look.survey.disks.get(volume.disk.checked_sub(1)?)?;
-    let own = disk.partitions.iter().find(|partition| Some(partition.number) == volume.partition)?;
+    let (disk, own) = look.survey.partition_of(volume)?;
     let slice =
         own.slice.as_ref().and_then(|slice| slice.trim_end_matches(char::is_alphabetic).parse::<u32>().ok());
     match slice {
@@ -112,8 +111,7 @@ fn by_itself(look: &Look<'_>, index: usize) -> Option<System> {
 
 /// UFS in the first partition of a BSD label: what the label, or the volume, calls it.
 fn bsd_name(look: &Look<'_>, volume: &Volume) -> Option<String> {
-    let disk = look.survey.disks.get(volume.disk.checked_sub(1)?)?;
-    let own = disk.partitions.iter().find(|partition| Some(partition.number) == volume.partition)?;
+    let (_, own) = look.survey.partition_of(volume)?;
     let is_root =
         own.slice.as_ref().is_some_and(|slice| slice.ends_with('a')) && volume.kind.starts_with("UFS");
     let name = Some(own.name.clone()).filter(|name| !name.is_empty()).or(volume.label.clone());

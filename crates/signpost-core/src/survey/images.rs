@@ -121,9 +121,8 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
         size,
     };
     let release = readers.iter().find_map(|(identity, reader)| {
-        let reader = reader.as_ref()?;
-        let text = reader.text("/etc/os-release").or_else(|| reader.text("/usr/lib/os-release"))?;
-        Some((identity, OsRelease::parse(&text)))
+        let (_, release) = OsRelease::read(reader.as_ref()?, "")?;
+        Some((identity, release))
     });
     if let Some((identity, release)) = release {
         let id = release.id().unwrap_or("linux").to_string();

@@ -1,6 +1,7 @@
 //! Kernels, the initrds that belong to them, and the systems they belong to.
 
 use signpost_firmware::image::linux::{self, LinuxKernel};
+use signpost_menu::newest::is_spare;
 use signpost_menu::version;
 
 use super::facts::{Kernel, System};
@@ -103,12 +104,6 @@ fn describe(
         efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
         initrds: initrds(in_name, names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect(),
     }
-}
-
-/// Whether a kernel is for rescue, or a copy that somebody kept.
-fn is_spare(name: &str) -> bool {
-    let lower = name.to_lowercase();
-    lower.contains("rescue") || lower.ends_with(".old") || lower.ends_with(".bak")
 }
 
 /// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.

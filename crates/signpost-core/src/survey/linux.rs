@@ -25,6 +25,15 @@ impl OsRelease {
         Self { fields }
     }
 
+    /// Reads it below a folder, which is a system's root; its path too.
+    pub(super) fn read(reader: &VolumeReader, below: &str) -> Option<(String, Self)> {
+        OS_RELEASE.iter().find_map(|path| {
+            let path = format!("{below}{path}");
+            let release = Self::parse(&reader.text(&path)?);
+            Some((path, release))
+        })
+    }
+
     fn get(&self, key: &str) -> Option<&str> {
         self.fields.get(key).map(String::as_str).filter(|value| !value.is_empty())
     }
@@ -98,12 +107,7 @@ fn told_apart(mut found: Vec<(bool, System)>) -> Vec<System> {
 
 /// The system whose root this is, if it is one's.
 fn system_at(reader: &VolumeReader, index: usize, root: &Subvolume, is_running: bool) -> Option<System> {
-    let below = root.path.trim_end_matches('/');
-    let found = OS_RELEASE
-        .iter()
-        .find_map(|path| Some((format!("{below}{path}"), reader.text(&format!("{below}{path}"))?)));
-    let (path, text) = found?;
-    let release = OsRelease::parse(&text);
+    let (path, release) = OsRelease::read(reader, root.path.trim_end_matches('/'))?;
     let mut system = System::new(
         release.id().unwrap_or("linux").to_string(),
         release.title().unwrap_or_else(|| "Linux".to_string()),

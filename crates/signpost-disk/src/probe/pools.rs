@@ -5,7 +5,7 @@ use alloc::string::String;
 
 use super::{Head, Identity, VolumeKind, fixed_text};
 use crate::bytes::{be16, le32};
-use crate::md;
+use crate::{lvm, md};
 
 /// A member of a Linux RAID.
 pub(super) fn md_raid(head: &Head<'_>) -> Option<Identity> {
@@ -28,10 +28,7 @@ pub(super) fn luks(head: &Head<'_>) -> Option<Identity> {
 
 /// A physical volume of LVM2: its label lies in one of the first four sectors.
 pub(super) fn lvm2(head: &Head<'_>) -> Option<Identity> {
-    let label = (0u64..4).find_map(|sector| {
-        let label = head.bytes(sector.checked_mul(512)?, 512)?;
-        (label.starts_with(b"LABELONE") && label.get(24..32) == Some(b"LVM2 001")).then_some(label)
-    })?;
+    let label = lvm::label(|offset| head.bytes(offset, 512))?;
     let at = usize::try_from(le32(&label, 20)?).ok()?;
     let uuid = label.get(at..at.checked_add(32)?).and_then(|bytes| core::str::from_utf8(bytes).ok());
     Some(Identity::named(VolumeKind::Lvm2, None, uuid.map(dashed)))
