@@ -206,13 +206,26 @@ impl Reader<'_> {
         Ok(Chain { runs: found })
     }
 
+    /// The root folder of FAT12 and FAT16, which has room for hundreds of entries and most often few: as far as its
+    /// end mark.
+    fn fixed_root(&self) -> Result<Vec<u8>, VolumeError> {
+        let mut bytes = Vec::new();
+        let mut at = 0;
+        while at < self.geometry.root_length && !folder::has_ended(&bytes) {
+            let piece = self.geometry.root_length.saturating_sub(at).min(ROOT_PIECE);
+            let offset = self.geometry.root_offset.saturating_add(at);
+            bytes.extend(read_vec(self.device, offset, len(piece))?);
+            at = at.saturating_add(piece);
+        }
+        Ok(bytes)
+    }
+
     /// All bytes of a folder; the root where no cluster is given.
     fn folder_bytes(&self, first: Option<u32>) -> Result<Vec<u8>, VolumeError> {
         let first = match (first, self.geometry.root_cluster) {
             (Some(cluster), _) | (None, Some(cluster)) => cluster,
             (None, None) => {
-                let length = usize::try_from(self.geometry.root_length).unwrap_or(0);
-                return Ok(read_vec(self.device, self.geometry.root_offset, length)?);
+                return self.fixed_root();
             }
         };
         let chain = self.chain(first, MAX_FOLDER)?;
@@ -221,6 +234,9 @@ impl Reader<'_> {
         Ok(bytes)
     }
 }
+
+/// Bytes of a root folder that are read at once.
+const ROOT_PIECE: u64 = 2048;
 
 /// The stretch of the first FAT that was looked at last.
 struct FatWindow<'a> {

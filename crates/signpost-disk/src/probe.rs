@@ -11,7 +11,7 @@ use alloc::vec;
 use alloc::vec::Vec;
 use core::fmt;
 
-use crate::block::BlockDevice;
+use crate::block::{BlockDevice, ReadError};
 use crate::bytes::len;
 use crate::file_system::VolumeError;
 use crate::{ext, fat};
@@ -192,6 +192,25 @@ impl<'a> Head<'a> {
     }
 }
 
+/// For readers that take a device: what was read already is not read again.
+impl BlockDevice for Head<'_> {
+    fn size(&self) -> u64 {
+        self.device.size()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
+        let from = len(offset);
+        let held = from.checked_add(buffer.len()).and_then(|end| self.start.get(from..end));
+        match held {
+            Some(held) => {
+                buffer.copy_from_slice(held);
+                Ok(())
+            }
+            None => self.device.read_at(offset, buffer),
+        }
+    }
+}
+
 type Probe = fn(&Head<'_>) -> Option<Identity>;
 
 /// RAID and managers come first, since what lies inside of them may show through; FAT comes last, since it
@@ -222,12 +241,12 @@ pub fn identify(device: &dyn BlockDevice) -> (Identity, Option<VolumeError>) {
     if let Some(identity) = PROBES.iter().find_map(|probe| probe(&head)) {
         return (identity, None);
     }
-    match ext::Superblock::read(device) {
+    match ext::Superblock::read(&head) {
         Ok(Some(superblock)) => return (superblock.identity(), None),
         Ok(None) => {}
         Err(fault) => return (Identity::of_kind(VolumeKind::Ext4), Some(fault)),
     }
-    match fat::identify(device) {
+    match fat::identify(&head) {
         Ok(Some(identity)) => (identity, None),
         Ok(None) => (Identity::of_kind(VolumeKind::Unknown), None),
         Err(fault) => (Identity::of_kind(VolumeKind::Fat32), Some(fault)),

@@ -32,6 +32,18 @@ pub struct Part {
     found: Contents,
 }
 
+impl Part {
+    /// Its bytes.
+    pub fn device(&self) -> &SharedDevice {
+        &self.found.device
+    }
+
+    /// What it is.
+    pub fn identity(&self) -> &Identity {
+        &self.found.identity
+    }
+}
+
 /// Bytes, and what they are.
 #[derive(Clone)]
 struct Contents {

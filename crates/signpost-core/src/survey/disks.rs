@@ -1,10 +1,8 @@
 //! Disks, their tables, and the volumes on them.
 
 use std::collections::BTreeMap;
-use std::num::NonZero;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
 
+use signpost_disk::Guid;
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
@@ -15,6 +13,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
+use super::side_by_side::side_by_side;
 use crate::code::Code;
 use crate::machine::{Machine, MachineDisk};
 
@@ -37,8 +36,8 @@ pub(super) struct Read {
     pub(super) slice_types: BTreeMap<(usize, u32), u8>,
 }
 
-/// What a look at one disk gave, or why none could be taken.
-type Looked = Result<volumes::Disk, String>;
+/// What a look at one disk gave, or why none could be taken; and which of its parts hold a slot of ours.
+type Looked = Result<(volumes::Disk, Vec<Option<usize>>), String>;
 
 pub(super) fn read(machine: &Machine) -> Read {
     let mut findings = Vec::new();
@@ -46,13 +45,17 @@ pub(super) fn read(machine: &Machine) -> Read {
     let mut looked = Vec::new();
     // Index of the machine's disk for each that could be looked at.
     let mut of_machine = Vec::new();
+    // Disks of `looked` and their partitions that hold a slot of ours.
+    let mut homes = Vec::new();
     for (index, (disk, found)) in machine.disks.iter().zip(look_at_all(&machine.disks)).enumerate() {
         disks.push(describe(index + 1, disk, &found, &mut findings));
-        if let Ok(found) = found {
+        if let Ok((found, with_slots)) = found {
+            homes.extend(with_slots.into_iter().map(|entry| (looked.len(), entry)));
             looked.push(found);
             of_machine.push(index);
         }
     }
+    let is_home = |disk, entry, _: &SharedDevice, _: &Identity| homes.contains(&(disk, entry));
     let found = guarded(|| Volumes::find(&looked, &is_home));
     let found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
     findings.extend(found.faults.iter().map(|fault| Finding {
@@ -89,36 +92,17 @@ pub(super) fn read(machine: &Machine) -> Read {
 
 /// Looks at all disks, side by side. A reader that gives up costs its own disk alone.
 fn look_at_all(disks: &[MachineDisk]) -> Vec<Looked> {
-    let look = |disk: &MachineDisk| -> Looked {
+    side_by_side(disks, |disk| {
         let device = disk.contents.as_ref().map_err(Clone::clone)?;
-        guarded(|| volumes::Disk::look(device, disk.sector_size))
-    };
-    let workers = std::thread::available_parallelism().map_or(1, NonZero::get).min(disks.len());
-    if workers < 2 {
-        return disks.iter().map(look).collect();
-    }
-    let next = AtomicUsize::new(0);
-    let found: Mutex<Vec<(usize, Looked)>> = Mutex::new(Vec::new());
-    std::thread::scope(|scope| {
-        for _ in 0..workers {
-            scope.spawn(|| {
-                while let Some((index, disk)) = {
-                    let index = next.fetch_add(1, Ordering::Relaxed);
-                    disks.get(index).map(|disk| (index, disk))
-                } {
-                    let one = look(disk);
-                    found.lock().unwrap_or_else(PoisonError::into_inner).push((index, one));
-                }
-            });
-        }
-    });
-    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
-    found.sort_by_key(|(index, _)| *index);
-    found.into_iter().map(|(_, looked)| looked).collect()
+        let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
+        let with_slots = found.parts.iter().filter(|part| holds_slot(part.device(), part.identity()));
+        let with_slots = with_slots.map(|part| part.entry).collect();
+        Ok((found, with_slots))
+    })
 }
 
 /// Whether a volume holds a slot of ours.
-fn is_home(_: usize, _: Option<usize>, device: &SharedDevice, identity: &Identity) -> bool {
+fn holds_slot(device: &SharedDevice, identity: &Identity) -> bool {
     if !identity.kind.is_fat() {
         return false;
     }
@@ -152,7 +136,7 @@ fn describe(number: usize, disk: &MachineDisk, looked: &Looked, findings: &mut V
         });
     };
     let found = match looked {
-        Ok(found) => found,
+        Ok((found, _)) => found,
         Err(why) => {
             facts.table.fault = Some(why.clone());
             note(Code::DiskUnreadable, why, "nothing on it is known; see that it is there");
@@ -194,6 +178,7 @@ fn partition(entry: &TableEntry) -> Partition {
         number: entry.number,
         purpose: entry.purpose.name(),
         uuid: entry.uuid.clone(),
+        guid: entry.uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok()),
         name: entry.name.clone(),
         start: entry.start,
         size: entry.size,

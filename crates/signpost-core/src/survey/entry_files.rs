@@ -1,6 +1,7 @@
 //! Entry files (the Boot Loader Specification, "Type #1"): menu entries that distributions leave beside their kernels.
 
 use super::facts::{Arguments, EntryFile, System};
+use super::linux::Root;
 use super::{Look, VolumeReader};
 
 /// Folders in which they lie, from the root of an ESP or extended boot partition, or of a system.
@@ -8,37 +9,40 @@ const FOLDERS: [&str; 2] = ["/loader/entries", "/boot/loader/entries"];
 /// Entry files of one folder.
 const MAX_FILES: usize = 256;
 
-/// Every entry file on volumes that may hold them.
-pub(super) fn read(look: &Look<'_>) -> Vec<EntryFile> {
+/// Every entry file of a volume, whose it is not yet told.
+pub(super) fn on_volume(reader: &VolumeReader, number: usize, roots: &[Root]) -> Vec<EntryFile> {
+    let mut folders: Vec<String> = roots.iter().map(|root| root.system.below_root("")).collect();
+    folders.push(String::new());
+    folders.sort();
+    folders.dedup();
     let mut found = Vec::new();
-    for index in 0..look.survey.volumes.len() {
-        let Some(reader) = look.reader(index) else { continue };
-        let roots = look.survey.systems.iter().filter(|system| system.root == Some(index + 1));
-        let mut roots: Vec<String> = roots.map(|system| system.below_root("")).collect();
-        roots.push(String::new());
-        roots.sort();
-        roots.dedup();
-        for root in roots {
-            for folder in FOLDERS {
-                found.extend(in_folder(look, reader, index, &format!("{root}{folder}")));
-            }
+    for below in folders {
+        for folder in FOLDERS {
+            found.extend(in_folder(reader, number, &format!("{below}{folder}")));
         }
     }
     found
 }
 
-fn in_folder(look: &Look<'_>, reader: &VolumeReader, index: usize, folder: &str) -> Vec<EntryFile> {
+/// Tells whose each is.
+pub(super) fn assign(look: &mut Look<'_>, mut files: Vec<EntryFile>) {
+    for entry in &mut files {
+        entry.system = owner(look, entry);
+    }
+    look.survey.entry_files = files;
+}
+
+fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFile> {
     let items = reader.list(folder).unwrap_or_default();
     let names = items.into_iter().filter(|item| !item.is_folder && item.name.ends_with(".conf"));
     names
         .take(MAX_FILES)
         .filter_map(|item| {
             let path = format!("{folder}/{}", item.name);
-            let mut entry = parse(index + 1, path.clone(), &reader.text(&path)?);
+            let mut entry = parse(number, path.clone(), &reader.text(&path)?);
             // Paths in it start at the root of its own volume.
             let files = entry.program.iter().chain(&entry.initrds);
             entry.missing = files.filter(|file| !reader.has_file(file)).cloned().collect();
-            entry.system = owner(look, &entry);
             Some(entry)
         })
         .collect()

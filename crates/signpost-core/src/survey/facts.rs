@@ -75,9 +75,8 @@ pub struct Disk {
 impl Disk {
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
     pub(crate) fn path_signature(&self, partition: &Partition) -> Option<PartitionSignature> {
-        let guid = partition.uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok());
         let mbr = || u32::from_str_radix(self.table.signature.as_ref()?, 16).ok();
-        guid.map(PartitionSignature::Guid).or_else(|| mbr().map(PartitionSignature::Mbr))
+        partition.guid.map(PartitionSignature::Guid).or_else(|| mbr().map(PartitionSignature::Mbr))
     }
 }
 
@@ -103,6 +102,9 @@ pub struct Partition {
     pub purpose: String,
     /// Its own identity: a GUID, or `signature-NN` in an MBR.
     pub uuid: Option<String>,
+    /// The same, where it is a GUID.
+    #[serde(skip)]
+    pub(crate) guid: Option<Guid>,
     /// Its name in the table.
     pub name: String,
     /// Offset in bytes.

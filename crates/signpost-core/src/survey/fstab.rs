@@ -3,10 +3,11 @@
 use signpost_menu::place::VolumeRef;
 
 use super::Look;
+use super::contents::Contents;
 use super::facts::Finding;
 use crate::code::Code;
 
-const FSTAB: &str = "/etc/fstab";
+pub(super) const FSTAB: &str = "/etc/fstab";
 /// Mount points that a start depends on.
 const POINTS: [&str; 5] = ["/", "/boot", "/boot/efi", "/efi", "/usr"];
 
@@ -60,15 +61,16 @@ fn named(what: &str) -> Option<VolumeRef> {
 }
 
 /// Takes in which volume each system mounts at `/boot`, and notes what cannot be mounted.
-pub(super) fn read(look: &mut Look<'_>) {
+///
+/// The systems are those of all roots, in their order.
+pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
     let mut findings = Vec::new();
-    for index in 0..look.survey.systems.len() {
+    let roots = contents.iter().flat_map(|found| &found.roots);
+    for (index, root) in roots.enumerate() {
+        let Some((path, text)) = &root.fstab else { continue };
         let system = &look.survey.systems[index];
-        let Some(reader) = system.root.and_then(|root| look.reader(root - 1)) else { continue };
-        let path = system.below_root(FSTAB);
-        let Some(text) = reader.text(&path) else { continue };
         let mut boot = None;
-        for mount in parse(&text).into_iter().filter(|mount| POINTS.contains(&mount.at)) {
+        for mount in parse(text).into_iter().filter(|mount| POINTS.contains(&mount.at)) {
             let Some(volume) = named(mount.what) else { continue };
             let place = format!("{}: {path} line {}", system.title, mount.line);
             match look.resolve(&volume) {

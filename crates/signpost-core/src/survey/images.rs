@@ -3,11 +3,12 @@
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::volumes;
 
+use super::VolumeReader;
 use super::disks::{Source, contents_of};
 use super::facts::{ImageFile, System};
 use super::linux::OsRelease;
+use super::reader::Names;
 use super::systems::slug;
-use super::{Look, VolumeReader};
 use crate::catalogue::Family;
 
 /// Folders in one another that are looked into.
@@ -47,20 +48,15 @@ const NOT_IN: [&str; 24] = [
     "loader",
 ];
 
-/// Every system inside an image file.
-pub(super) fn systems(look: &Look<'_>) -> Vec<System> {
-    let mut systems = Vec::new();
-    for index in 0..look.survey.volumes.len() {
-        let Some(reader) = look.reader(index) else { continue };
-        let mut roots = vec![String::new()];
-        roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
-        let mut search = Search { reader, folders: 0, found: Vec::new() };
-        for root in roots {
-            search.walk(&root, MAX_DEPTH);
-        }
-        systems.extend(search.found.iter().filter_map(|path| inside(reader, index + 1, path)));
+/// Every system inside an image file of a volume.
+pub(super) fn on_volume(reader: &VolumeReader, number: usize) -> Vec<System> {
+    let mut roots = vec![String::new()];
+    roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
+    let mut search = Search { reader, folders: 0, found: Vec::new() };
+    for root in roots {
+        search.walk(&root, MAX_DEPTH);
     }
-    systems
+    search.found.iter().filter_map(|path| inside(reader, number, path)).collect()
 }
 
 struct Search<'a> {
@@ -110,7 +106,7 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
                 identity: volume.identity.clone(),
                 is_broken: volume.fault.is_some(),
             };
-            (volume.identity, VolumeReader::open(&source))
+            (volume.identity, VolumeReader::open(&source, Names::default()))
         })
         .collect();
     let image = |identity: &Identity| ImageFile {

@@ -4,43 +4,37 @@ use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::newest::is_spare;
 use signpost_menu::version;
 
+use super::VolumeReader;
+use super::contents::Contents;
 use super::facts::{Kernel, System};
+use super::linux::Root;
 use super::startup::is_kernel_name;
-use super::{Look, VolumeReader};
 
 /// Where modules of a kernel stand on its system's root volume.
 const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
 
-/// Finds all kernels and gives each to its system: the one in whose root it lies, which mounts its volume at
-/// `/boot`, or whose root has the modules of its version.
-pub(super) fn assign(look: &Look<'_>, systems: &mut [System]) {
-    let versions: Vec<Vec<String>> = systems.iter().map(|system| module_versions(look, system)).collect();
-    for index in 0..look.survey.volumes.len() {
-        let Some(reader) = look.reader(index) else { continue };
-        let number = index + 1;
-        let mut roots: Vec<(Option<usize>, String)> = systems
-            .iter()
-            .enumerate()
-            .filter(|(_, system)| system.root == Some(number))
-            .map(|(owner, system)| (Some(owner), system.below_root("")))
-            .collect();
-        if !roots.iter().any(|(_, below)| below.is_empty()) {
-            roots.push((None, String::new()));
-        }
-        for (owner, below) in roots {
-            for kernel in on_volume(reader, number, &below) {
-                let mounted = || systems.iter().position(|system| system.boot == Some(number));
-                let by_modules = || {
-                    let mut having =
-                        versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
-                    having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
-                };
-                let owner = owner.or_else(by_modules).or_else(mounted);
-                if let Some(system) = owner.and_then(|owner| systems.get_mut(owner)) {
-                    system.kernels.push(kernel);
-                }
+/// Gives each kernel to its system: the one in whose root it lies, which mounts its volume at `/boot`, or whose root
+/// has the modules of its version. `systems` are those of all roots, in their order.
+pub(super) fn assign(contents: &[Contents], systems: &mut [System]) {
+    let versions: Vec<&[String]> =
+        contents.iter().flat_map(|found| found.roots.iter().map(|root| root.modules.as_slice())).collect();
+    let mut roots_before = 0;
+    for (number, found) in (1..).zip(contents) {
+        let in_root =
+            found.kernels.iter().flat_map(|(root, kernels)| kernels.iter().map(move |kernel| (root, kernel)));
+        for (root, kernel) in in_root {
+            let mounted = || systems.iter().position(|system| system.boot == Some(number));
+            let by_modules = || {
+                let mut having =
+                    versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
+                having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
+            };
+            let owner = root.map(|root| roots_before + root).or_else(by_modules).or_else(mounted);
+            if let Some(system) = owner.and_then(|owner| systems.get_mut(owner)) {
+                system.kernels.push(kernel.clone());
             }
         }
+        roots_before += found.roots.len();
     }
     for system in systems {
         system.kernels.sort_by(|a, b| {
@@ -50,8 +44,8 @@ pub(super) fn assign(look: &Look<'_>, systems: &mut [System]) {
     }
 }
 
-fn module_versions(look: &Look<'_>, system: &System) -> Vec<String> {
-    let Some(reader) = system.root.and_then(|root| look.reader(root - 1)) else { return Vec::new() };
+/// The kernels that a system has modules of.
+pub(super) fn modules(reader: &VolumeReader, system: &System) -> Vec<String> {
     MODULES
         .iter()
         .filter_map(|folder| reader.list(&system.below_root(folder)).ok())
@@ -61,8 +55,22 @@ fn module_versions(look: &Look<'_>, system: &System) -> Vec<String> {
         .collect()
 }
 
-/// The kernels of a volume, wherever it is mounted in its system: as root, as `/boot`, as an ESP.
-fn on_volume(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
+/// The kernels of a volume, by the root on it in which they lie; one that is no root may be mounted in its system at
+/// `/boot`, or as an ESP.
+pub(super) fn on_volume(
+    reader: &VolumeReader,
+    number: usize,
+    roots: &[Root],
+) -> Vec<(Option<usize>, Vec<Kernel>)> {
+    let mut folders: Vec<(Option<usize>, String)> =
+        roots.iter().enumerate().map(|(index, root)| (Some(index), root.system.below_root(""))).collect();
+    if !folders.iter().any(|(_, below)| below.is_empty()) {
+        folders.push((None, String::new()));
+    }
+    folders.into_iter().map(|(root, below)| (root, below_folder(reader, number, &below))).collect()
+}
+
+fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
     let mut folders = vec![format!("{below}/boot"), below.to_string()];
     for item in reader.list(&format!("{below}/EFI")).unwrap_or_default() {
         if item.is_folder {

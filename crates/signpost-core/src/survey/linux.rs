@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 
 use signpost_disk::file_system::Subvolume;
 
-use super::facts::{Arguments, System};
-use super::{Look, VolumeReader};
+use super::VolumeReader;
+use super::contents::Contents;
+use super::facts::{Arguments, System, Volume};
+use super::{fstab, kernels};
 use crate::catalogue::Family;
 
 /// Where it may stand; the first one counts.
@@ -73,64 +75,82 @@ fn unquote(value: &str) -> String {
 /// Folders that may be a system's root on one volume.
 const MAX_ROOTS: usize = 64;
 
-/// Every Linux system whose root can be looked into: a volume's uppermost folder, or a subvolume.
-pub(super) fn systems(look: &Look<'_>) -> Vec<System> {
+/// A Linux system's root, and what it says of its start.
+pub(super) struct Root {
+    /// The system, its arguments not yet told.
+    pub(super) system: System,
+    /// The arguments that it keeps for its kernels, and the file.
+    kept: Option<Arguments>,
+    /// Its table of mounts, and the file.
+    pub(super) fstab: Option<(String, String)>,
+    /// The kernels that it has modules of.
+    pub(super) modules: Vec<String>,
+}
+
+/// Every Linux system whose root is on a volume: its uppermost folder, or a subvolume.
+pub(super) fn roots(reader: &VolumeReader, number: usize) -> Vec<Root> {
+    let mut folders: Vec<Subvolume> = vec![Subvolume { path: "/".into(), is_default: false }];
+    folders.extend(reader.subvolumes().into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
+    let found = folders.iter().filter_map(|root| Some((root.is_default, root_at(reader, number, root)?)));
+    told_apart(found.collect())
+}
+
+/// All of them, with the arguments that start each.
+pub(super) fn systems(contents: &[Contents], volumes: &[Volume], running: Option<usize>) -> Vec<System> {
     let mut systems = Vec::new();
-    let running = look.running_root();
-    for index in 0..look.survey.volumes.len() {
-        let Some(reader) = look.reader(index) else { continue };
-        let mut roots: Vec<Subvolume> = vec![Subvolume { path: "/".into(), is_default: false }];
-        roots.extend(reader.subvolumes().into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
-        let found = roots.iter().filter_map(|root| {
-            Some((root.is_default, system_at(reader, index, root, running == Some(index))?))
-        });
-        systems.extend(told_apart(found.collect()));
-    }
-    for system in &mut systems {
-        system.arguments = Some(arguments(look, system));
+    for (index, (found, volume)) in contents.iter().zip(volumes).enumerate() {
+        for root in &found.roots {
+            let mut system = root.system.clone();
+            system.is_running = running == Some(index);
+            system.arguments = Some(root.kept.clone().unwrap_or_else(|| made(volume, &system)));
+            systems.push(system);
+        }
     }
     systems
 }
 
 /// Systems of one volume: a snapshot has its origin's title, so all but the one that is mounted by itself add where
 /// they lie.
-fn told_apart(mut found: Vec<(bool, System)>) -> Vec<System> {
-    let titles: Vec<String> = found.iter().map(|(_, system)| system.title.clone()).collect();
-    for (is_default, system) in &mut found {
+fn told_apart(mut found: Vec<(bool, Root)>) -> Vec<Root> {
+    let titles: Vec<String> = found.iter().map(|(_, root)| root.system.title.clone()).collect();
+    for (is_default, root) in &mut found {
+        let system = &mut root.system;
         if !*is_default && titles.iter().filter(|title| **title == system.title).count() > 1 {
             system.title = format!("{}, {}", system.title, system.root_path);
         }
     }
     found.sort_by_key(|(is_default, _)| !is_default);
-    found.into_iter().map(|(_, system)| system).collect()
+    found.into_iter().map(|(_, root)| root).collect()
 }
 
 /// The system whose root this is, if it is one's.
-fn system_at(reader: &VolumeReader, index: usize, root: &Subvolume, is_running: bool) -> Option<System> {
+fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Root> {
     let (path, release) = OsRelease::read(reader, root.path.trim_end_matches('/'))?;
     let mut system = System::new(
         release.id().unwrap_or("linux").to_string(),
         release.title().unwrap_or_else(|| "Linux".to_string()),
-        format!("{path} of v{}", index + 1),
+        format!("{path} of v{number}"),
         Family::Linux,
     );
-    system.root = Some(index + 1);
+    system.root = Some(number);
     system.root_path = root.path.clone();
-    system.is_running = is_running;
-    Some(system)
+    let fstab = system.below_root(fstab::FSTAB);
+    let fstab = reader.text(&fstab).map(|text| (fstab, text));
+    let (kept, modules) = (kept(reader, &system, number), kernels::modules(reader, &system));
+    Some(Root { kept, fstab, modules, system })
 }
 
-/// Arguments that start a system: those that it keeps itself, else made from where its root is.
-fn arguments(look: &Look<'_>, system: &System) -> Arguments {
+/// The arguments that a system keeps itself for its kernels.
+fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Arguments> {
     const CMDLINE: &str = "/etc/kernel/cmdline";
-    let number = system.root.unwrap_or(1);
     let path = system.below_root(CMDLINE);
-    let taken = look.reader(number - 1).and_then(|reader| reader.text(&path));
-    let taken = taken.map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "));
-    if let Some(text) = taken.filter(|text| !text.is_empty()) {
-        return Arguments { text, source: format!("{path} of v{number}") };
-    }
-    let volume = &look.survey.volumes[number - 1];
+    let text = reader.text(&path)?.split_whitespace().collect::<Vec<_>>().join(" ");
+    (!text.is_empty()).then(|| Arguments { text, source: format!("{path} of v{number}") })
+}
+
+/// Arguments made from where a system's root is.
+fn made(volume: &Volume, system: &System) -> Arguments {
+    let number = volume.number;
     let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {
         // What finds the root in the initrd wakes the group by this name.
         (Some((group, name)), _, _) => (format!("/dev/mapper/{}", mapper_name(group, name)), "name"),

@@ -1,6 +1,7 @@
 //! The survey: the complete picture of a machine, read without changing it.
 
 mod changes;
+mod contents;
 mod disks;
 mod entry_files;
 mod facts;
@@ -13,18 +14,18 @@ mod kernels;
 mod linux;
 mod ours;
 mod reader;
+mod side_by_side;
 mod startup;
 mod states;
 mod systems;
 
 use std::cell::OnceCell;
-use std::collections::BTreeMap;
 
-use signpost_disk::block::SharedDevice;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
 
 pub use changes::Changes;
+use contents::Contents;
 pub use facts::{
     Arguments, Disk, EntryFile, Finding, FirmwareEntry, FirmwareFacts, ImageFile, Kernel, MachineFacts,
     Partition, Role, StartupFile, Survey, System, TableFacts, Target, VersionFacts, Volume,
@@ -52,11 +53,14 @@ pub struct Look<'m> {
     identities: Vec<VolumeIdentity>,
     readers: Vec<LazyReader>,
     home: Option<usize>,
-    /// Types of MBR partitions, by the disk's number and theirs.
-    slice_types: BTreeMap<(usize, u32), u8>,
 }
 
-type LazyReader = (disks::Source, OnceCell<Option<VolumeReader>>);
+/// A volume that is opened when it is first asked for.
+struct LazyReader {
+    source: disks::Source,
+    names: reader::Names,
+    cell: OnceCell<Option<VolumeReader>>,
+}
 
 impl<'m> Look<'m> {
     /// Surveys a machine.
@@ -107,29 +111,39 @@ impl<'m> Look<'m> {
             firmware: FirmwareFacts::default(),
             findings,
         };
-        let readers = read.sources.into_iter().map(|source| (source, OnceCell::new())).collect();
-        let slice_types = read.slice_types;
-        let mut look = Self { machine, survey, boot, ours, identities, readers, home, slice_types };
-        look.fill(catalogue);
+        let mut contents = contents::gather(&survey, &read.slice_types, &read.sources, catalogue);
+        let readers = read.sources.into_iter().zip(&mut contents).map(|(source, found)| LazyReader {
+            source,
+            names: std::mem::take(&mut found.names),
+            cell: OnceCell::new(),
+        });
+        let readers = readers.collect();
+        let mut look = Self { machine, survey, boot, ours, identities, readers, home };
+        look.fill(contents, catalogue);
         look
     }
 
     /// Files, systems, firmware entries and findings, each from what came before.
-    fn fill(&mut self, catalogue: &Catalogue) {
-        self.survey.startup_files = startup::files(self);
-        self.survey.systems = linux::systems(self);
-        fstab::read(self);
-        let mut systems = std::mem::take(&mut self.survey.systems);
-        kernels::assign(self, &mut systems);
-        self.survey.systems = systems;
+    fn fill(&mut self, mut contents: Vec<Contents>, catalogue: &Catalogue) {
+        self.survey.systems = linux::systems(&contents, &self.survey.volumes, self.running_root());
+        fstab::read(self, &contents);
+        kernels::assign(&contents, &mut self.survey.systems);
+        let mut images = Vec::new();
+        let mut others = Vec::new();
+        let mut entries = Vec::new();
+        for (volume, found) in self.survey.volumes.iter_mut().zip(&mut contents) {
+            volume.is_hibernated |= found.is_asleep;
+            self.survey.startup_files.append(&mut found.startup_files);
+            entries.append(&mut found.entry_files);
+            others.extend(found.other.take());
+            images.append(&mut found.images);
+        }
         systems::assign(self, catalogue);
-        self.survey.entry_files = entry_files::read(self);
+        entry_files::assign(self, entries);
         entry_files::take_arguments(self);
-        families::assign(self, catalogue);
-        let images = images::systems(self);
+        families::assign(self, others);
         self.survey.systems.extend(images);
         systems::make_ids_unique(&mut self.survey.systems);
-        states::read(self);
         self.survey.firmware = firmware::facts(self);
         systems::finish(self);
         let more = findings::all(self);
@@ -137,15 +151,10 @@ impl<'m> Look<'m> {
         self.survey.findings.sort_by_key(|finding| finding.code);
     }
 
-    /// The bytes of a volume.
-    fn device(&self, volume: usize) -> Option<&SharedDevice> {
-        self.readers.get(volume)?.0.device.as_ref()
-    }
-
     /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.
     pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
-        let (source, cell) = self.readers.get(volume)?;
-        cell.get_or_init(|| VolumeReader::open(source)).as_ref()
+        let lazy = self.readers.get(volume)?;
+        lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone())).as_ref()
     }
 
     /// The index of the volume that a name means.

@@ -12,21 +12,29 @@ use super::disks::Source;
 /// Bytes of a text file that is read whole.
 const MAX_TEXT: usize = 256 * 1024;
 
+/// Names in a volume's uppermost folder, once they were asked for: in lower case and in order; none where it cannot
+/// be listed.
+pub(super) type Names = OnceCell<Option<Vec<String>>>;
+
 /// A volume's file system, opened.
 pub struct VolumeReader {
     fs: Box<dyn FileSystem>,
-    /// Names in the uppermost folder, in lower case and in order; none where it cannot be listed.
-    names: OnceCell<Option<Vec<String>>>,
+    names: Names,
 }
 
 impl VolumeReader {
-    pub(super) fn open(source: &Source) -> Option<Self> {
+    pub(super) fn open(source: &Source, names: Names) -> Option<Self> {
         if source.is_broken {
             return None;
         }
         let device = source.device.as_ref()?;
         let opened = guarded(|| file_system::open(device, &source.identity)).ok()??;
-        opened.ok().map(|fs| Self { fs, names: OnceCell::new() })
+        opened.ok().map(|fs| Self { fs, names })
+    }
+
+    /// The names in its uppermost folder, kept for when it is opened again.
+    pub(super) fn into_names(self) -> Names {
+        self.names
     }
 
     /// Whether the uppermost folder has what a path starts with. Most volumes hold nothing of what a survey asks

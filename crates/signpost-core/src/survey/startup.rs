@@ -4,8 +4,8 @@ use signpost_disk::file_system::VolumeError;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::image::{linux, version_resource};
 
-use super::facts::{Role, StartupFile, VersionFacts};
-use super::{Look, VolumeReader};
+use super::VolumeReader;
+use super::facts::{Role, StartupFile, VersionFacts, Volume};
 
 /// Folders below `/EFI` that are looked into, one in the other.
 const MAX_DEPTH: usize = 4;
@@ -29,22 +29,15 @@ pub(super) struct Hints {
     pub(super) fault: Option<String>,
 }
 
-/// Every start-up file, its role not yet told.
-pub(super) fn files(look: &Look<'_>) -> Vec<StartupFile> {
-    let mut files = Vec::new();
-    let holding = |index: &usize| look.survey.volumes[*index].is_extended_boot;
-    let extended = (0..look.survey.volumes.len()).filter(holding);
-    let mut volumes: Vec<usize> = look.fat_volumes().chain(extended).collect();
-    volumes.sort_unstable();
-    volumes.dedup();
-    for index in volumes {
-        let Some(reader) = look.reader(index) else { continue };
-        let mut paths = Vec::new();
-        gather(reader, "/EFI", MAX_DEPTH, &mut paths);
-        paths.extend(kernels_at_root(reader));
-        files.extend(paths.into_iter().map(|path| examine(reader, index + 1, path)));
+/// Every start-up file of a volume that firmware reads, or that holds kernels for it; their roles not yet told.
+pub(super) fn on_volume(reader: &VolumeReader, volume: &Volume) -> Vec<StartupFile> {
+    if !volume.is_fat && !volume.is_extended_boot {
+        return Vec::new();
     }
-    files
+    let mut paths = Vec::new();
+    gather(reader, "/EFI", MAX_DEPTH, &mut paths);
+    paths.extend(kernels_at_root(reader));
+    paths.into_iter().map(|path| examine(reader, volume.number, path)).collect()
 }
 
 fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<String>) {

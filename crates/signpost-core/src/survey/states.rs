@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::Look;
-use super::facts::Finding;
+use super::facts::{Finding, Volume};
+use super::{Look, VolumeReader};
 use crate::code::Code;
 
 /// The file into which a closed system's memory goes when it sleeps, and how it starts while it does.
@@ -12,17 +12,10 @@ const ASLEEP: [&[u8]; 2] = [b"hibr", b"HIBR"];
 /// Less than this needs no label, in bytes.
 const SMALL: u64 = 64 << 20;
 
-/// Takes in which volumes hold a sleeping system's memory in a file.
-pub(super) fn read(look: &mut Look<'_>) {
-    for index in 0..look.survey.volumes.len() {
-        if look.survey.volumes[index].kind != "NTFS" {
-            continue;
-        }
-        let head = look.reader(index).and_then(|reader| reader.read_head(SLEEP_FILE, 4).ok());
-        if head.is_some_and(|head| ASLEEP.contains(&head.as_slice())) {
-            look.survey.volumes[index].is_hibernated = true;
-        }
-    }
+/// Whether a sleeping system's memory lies in a file of a volume.
+pub(super) fn is_asleep(reader: &VolumeReader, volume: &Volume) -> bool {
+    let head = || reader.read_head(SLEEP_FILE, 4);
+    volume.kind == "NTFS" && head().is_ok_and(|head| ASLEEP.contains(&head.as_slice()))
 }
 
 pub(super) fn findings(look: &Look<'_>, found: &mut Vec<Finding>) {

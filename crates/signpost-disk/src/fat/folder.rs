@@ -101,6 +101,11 @@ pub(super) fn label(root: &[u8]) -> Option<String> {
         .and_then(|(short, _)| fixed_text(&short.dir_name))
 }
 
+/// Whether these first bytes of a folder hold its end mark.
+pub(super) fn has_ended(bytes: &[u8]) -> bool {
+    bytes.as_chunks::<32>().0.iter().any(|raw| raw.starts_with(&[0]))
+}
+
 /// The records up to the first that was never used.
 fn records(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
     bytes.as_chunks::<32>().0.iter().map(<[u8; 32]>::as_slice).take_while(|raw| !raw.starts_with(&[0]))

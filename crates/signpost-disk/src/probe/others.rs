@@ -15,13 +15,14 @@ const UFS2_MAGIC: u32 = 0x1954_0119;
 /// UFS, in either byte order.
 pub(super) fn ufs(head: &Head<'_>) -> Option<Identity> {
     for offset in UFS_OFFSETS {
-        let Some(superblock) = head.bytes(offset, 1376) else { continue };
+        let Some(magic) = head.bytes(offset.saturating_add(1372), 4) else { continue };
         for word in [le32 as fn(&[u8], usize) -> Option<u32>, be32] {
-            let kind = match word(&superblock, 1372)? {
+            let kind = match word(&magic, 0)? {
                 UFS1_MAGIC => VolumeKind::Ufs1,
                 UFS2_MAGIC => VolumeKind::Ufs2,
                 _ => continue,
             };
+            let superblock = head.bytes(offset, 1376)?;
             let (first, second) = (word(&superblock, 144)?, word(&superblock, 148)?);
             let uuid = (first != 0 || second != 0).then(|| format!("{first:08x}{second:08x}"));
             let label = superblock.get(680..712).filter(|_| kind == VolumeKind::Ufs2).and_then(fixed_text);
@@ -43,11 +44,12 @@ const MAX_PAIRS: usize = 64;
 
 /// A member of a pool: the pool's name is its label, the pool's number its identity.
 pub(super) fn zfs(head: &Head<'_>) -> Option<Identity> {
-    let list = head.bytes(NVLIST, NVLIST_LENGTH)?;
     // XDR encoding, little-endian host or not; then version 0 and flags.
-    if *list.first()? != 1 || *list.get(1)? > 1 || be32(&list, 4)? != 0 {
+    let start = head.bytes(NVLIST, 8)?;
+    if *start.first()? != 1 || *start.get(1)? > 1 || be32(&start, 4)? != 0 {
         return None;
     }
+    let list = head.bytes(NVLIST, NVLIST_LENGTH)?;
     let mut at = 12usize;
     let (mut name, mut guid) = (None, None);
     for _ in 0..MAX_PAIRS {

@@ -1,0 +1,94 @@
+//! What lies on each volume, looked at by itself: all of a survey that reads files, disk by disk side by side.
+
+use std::collections::BTreeMap;
+
+use super::disks::Source;
+use super::facts::{EntryFile, Kernel, StartupFile, Survey, System, Volume};
+use super::reader::{Names, VolumeReader, guarded};
+use super::side_by_side::side_by_side;
+use super::{entry_files, families, images, kernels, linux, startup, states};
+use crate::catalogue::Catalogue;
+
+/// One volume while it is looked at.
+pub(super) struct OneVolume<'a> {
+    pub(super) survey: &'a Survey,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    pub(super) slice_types: &'a BTreeMap<(usize, u32), u8>,
+    pub(super) source: &'a Source,
+    pub(super) facts: &'a Volume,
+    /// `None` where it cannot be looked into.
+    pub(super) reader: Option<&'a VolumeReader>,
+}
+
+/// What was found on it.
+#[derive(Default)]
+pub(super) struct Contents {
+    /// The names in its uppermost folder.
+    pub(super) names: Names,
+    /// Start-up files, their roles not yet told.
+    pub(super) startup_files: Vec<StartupFile>,
+    /// Linux systems that have their root on it.
+    pub(super) roots: Vec<linux::Root>,
+    /// Kernels, by the root on it in which they lie, if they lie in one.
+    pub(super) kernels: Vec<(Option<usize>, Vec<Kernel>)>,
+    /// Entry files, whose they are not yet told.
+    pub(super) entry_files: Vec<EntryFile>,
+    /// Another system that it holds.
+    pub(super) other: Option<System>,
+    /// Systems in image files.
+    pub(super) images: Vec<System>,
+    /// Whether a sleeping system's memory lies in a file of it.
+    pub(super) is_asleep: bool,
+}
+
+/// Looks at all volumes; those of one disk one after the other.
+pub(super) fn gather(
+    survey: &Survey,
+    slice_types: &BTreeMap<(usize, u32), u8>,
+    sources: &[Source],
+    catalogue: &Catalogue,
+) -> Vec<Contents> {
+    let mut by_disk: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    for (index, volume) in survey.volumes.iter().enumerate() {
+        by_disk.entry(volume.disk).or_default().push(index);
+    }
+    let groups: Vec<Vec<usize>> = by_disk.into_values().collect();
+    let found = side_by_side(&groups, |group| {
+        let look = |index: &usize| {
+            let (facts, source) = (&survey.volumes[*index], &sources[*index]);
+            let contents = guarded(|| of_volume(survey, slice_types, source, facts, catalogue));
+            (*index, contents.unwrap_or_default())
+        };
+        group.iter().map(look).collect::<Vec<_>>()
+    });
+    let mut found: Vec<(usize, Contents)> = found.into_iter().flatten().collect();
+    found.sort_by_key(|(index, _)| *index);
+    found.into_iter().map(|(_, contents)| contents).collect()
+}
+
+fn of_volume(
+    survey: &Survey,
+    slice_types: &BTreeMap<(usize, u32), u8>,
+    source: &Source,
+    facts: &Volume,
+    catalogue: &Catalogue,
+) -> Contents {
+    let reader = VolumeReader::open(source, Names::default());
+    let mut found = Contents::default();
+    if let Some(reader) = &reader {
+        found.startup_files = startup::on_volume(reader, facts);
+        found.roots = linux::roots(reader, facts.number);
+        found.kernels = kernels::on_volume(reader, facts.number, &found.roots);
+        found.entry_files = entry_files::on_volume(reader, facts.number, &found.roots);
+        found.images = images::on_volume(reader, facts.number);
+        found.is_asleep = states::is_asleep(reader, facts);
+    }
+    if found.roots.is_empty() && facts.fault.is_none() {
+        let volume = OneVolume { survey, slice_types, source, facts, reader: reader.as_ref() };
+        found.other = families::on_volume(&volume, catalogue);
+    }
+    if let Some(reader) = reader {
+        found.names = reader.into_names();
+    }
+    found
+}
