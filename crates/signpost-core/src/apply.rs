@@ -1,6 +1,6 @@
 //! Putting a plan in force: snapshot, writes one by one, each read back.
 
-use signpost_firmware::variable::Contents;
+use signpost_firmware::variable::{Contents, StoreError};
 
 use crate::error::{Error, Result};
 use crate::history::{Action, Change, FileWrite, History, Write};
@@ -17,14 +17,19 @@ pub fn carry_out(
     history: &mut History,
     action: Action,
     writes: &[Change],
+    is_interrupted: &dyn Fn() -> bool,
 ) -> Result<Option<u32>> {
     if writes.is_empty() {
         return Ok(None);
     }
     let before = machine.contents()?;
     check_unchanged(machine, &before, writes)?;
+    check_room(machine, writes)?;
     let serial = history.begin(action, writes, &before)?;
-    for change in writes {
+    for (done, change) in writes.iter().enumerate() {
+        if is_interrupted() {
+            return Err(Error::Interrupted { done, all: writes.len() });
+        }
         let is_done = match change {
             Change::Variable(write) => put_variable(machine, write)?,
             Change::File(write) => put_file(machine, write)?,
@@ -63,6 +68,30 @@ fn location(write: &FileWrite) -> Result<Location> {
         place: format!("{}{}", write.volume, write.path),
         why: "its volume is not there".into(),
     })
+}
+
+/// Variables that take no writing, or have no room, must show before the first file is written.
+fn check_room(machine: &Machine, writes: &[Change]) -> Result<()> {
+    // What the firmware keeps beside name and contents (UEFI 2.10, 8.2, leaves it to it).
+    const BESIDE: usize = 64;
+    let variables: Vec<&Write> = writes.iter().filter_map(Change::variable).collect();
+    if variables.is_empty() {
+        return Ok(());
+    }
+    machine.variables.need_writable()?;
+    let Some(room) = machine.variables.room() else { return Ok(()) };
+    let size =
+        |write: &&Write| write.after.as_ref().map_or(0, |data| BESIDE + 2 * write.name.len() + data.len());
+    let needed: usize = variables.iter().map(size).sum();
+    if needed as u64 <= room {
+        return Ok(());
+    }
+    Err(StoreError::OutOfReach {
+        why: format!("{needed} bytes are to be written, and the firmware has room for {room}"),
+        help: "restart once, so that it clears out what is deleted; else remove entries that the survey calls stale"
+            .into(),
+    }
+    .into())
 }
 
 /// A plan is only good for the state it was made on.

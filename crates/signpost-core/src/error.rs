@@ -32,6 +32,17 @@ pub enum Error {
     /// A guard refused; nothing was changed.
     #[error("refused ({}): {}", .0.code, .0.message)]
     Refused(Refusal),
+    /// Somebody stopped us between two writes.
+    #[error(
+        "stopped after {done} of {all} writes; the machine starts as it is: the same command goes on, \
+         `signpost undo` takes back what was written"
+    )]
+    Interrupted {
+        /// Writes that were done.
+        done: usize,
+        /// All.
+        all: usize,
+    },
     /// What was written does not read back.
     #[error("{what}: what was written does not read back; {way}")]
     NotReadBack {

@@ -97,6 +97,19 @@ pub trait VariableStore {
     /// # Errors
     /// Where the store cannot be written; the variable is then as before.
     fn remove(&mut self, name: &VariableName) -> Result<(), StoreError>;
+
+    /// Bytes that the store can still take, where it says so.
+    fn room(&self) -> Option<u64> {
+        None
+    }
+
+    /// Whether it takes writing at all.
+    ///
+    /// # Errors
+    /// What stands against it.
+    fn need_writable(&self) -> Result<(), StoreError> {
+        Ok(())
+    }
 }
 
 /// What a store holds.
@@ -156,6 +169,14 @@ pub enum StoreError {
         name: String,
         /// Why not.
         why: &'static str,
+    },
+    /// The store as a whole cannot be got at, or takes no writing.
+    #[error("{why}; {help}")]
+    OutOfReach {
+        /// What stands against it.
+        why: String,
+        /// The command, or what else helps.
+        help: String,
     },
     /// Reading or writing failed beneath the store.
     #[error("{0}")]

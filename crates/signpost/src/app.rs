@@ -8,6 +8,7 @@ use serde::Serialize;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::error::Refusal;
 use signpost_core::history::History;
+use signpost_core::machine::Lock;
 use signpost_core::survey::Look;
 use signpost_core::{Code, Error, Machine};
 
@@ -57,11 +58,7 @@ impl<'a> App<'a> {
             return Ok(Machine::of_images(&self.global.disks));
         }
         if self.global.machine.as_os_str() == "live" {
-            return Err(Failure::Other(
-                "the live machine cannot be worked on yet; name the folder of a bench with --machine BENCH \
-                 (`signpost demo` makes one)"
-                    .into(),
-            ));
+            return Ok(Machine::live());
         }
         Ok(Machine::open_bench(&self.global.machine)?)
     }
@@ -71,6 +68,17 @@ impl<'a> App<'a> {
         let machine = self.machine()?;
         machine.need_uefi()?;
         Ok(machine)
+    }
+
+    /// The same, to be changed unless this is a trial: nobody else changes it while the lock is held.
+    pub fn machine_to_change_unless(&self, is_trial: bool) -> Result<(Machine, Option<Lock>), Failure> {
+        let machine = self.uefi_machine()?;
+        if is_trial {
+            return Ok((machine, None));
+        }
+        machine.need_root()?;
+        let lock = machine.lock()?;
+        Ok((machine, Some(lock)))
     }
 
     /// What stands for the machine on the command line.

@@ -73,7 +73,12 @@ impl Failure {
             Self::Core(Error::MenuFile { .. }) => Exit::Problems,
             Self::Core(Error::Refused(_)) => Exit::Refused,
             Self::Usage(_) => Exit::WrongUse,
-            Self::Core(Error::Unusable { .. } | Error::Variables(_) | Error::NotReadBack { .. })
+            Self::Core(
+                Error::Unusable { .. }
+                | Error::Variables(_)
+                | Error::NotReadBack { .. }
+                | Error::Interrupted { .. },
+            )
             | Self::Other(_) => Exit::Unusable,
         }
     }

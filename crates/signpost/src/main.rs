@@ -6,6 +6,7 @@ mod args;
 mod commands;
 mod failure;
 mod render;
+mod signals;
 
 use std::process::ExitCode;
 

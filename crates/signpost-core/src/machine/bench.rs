@@ -126,6 +126,8 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
         firmware,
         variables,
         disks: file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect(),
+        host: None,
+        devices: None,
         folder: folder.to_path_buf(),
     })
 }
@@ -141,7 +143,7 @@ fn running(section: &RunningSection) -> std::result::Result<Running, String> {
         .root
         .as_ref()
         .map(|root| VolumeRef::parse(root).map_err(|error| format!("[running] root: {error}")));
-    Ok(Running { entry: entry.transpose()?, root: root.transpose()? })
+    Ok(Running { entry: entry.transpose()?, root: root.transpose()?, device: None, root_path: None })
 }
 
 fn open_variables(path: &Path) -> Result<Box<dyn VariableStore>> {
@@ -158,7 +160,7 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
         .map(|image| Arc::new(image) as SharedDevice)
         .map_err(|error| error.to_string());
     let DiskSection { image: name, sector_size, bus, model, serial } = disk;
-    MachineDisk { name, bus, model, serial, sector_size, image, contents }
+    MachineDisk { name, bus, model, serial, sector_size, image, contents, node: None }
 }
 
 fn line_of(text: &str, at: usize) -> usize {

@@ -1,8 +1,10 @@
-//! The machine that is worked on: for now a bench.
+//! The machine that is worked on: the one that we run on, or a bench.
 
 mod bench;
 pub(crate) mod fat_write;
 mod image;
+pub(crate) mod live;
+mod lock;
 mod variables;
 
 use std::path::{Path, PathBuf};
@@ -18,6 +20,10 @@ use signpost_menu::place::VolumeRef;
 
 use crate::error::{Error, Result};
 use fat_write::{Extent, Operation};
+pub use live::Host;
+pub use live::HostKind;
+use live::{BlockNode, Devices, Numbers};
+pub use lock::Lock;
 
 /// A machine, opened.
 pub struct Machine {
@@ -35,6 +41,10 @@ pub struct Machine {
     pub running: Running,
     /// Its firmware variables.
     pub variables: Box<dyn VariableStore>,
+    /// The system that we run in, where it is the machine's own.
+    pub host: Option<Host>,
+    /// What that system knows of the disks, where they are devices and not images.
+    pub(crate) devices: Option<Devices>,
     folder: PathBuf,
 }
 
@@ -77,6 +87,28 @@ pub struct MachineDisk {
     pub image: PathBuf,
     /// Its contents, or why they cannot be read.
     pub contents: std::result::Result<SharedDevice, String>,
+    /// The device that it is, where it is no image.
+    pub(crate) node: Option<BlockNode>,
+}
+
+impl MachineDisk {
+    /// The device of a partition, or of the whole disk.
+    pub(crate) fn device(&self, partition: Option<u32>) -> Option<Numbers> {
+        let node = self.node.as_ref()?;
+        match partition {
+            None => Some(node.numbers),
+            Some(number) => {
+                node.partitions.iter().find(|part| part.number == number).map(|part| part.numbers)
+            }
+        }
+    }
+
+    /// The device of what starts at an offset, in bytes.
+    fn device_at(&self, start: u64) -> Option<Numbers> {
+        let node = self.node.as_ref()?;
+        let partition = node.partitions.iter().find(|part| part.start == start).map(|part| part.numbers);
+        partition.or((start == 0).then_some(node.numbers))
+    }
 }
 
 /// A volume as it is written to.
@@ -100,6 +132,10 @@ pub struct Running {
     pub entry: Option<u16>,
     /// The root volume.
     pub root: Option<VolumeRef>,
+    /// The device that it lies on.
+    pub(crate) device: Option<Numbers>,
+    /// The folder or subvolume of it that is the root.
+    pub(crate) root_path: Option<String>,
 }
 
 impl Machine {
@@ -111,16 +147,24 @@ impl Machine {
         bench::open(folder)
     }
 
-    /// A machine of loose disk images, of which nothing more is known.
+    /// The machine that we run on.
+    pub fn live() -> Self {
+        live::open()
+    }
+
+    /// A machine of loose disks, images or devices, of which nothing more is known.
     pub fn of_images(images: &[PathBuf]) -> Self {
+        let mut disks: Vec<MachineDisk> = images.iter().map(|image| loose_disk(image)).collect();
         Self {
             name: "Loose disks".into(),
             firmware: FirmwareKind::Unknown,
             architecture: MachineType::X64,
             secure_boot: None,
-            disks: images.iter().map(|image| loose_disk(image)).collect(),
             running: Running::default(),
             variables: Box::new(MemoryStore::default()),
+            host: None,
+            devices: live::for_loose(&mut disks),
+            disks,
             folder: PathBuf::new(),
         }
     }
@@ -130,8 +174,22 @@ impl Machine {
     /// # Errors
     /// Where it has none: what it is instead, and what to do.
     pub fn need_uefi(&self) -> Result<()> {
+        let is_container = self.host.as_ref().is_some_and(|host| host.kind == HostKind::Container);
+        let is_guest = self.host.as_ref().is_some_and(|host| host.kind == HostKind::Guest);
         let why = match self.firmware {
+            _ if is_container => {
+                "this is a container, whose firmware is its host's; run this on the host, or on a bench with \
+                 --machine BENCH"
+            }
+            _ if is_guest => {
+                "this system runs within another one, which keeps the firmware for itself; start the PC into a \
+                 system of its own or a rescue medium, and run this there"
+            }
             FirmwareKind::Uefi => return Ok(()),
+            FirmwareKind::Bios if self.host.is_some() => {
+                "this system was started in the BIOS way, in which UEFI variables are out of reach; where the PC has \
+                 UEFI firmware, start it in the UEFI way and run this again; `survey` works as it is"
+            }
             FirmwareKind::Bios => {
                 "BIOS firmware has no boot entries to plan or rehearse; `survey` shows what its \
                                    disks hold"
@@ -152,7 +210,32 @@ impl Machine {
 
     /// Where the last survey is kept; `None` for loose disks.
     pub fn survey_record(&self) -> Option<PathBuf> {
-        (self.firmware != FirmwareKind::Unknown).then(|| self.folder.join("last-survey.json"))
+        (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("last-survey.json"))
+    }
+
+    /// Where what we note for ourselves is kept.
+    fn state_folder(&self) -> &Path {
+        if self.host.is_some() { Path::new("/var/lib/signpost") } else { &self.folder }
+    }
+
+    /// Whether a disk is the medium that the running system was started from.
+    pub(crate) fn is_medium(&self, disk: &MachineDisk) -> bool {
+        let numbers = disk.node.as_ref().map(|node| node.numbers);
+        self.host.as_ref().is_some_and(|host| numbers.is_some_and(|numbers| host.medium.contains(&numbers)))
+    }
+
+    /// Whether changes may be made by whoever runs us.
+    ///
+    /// # Errors
+    /// Where that takes root.
+    pub fn need_root(&self) -> Result<()> {
+        match &self.host {
+            Some(host) if !host.is_root => Err(Error::Unusable {
+                place: "this machine".into(),
+                why: "changing how it starts takes root; run the same command as root".into(),
+            }),
+            _ => Ok(()),
+        }
     }
 
     /// The machine's own menu file.
@@ -162,7 +245,7 @@ impl Machine {
 
     /// The folder of its history.
     pub fn history_folder(&self) -> PathBuf {
-        self.folder.join("history")
+        self.state_folder().join("history")
     }
 
     /// Takes a disk out, by its number from 1, as if it were not there; whether there was one.
@@ -179,6 +262,11 @@ impl Machine {
         let place =
             |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
         let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
+        if let Some(devices) = self.devices.as_ref().filter(|_| disk.node.is_some()) {
+            let volume = disk.device_at(location.extent.start);
+            let volume = volume.ok_or_else(|| place("the kernel knows no such partition".into()))?;
+            return live::put(devices, volume, path, bytes).map_err(place);
+        }
         let device = disk.contents.clone().map_err(place)?;
         let window = Window::new(device, location.extent.start, location.extent.length);
         let geometry = Geometry::read(&window).map_err(|error| place(error.to_string()))?;
@@ -195,12 +283,23 @@ impl Machine {
     pub fn read_file(&self, location: Location, path: &str, most: usize) -> Result<Option<Vec<u8>>> {
         let place =
             |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
+        if let Some((devices, volume)) = self.mounted_device(location)
+            && let Some(found) = live::read(devices, volume, path, most).map_err(place)?
+        {
+            return Ok(found);
+        }
         let volume = self.fat_volume(location).map_err(place)?;
         match volume.read(path, most) {
             Ok(bytes) => Ok(Some(bytes)),
             Err(VolumeError::NotFound(_)) => Ok(None),
             Err(error) => Err(place(error.to_string())),
         }
+    }
+
+    /// The device of a volume that may be mounted.
+    fn mounted_device(&self, location: Location) -> Option<(&Devices, Numbers)> {
+        let device = self.disks.get(location.disk)?.device_at(location.extent.start)?;
+        Some((self.devices.as_ref()?, device))
     }
 
     /// The FAT volume at a place; the error says what stands against it.
@@ -217,6 +316,11 @@ impl Machine {
     /// Where the volume cannot be read.
     pub fn free_space(&self, location: Location) -> Result<u64> {
         let place = |why: String| Error::Unusable { place: format!("disk {}", location.disk + 1), why };
+        if let Some((devices, volume)) = self.mounted_device(location)
+            && let Some(free) = live::free(devices, volume)
+        {
+            return Ok(free);
+        }
         let volume = self.fat_volume(location).map_err(place)?;
         volume.free_bytes().map_err(|error| place(error.to_string()))
     }
@@ -247,5 +351,6 @@ fn loose_disk(image: &Path) -> MachineDisk {
         sector_size: if is_large { 4096 } else { 512 },
         image: image.to_path_buf(),
         contents,
+        node: None,
     }
 }

@@ -25,7 +25,7 @@ impl FolderStore {
         Self { folder }
     }
 
-    fn path(&self, name: &VariableName) -> std::result::Result<PathBuf, StoreError> {
+    pub(super) fn path(&self, name: &VariableName) -> std::result::Result<PathBuf, StoreError> {
         let file = kernel_file::file_name(name);
         if file.contains(['/', '\0']) {
             return Err(StoreError::Unfit { name: name.to_string(), why: "its name is no file name" });

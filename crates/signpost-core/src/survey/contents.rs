@@ -73,8 +73,11 @@ fn of_volume(
     facts: &Volume,
     catalogue: &Catalogue,
 ) -> Contents {
-    let reader = VolumeReader::open(source, Names::default());
     let mut found = Contents::default();
+    if survey.is_on_medium(facts) {
+        return found;
+    }
+    let reader = VolumeReader::open(source, Names::default());
     if let Some(reader) = &reader {
         found.startup_files = startup::on_volume(reader, facts);
         found.roots = linux::roots(reader, facts.number);

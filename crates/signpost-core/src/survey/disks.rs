@@ -12,9 +12,11 @@ use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
+use super::linux::mapper_name;
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
 use crate::code::Code;
+use crate::machine::live::mounts::Mount;
 use crate::machine::{Machine, MachineDisk};
 
 /// A volume's bytes and what they are.
@@ -22,6 +24,8 @@ pub(super) struct Source {
     pub(super) device: Option<SharedDevice>,
     pub(super) identity: Identity,
     pub(super) is_broken: bool,
+    /// Where it is mounted in the running system.
+    pub(super) mounts: Vec<Mount>,
 }
 
 /// What the disks hold.
@@ -48,7 +52,7 @@ pub(super) fn read(machine: &Machine) -> Read {
     // Disks of `looked` and their partitions that hold a slot of ours.
     let mut homes = Vec::new();
     for (index, (disk, found)) in machine.disks.iter().zip(look_at_all(&machine.disks)).enumerate() {
-        disks.push(describe(index + 1, disk, &found, &mut findings));
+        disks.push(describe(machine, index + 1, disk, &found, &mut findings));
         if let Ok((found, with_slots)) = found {
             homes.extend(with_slots.into_iter().map(|entry| (looked.len(), entry)));
             looked.push(found);
@@ -72,8 +76,10 @@ pub(super) fn read(machine: &Machine) -> Read {
         }
     }
     let mut volumes: Vec<Volume> = Vec::new();
+    let mut mounts: Vec<Vec<Mount>> = Vec::new();
     for (number, volume) in (1..).zip(&found.list) {
-        let facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
+        let mut facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
+        mounts.push(take_device(machine, &mut facts));
         if let Some(fault) = &facts.fault {
             findings.push(Finding {
                 code: Code::VolumeBroken,
@@ -86,7 +92,7 @@ pub(super) fn read(machine: &Machine) -> Read {
         }
         volumes.push(facts);
     }
-    let sources = found.list.into_iter().map(source).collect();
+    let sources = found.list.into_iter().zip(mounts).map(|(volume, mounts)| source(volume, mounts)).collect();
     Read { disks, volumes, sources, findings, home: found.home, slice_types }
 }
 
@@ -116,13 +122,20 @@ fn holds_slot(device: &SharedDevice, identity: &Identity) -> bool {
     .unwrap_or(false)
 }
 
-fn describe(number: usize, disk: &MachineDisk, looked: &Looked, findings: &mut Vec<Finding>) -> Disk {
+fn describe(
+    machine: &Machine,
+    number: usize,
+    disk: &MachineDisk,
+    looked: &Looked,
+    findings: &mut Vec<Finding>,
+) -> Disk {
     let mut facts = Disk {
         number,
         name: disk.name.clone(),
         bus: disk.bus.clone(),
         model: disk.model.clone(),
         serial: disk.serial.clone(),
+        is_medium: machine.is_medium(disk),
         size: disk.contents.as_ref().map_or(0, |device| device.size()),
         sector_size: disk.sector_size,
         table: TableFacts { kind: None, guid: None, signature: None, fault: None },
@@ -248,6 +261,9 @@ fn volume_facts(
     let place = place(&volume.origin, looked, of_machine);
     Volume {
         number,
+        device: None,
+        mounted: Vec::new(),
+        is_running_root: false,
         disk: disk.unwrap_or(0),
         partition: entry.map(|entry| entry.number),
         place,
@@ -294,13 +310,30 @@ fn place(origin: &Origin, looked: &[volumes::Disk], of_machine: &[usize]) -> Str
     }
 }
 
-fn source(volume: volumes::Volume) -> Source {
+/// Notes a volume's device in the running system, and where it is mounted.
+fn take_device(machine: &Machine, facts: &mut Volume) -> Vec<Mount> {
+    let Some(devices) = &machine.devices else { return Vec::new() };
+    let disk = || machine.disks.get(facts.disk.checked_sub(1)?);
+    let numbers = match &facts.lv {
+        Some((group, name)) => devices.mapped(&mapper_name(group, name)),
+        None if facts.members.is_empty() => disk().and_then(|disk| disk.device(facts.partition)),
+        None => None,
+    };
+    let Some(numbers) = numbers else { return Vec::new() };
+    facts.device = devices.file_of(numbers).map(|file| file.display().to_string());
+    let mounts = devices.mounts_of(numbers);
+    facts.mounted = mounts.iter().map(|mount| mount.point.display().to_string()).collect();
+    facts.is_running_root = machine.running.device == Some(numbers);
+    mounts
+}
+
+fn source(volume: volumes::Volume, mounts: Vec<Mount>) -> Source {
     let mut identity = volume.identity;
     if let Some(kind) = volume.beneath_raid {
         identity = Identity::of_kind(kind);
     }
     let is_broken = volume.fault.is_some() || identity.kind == VolumeKind::Unknown;
-    Source { device: volume.device, identity, is_broken }
+    Source { device: volume.device, identity, is_broken, mounts }
 }
 
 /// Bytes behind a name, for what is looked into further: an image file.

@@ -47,6 +47,10 @@ pub struct MachineFacts {
     pub architecture: String,
     /// Whether Secure Boot is on; `None` where nothing says it.
     pub secure_boot: Option<bool>,
+    /// What the running system was started with, where we run in it.
+    pub command_line: Option<String>,
+    /// What is worth knowing of the system that we run in.
+    pub notes: Vec<String>,
 }
 
 /// A disk.
@@ -66,6 +70,8 @@ pub struct Disk {
     pub size: u64,
     /// Bytes in a sector.
     pub sector_size: u32,
+    /// Whether it is the medium that the running system was started from, which no menu takes anything from.
+    pub is_medium: bool,
     /// Its partition table.
     pub table: TableFacts,
     /// Its partitions, by number.
@@ -136,6 +142,13 @@ pub struct Volume {
     pub partition: Option<u32>,
     /// Where it is, for people: `disk 1 partition 2`.
     pub place: String,
+    /// Its device in the running system: `/dev/nvme0n1p2`.
+    pub device: Option<String>,
+    /// Where it is mounted there.
+    pub mounted: Vec<String>,
+    /// Whether the running system has its root on it.
+    #[serde(skip)]
+    pub(super) is_running_root: bool,
     /// Group and name of a logical volume.
     pub lv: Option<(String, String)>,
     /// Numbers of the volumes that it is made of.
@@ -223,6 +236,11 @@ impl Survey {
         let disk = self.disks.get(volume.disk.checked_sub(1)?)?;
         let is_it = |partition: &&Partition| Some(partition.number) == volume.partition;
         Some((disk, disk.partitions.iter().find(is_it)?))
+    }
+
+    /// Whether a volume lies on the medium that the running system was started from.
+    pub fn is_on_medium(&self, volume: &Volume) -> bool {
+        volume.disk.checked_sub(1).and_then(|index| self.disks.get(index)).is_some_and(|disk| disk.is_medium)
     }
 
     /// The system of this id.

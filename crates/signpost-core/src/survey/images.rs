@@ -105,6 +105,7 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
                 device: volume.device,
                 identity: volume.identity.clone(),
                 is_broken: volume.fault.is_some(),
+                mounts: Vec::new(),
             };
             (volume.identity, VolumeReader::open(&source, Names::default()))
         })

@@ -96,13 +96,22 @@ pub(super) fn roots(reader: &VolumeReader, number: usize) -> Vec<Root> {
 }
 
 /// All of them, with the arguments that start each.
-pub(super) fn systems(contents: &[Contents], volumes: &[Volume], running: Option<usize>) -> Vec<System> {
+pub(super) fn systems(
+    contents: &[Contents],
+    volumes: &[Volume],
+    running: Option<usize>,
+    running_path: Option<&str>,
+    command_line: Option<&str>,
+) -> Vec<System> {
     let mut systems = Vec::new();
     for (index, (found, volume)) in contents.iter().zip(volumes).enumerate() {
         for root in &found.roots {
             let mut system = root.system.clone();
-            system.is_running = running == Some(index);
-            system.arguments = Some(root.kept.clone().unwrap_or_else(|| made(volume, &system)));
+            let is_its_root = running_path.is_none_or(|path| path == system.root_path);
+            system.is_running = running == Some(index) && is_its_root;
+            let started_with = command_line.filter(|_| system.is_running).and_then(started_with);
+            let kept = root.kept.clone().or(started_with);
+            system.arguments = Some(kept.unwrap_or_else(|| made(volume, &system)));
             systems.push(system);
         }
     }
@@ -148,6 +157,16 @@ fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Argumen
     (!text.is_empty()).then(|| Arguments { text, source: format!("{path} of v{number}") })
 }
 
+/// What the running kernel was started with, without what its loader adds for itself.
+fn started_with(command_line: &str) -> Option<Arguments> {
+    const LOADERS_OWN: [&str; 2] = ["BOOT_IMAGE=", "initrd="];
+    let own = |word: &&str| !LOADERS_OWN.iter().any(|start| word.starts_with(start));
+    let words: Vec<&str> = command_line.split_whitespace().filter(own).collect();
+    let names_root = words.iter().any(|word| word.starts_with("root="));
+    let source = "what the running kernel was started with".to_string();
+    names_root.then(|| Arguments { text: words.join(" "), source })
+}
+
 /// Arguments made from where a system's root is.
 fn made(volume: &Volume, system: &System) -> Arguments {
     let number = volume.number;
@@ -166,7 +185,7 @@ fn made(volume: &Volume, system: &System) -> Arguments {
 }
 
 /// The device mapper's name of a logical volume: a dash parts group and name, so their own are doubled.
-fn mapper_name(group: &str, name: &str) -> String {
+pub(super) fn mapper_name(group: &str, name: &str) -> String {
     format!("{}-{}", group.replace('-', "--"), name.replace('-', "--"))
 }
 

@@ -9,6 +9,7 @@ mod families;
 mod findings;
 mod firmware;
 mod fstab;
+mod host;
 mod images;
 mod kernels;
 mod linux;
@@ -99,6 +100,8 @@ impl<'m> Look<'m> {
             firmware: machine.firmware.word(),
             architecture: machine.architecture.to_string(),
             secure_boot,
+            command_line: machine.host.as_ref().and_then(|host| host.command_line.clone()),
+            notes: host::notes(machine, &read.disks),
         };
         let survey = Survey {
             schema: crate::SCHEMA,
@@ -125,7 +128,13 @@ impl<'m> Look<'m> {
 
     /// Files, systems, firmware entries and findings, each from what came before.
     fn fill(&mut self, mut contents: Vec<Contents>, catalogue: &Catalogue) {
-        self.survey.systems = linux::systems(&contents, &self.survey.volumes, self.running_root());
+        self.survey.systems = linux::systems(
+            &contents,
+            &self.survey.volumes,
+            self.running_root(),
+            self.machine.running.root_path.as_deref(),
+            self.survey.machine.command_line.as_deref(),
+        );
         fstab::read(self, &contents);
         kernels::assign(&contents, &mut self.survey.systems);
         let mut images = Vec::new();
@@ -188,11 +197,18 @@ impl<'m> Look<'m> {
 
     /// The index of the root volume of the running system.
     pub fn running_root(&self) -> Option<usize> {
-        self.machine.running.root.as_ref().and_then(|root| self.resolve(root).ok())
+        let by_device = self.survey.volumes.iter().position(|volume| volume.is_running_root);
+        by_device.or_else(|| self.machine.running.root.as_ref().and_then(|root| self.resolve(root).ok()))
     }
 
-    /// Volumes that firmware reads.
+    /// Volumes of the machine's own that firmware reads.
     pub fn fat_volumes(&self) -> impl Iterator<Item = usize> {
-        self.survey.volumes.iter().enumerate().filter(|(_, volume)| volume.is_fat).map(|(index, _)| index)
+        let is_ours = |volume: &Volume| volume.is_fat && !self.survey.is_on_medium(volume);
+        self.survey
+            .volumes
+            .iter()
+            .enumerate()
+            .filter(move |(_, volume)| is_ours(volume))
+            .map(|(index, _)| index)
     }
 }

@@ -8,6 +8,7 @@ use signpost_disk::block::SharedDevice;
 use signpost_disk::file_system::{self, FileSystem, Item, Metadata, Subvolume, VolumeError};
 
 use super::disks::Source;
+use crate::machine::live::mounted::MountedVolume;
 
 /// Bytes of a text file that is read whole.
 const MAX_TEXT: usize = 256 * 1024;
@@ -24,12 +25,14 @@ pub struct VolumeReader {
 
 impl VolumeReader {
     pub(super) fn open(source: &Source, names: Names) -> Option<Self> {
-        if source.is_broken {
-            return None;
+        let raw = || {
+            let device = source.device.as_ref().filter(|_| !source.is_broken)?;
+            guarded(|| file_system::open(device, &source.identity)).ok()??.ok()
+        };
+        if source.mounts.is_empty() {
+            return raw().map(|fs| Self { fs, names });
         }
-        let device = source.device.as_ref()?;
-        let opened = guarded(|| file_system::open(device, &source.identity)).ok()??;
-        opened.ok().map(|fs| Self { fs, names })
+        MountedVolume::open(&source.mounts, raw).map(|volume| Self { fs: Box::new(volume), names })
     }
 
     /// The names in its uppermost folder, kept for when it is opened again.

@@ -9,7 +9,7 @@ use signpost_core::{Code, Error, menu_file};
 use super::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
-use crate::render;
+use crate::{render, signals};
 
 /// Put the menu in force, with a way back
 ///
@@ -37,7 +37,7 @@ struct Applied<'a> {
 }
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
-    let mut machine = app.uefi_machine()?;
+    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let mut history = app.history(&machine)?;
     let plan = plan(&app.look(&machine)?, &menu, &history, &args.home.wishes()?)?;
@@ -50,7 +50,9 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     if !plan.writes.is_empty() {
         app.confirm(|| render::plan::text(&plan), "Put this in force?")?;
     }
-    let record = carry_out(&mut machine, &mut history, Action::Apply, &plan.writes)?;
+    signals::watch()?;
+    let record =
+        carry_out(&mut machine, &mut history, Action::Apply, &plan.writes, &signals::is_interrupted)?;
     let look = app.look(&machine)?;
     let outcome = rehearse(&look, &look.boot).outcome;
     if outcome != plan.outcome {

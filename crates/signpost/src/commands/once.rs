@@ -21,7 +21,7 @@ pub struct OnceArgs {
 }
 
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
-    let mut machine = app.uefi_machine()?;
+    let (mut machine, _lock) = app.machine_to_change_unless(false)?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     set(&mut machine, &menu.document, args.entry.as_deref())?;
     let look = app.look(&machine)?;

@@ -8,7 +8,7 @@ use signpost_core::undo::undo;
 use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
-use crate::render;
+use crate::{render, signals};
 
 /// Take back the menu that was put in force last
 ///
@@ -24,7 +24,7 @@ pub struct UndoArgs {
 }
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
-    let mut machine = app.uefi_machine()?;
+    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let mut history = app.history(&machine)?;
     let undo = undo(&app.look(&machine)?, &history)?;
     if args.dry_run {
@@ -34,8 +34,9 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     }
     pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
     app.confirm(|| render::plan::undo(&undo, true), "Take this back?")?;
+    signals::watch()?;
     let action = Action::Undo { of: undo.of };
-    if carry_out(&mut machine, &mut history, action, &undo.writes)?.is_none() {
+    if carry_out(&mut machine, &mut history, action, &undo.writes, &signals::is_interrupted)?.is_none() {
         // Nothing is left to take back, yet the step must not be offered again.
         history.begin(action, &[], &machine.contents()?)?;
     }
