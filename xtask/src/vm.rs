@@ -111,5 +111,10 @@ fn spec(folder: &Path, work: &Path) -> Result<Spec> {
         fs::copy(VARIABLES, &empty).map_err(at(Path::new(VARIABLES)))?;
         variables = empty;
     }
-    Ok(Spec { variables, disks: images.iter().map(|image| folder.join(image)).collect(), memory: 256 })
+    Ok(Spec {
+        variables,
+        disks: images.iter().map(|image| folder.join(image)).collect(),
+        memory: 256,
+        serials: Vec::new(),
+    })
 }

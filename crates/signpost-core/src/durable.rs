@@ -7,13 +7,14 @@ use std::path::Path;
 use crate::error::{Error, Result};
 
 /// Puts `bytes` into the file at `path`: a new file beside it, synced, renamed over it, the folder synced.
-/// A cut may leave the new file beside it, under a temporary name.
+/// Folders that are missing are made. A cut may leave the new file beside it, under a temporary name.
 ///
 /// # Errors
 /// Where any of that fails; the file is then as it was.
 pub fn write_durably(path: &Path, bytes: &[u8]) -> Result<()> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let write = || {
+        std::fs::create_dir_all(folder)?;
         let mut file = tempfile::NamedTempFile::new_in(folder)?;
         if let Ok(before) = std::fs::metadata(path) {
             file.as_file().set_permissions(before.permissions())?;

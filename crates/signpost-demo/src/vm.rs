@@ -27,6 +27,8 @@ pub struct Spec {
     pub disks: Vec<PathBuf>,
     /// MiB of memory.
     pub memory: u32,
+    /// Serials of the disks, in their order; a disk without one has none.
+    pub serials: Vec<String>,
 }
 
 impl Spec {
@@ -36,6 +38,7 @@ impl Spec {
             variables: bench.join("variables.fd"),
             disks: images.iter().map(|image| bench.join(image)).collect(),
             memory: 256,
+            serials: Vec::new(),
         }
     }
 
@@ -55,7 +58,9 @@ impl Spec {
         command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", self.variables.display()));
         for (index, disk) in self.disks.iter().enumerate() {
             command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={}", disk.display()));
-            command.arg("-device").arg(format!("virtio-blk-pci,drive=d{index}"));
+            let serial =
+                self.serials.get(index).map(|serial| format!(",serial={serial}")).unwrap_or_default();
+            command.arg("-device").arg(format!("virtio-blk-pci,drive=d{index}{serial}"));
         }
         Ok(command)
     }

@@ -92,6 +92,12 @@ pub struct MachineDisk {
 }
 
 impl MachineDisk {
+    /// Bytes; of a disk that cannot be read, as the kernel says it.
+    pub(crate) fn size(&self) -> u64 {
+        let said = || self.node.as_ref().map_or(0, |node| node.size);
+        self.contents.as_ref().map_or_else(|_| said(), |device| device.size())
+    }
+
     /// The device of a partition, or of the whole disk.
     pub(crate) fn device(&self, partition: Option<u32>) -> Option<Numbers> {
         let node = self.node.as_ref()?;

@@ -136,7 +136,7 @@ fn describe(
         model: disk.model.clone(),
         serial: disk.serial.clone(),
         is_medium: machine.is_medium(disk),
-        size: disk.contents.as_ref().map_or(0, |device| device.size()),
+        size: disk.size(),
         sector_size: disk.sector_size,
         table: TableFacts { kind: None, guid: None, signature: None, fault: None },
         partitions: Vec::new(),
@@ -323,6 +323,8 @@ fn take_device(machine: &Machine, facts: &mut Volume) -> Vec<Mount> {
     facts.device = devices.file_of(numbers).map(|file| file.display().to_string());
     let mounts = devices.mounts_of(numbers);
     facts.mounted = mounts.iter().map(|mount| mount.point.display().to_string()).collect();
+    // While it is mounted, it is in use, and nothing is wrong with that.
+    facts.is_unclean &= mounts.is_empty();
     facts.is_running_root = machine.running.device == Some(numbers);
     mounts
 }

@@ -49,6 +49,8 @@ pub struct MachineFacts {
     pub secure_boot: Option<bool>,
     /// What the running system was started with, where we run in it.
     pub command_line: Option<String>,
+    /// Whether that is a rescue system, and none of the machine's own.
+    pub is_rescue: bool,
     /// What is worth knowing of the system that we run in.
     pub notes: Vec<String>,
 }

@@ -39,7 +39,7 @@ pub use signpost_disk::file_system::Item;
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};
-use crate::machine::Machine;
+use crate::machine::{HostKind, Machine};
 
 /// A machine together with its survey: what later steps work on.
 pub struct Look<'m> {
@@ -101,6 +101,7 @@ impl<'m> Look<'m> {
             architecture: machine.architecture.to_string(),
             secure_boot,
             command_line: machine.host.as_ref().and_then(|host| host.command_line.clone()),
+            is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
             notes: host::notes(machine, &read.disks),
         };
         let survey = Survey {

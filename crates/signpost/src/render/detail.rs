@@ -73,6 +73,7 @@ pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
     let state: Vec<&str> = state.into_iter().filter(|(is_so, _)| *is_so).map(|(_, words)| words).collect();
     text.push_str(&facts([
         ("place", stable),
+        ("device", disks::device(volume)),
         ("kind", Some(volume.kind.clone())),
         ("size", Some(size(volume.size))),
         ("label", volume.label.clone()),

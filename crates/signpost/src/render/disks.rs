@@ -71,6 +71,9 @@ fn disk_line(disk: &Disk) -> String {
     if disk.sector_size != 512 {
         facts.push(format!("sectors of {}", disk.sector_size));
     }
+    if disk.is_medium {
+        facts.push("the rescue medium".into());
+    }
     match (disk.table.kind, &disk.table.fault) {
         (Some("label"), _) => facts.push("BSD label".into()),
         (Some(kind), _) => facts.push(kind.to_uppercase()),
@@ -152,9 +155,21 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     line
 }
 
+/// A volume's device in the running system, and where it is mounted there.
+pub fn device(volume: &Volume) -> Option<String> {
+    let device = volume.device.as_ref()?;
+    Some(match volume.mounted.as_slice() {
+        [] => device.clone(),
+        points => format!("{device}, mounted at {}", points.join(" and ")),
+    })
+}
+
 /// The lines below a volume's own: what is wrong with it, what stands on it.
 fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
     let mut text = String::new();
+    if let Some(device) = device(volume) {
+        text.push_str(&format!("{stem}{}\n", style::faint(&device)));
+    }
     if let Some(fault) = &volume.fault {
         text.push_str(&format!("{stem}{}\n", style::bad(fault)));
     }

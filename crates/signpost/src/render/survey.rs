@@ -44,7 +44,13 @@ fn machine(survey: &Survey) -> String {
         "bios" => format!("BIOS, {}", facts.architecture),
         _ => "disk images, without firmware".to_string(),
     };
-    format!("{}  {firmware}\n\n", style::heading(&facts.name))
+    let mut text = format!("{}  {firmware}\n", style::heading(&facts.name));
+    let mut table = Table::new(&[""]);
+    for note in &facts.notes {
+        table.row([note.clone()]);
+    }
+    text.push_str(&table.text());
+    text + "\n"
 }
 
 fn since_last(changes: &Changes) -> String {
@@ -130,6 +136,9 @@ fn start(survey: &Survey) -> String {
     }
     if let Some(last) = &firmware.last_start {
         text.push_str(&format!("{}    {last}\n", style::heading("Last start")));
+    }
+    if let Some(line) = survey.machine.command_line.as_ref().filter(|_| !survey.machine.is_rescue) {
+        text.push_str(&format!("{}  {line}\n", style::heading("Kernel with")));
     }
     text + &format!("{}   {}\n\n", style::heading("Starts next"), firmware.starts_next)
 }

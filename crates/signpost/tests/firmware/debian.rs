@@ -10,7 +10,7 @@ use signpost_demo::{Content, StoreKind};
 use crate::harness::{TestMachine, lark_disk, menu, small};
 
 /// The kernel that Debian's package linux-image-cloud-amd64 has installed, and its version.
-fn kernel() -> (String, Vec<u8>) {
+pub fn kernel() -> (String, Vec<u8>) {
     let kernels =
         std::fs::read_dir("/boot").unwrap().filter_map(|entry| entry.ok()?.file_name().into_string().ok());
     let name = kernels.filter(|name| name.starts_with("vmlinuz-") && name.ends_with("cloud-amd64")).max();
@@ -22,16 +22,21 @@ fn kernel() -> (String, Vec<u8>) {
 /// An archive with a shell and an init that says what it was handed, then powers off.
 fn initrd(work: &Path) -> Vec<u8> {
     let root = work.join("initrd");
+    let init = "#!/bin/busybox sh\n/bin/busybox mount -t proc proc /proc\n\
+                echo \"INIT RUNS WITH $(/bin/busybox cat /proc/cmdline)\"\n/bin/busybox poweroff -f\n";
+    archive(&root, init)
+}
+
+/// An archive with a shell, this init, and what lies in the folder already.
+pub fn archive(root: &Path, init: &str) -> Vec<u8> {
     std::fs::create_dir_all(root.join("bin")).unwrap();
     std::fs::create_dir_all(root.join("proc")).unwrap();
     let shell =
         std::fs::read("/bin/busybox").expect("no /bin/busybox; `cargo xtask test` installs busybox-static");
     std::fs::write(root.join("bin/busybox"), shell).unwrap();
-    let init = "#!/bin/busybox sh\n/bin/busybox mount -t proc proc /proc\n\
-                echo \"INIT RUNS WITH $(/bin/busybox cat /proc/cmdline)\"\n/bin/busybox poweroff -f\n";
     std::fs::write(root.join("init"), init).unwrap();
-    let script = "chmod 755 init bin/busybox && find . | cpio -o -H newc --quiet";
-    let output = Command::new("sh").arg("-c").arg(script).current_dir(&root).output().unwrap();
+    let script = "chmod 755 init bin/* && find . | cpio -o -H newc --quiet";
+    let output = Command::new("sh").arg("-c").arg(script).current_dir(root).output().unwrap();
     assert!(
         output.status.success(),
         "{}; `cargo xtask test` installs cpio",
@@ -43,7 +48,7 @@ fn initrd(work: &Path) -> Vec<u8> {
 const UUID: &str = "5eed0000-0000-4000-8000-00000000cafe";
 
 /// Runs a tool, which must end well.
-fn run(tool: &str, args: &[&str]) -> String {
+pub fn run(tool: &str, args: &[&str]) -> String {
     let path = format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap_or_default());
     let output = Command::new("timeout").args(["120", tool]).args(args).env("PATH", path).output().unwrap();
     let errors = String::from_utf8_lossy(&output.stderr);

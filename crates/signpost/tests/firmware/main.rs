@@ -6,6 +6,7 @@ mod debian;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;
+mod live;
 mod menu;
 mod vm;
 

@@ -28,15 +28,16 @@ pub(crate) fn put(
     path: &str,
     bytes: Option<&[u8]>,
 ) -> Result<(), String> {
-    let folder = writable(devices, volume)?;
+    let attached = writable(devices, volume)?;
+    let folder = &attached.folder;
     let path = path.trim_matches('/');
     let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
     let done = match bytes {
-        Some(bytes) => write(&folder, parent, name, bytes),
-        None => remove(&folder, parent, name),
+        Some(bytes) => write(folder, parent, name, bytes),
+        None => remove(folder, parent, name),
     };
-    done.and_then(|()| rustix::fs::syncfs(&folder)).map_err(words)?;
-    drop(folder);
+    done.and_then(|()| rustix::fs::syncfs(folder)).map_err(words)?;
+    drop(attached);
     forget(devices, volume);
     Ok(())
 }
@@ -85,10 +86,16 @@ fn mounted(devices: &Devices, volume: Numbers) -> Option<(OwnedFd, bool)> {
     Some((rustix::fs::open(&mount.point, flags, Mode::empty()).ok()?, !mount.is_read_only))
 }
 
-fn writable(devices: &Devices, volume: Numbers) -> Result<OwnedFd, String> {
+/// A volume's uppermost folder, and what keeps it mounted, where that is us.
+struct Attached {
+    folder: OwnedFd,
+    _mount: Option<OwnedFd>,
+}
+
+fn writable(devices: &Devices, volume: Numbers) -> Result<Attached, String> {
     if let Some((folder, is_writable)) = mounted(devices, volume) {
         if is_writable {
-            return Ok(folder);
+            return Ok(Attached { folder, _mount: None });
         }
         let mounts = devices.mounts_of(volume);
         let point = mounts.first().map(|mount| mount.point.display().to_string()).unwrap_or_default();
@@ -103,12 +110,14 @@ fn writable(devices: &Devices, volume: Numbers) -> Result<OwnedFd, String> {
 }
 
 /// Mounts a FAT volume at no place at all.
-fn unseen(file: &Path) -> Result<OwnedFd, Errno> {
+fn unseen(file: &Path) -> Result<Attached, Errno> {
     let context = rustix::mount::fsopen("vfat", FsOpenFlags::FSOPEN_CLOEXEC)?;
     rustix::mount::fsconfig_set_string(&context, "source", file)?;
     rustix::mount::fsconfig_create(&context)?;
     let quiet = MountAttrFlags::MOUNT_ATTR_NOATIME | MountAttrFlags::MOUNT_ATTR_NOEXEC;
-    rustix::mount::fsmount(&context, FsMountFlags::FSMOUNT_CLOEXEC, quiet)
+    let mount = rustix::mount::fsmount(&context, FsMountFlags::FSMOUNT_CLOEXEC, quiet)?;
+    let folder = open_below(&mount, ".", OFlags::RDONLY | OFlags::DIRECTORY, Mode::empty())?;
+    Ok(Attached { folder, _mount: Some(mount) })
 }
 
 /// A folder below another, made where it is not there.

@@ -159,7 +159,9 @@ fn open_below(root: &Root) -> Machine {
     // What an encrypted volume holds comes behind the disks that hold it.
     let mut disks: Vec<BlockNode> = nodes.iter().filter(is_disk).cloned().collect();
     disks.sort_by_key(|node| node.nature != Nature::Disk);
-    let name = block::text(&root.at("proc/sys/kernel/hostname")).unwrap_or_else(|| "This machine".into());
+    // What the kernel calls a machine that nobody has named.
+    let name = block::text(&root.at("proc/sys/kernel/hostname")).filter(|name| name != "(none)");
+    let name = name.unwrap_or_else(|| "This machine".into());
     Machine {
         name,
         firmware: if is_uefi { FirmwareKind::Uefi } else { FirmwareKind::Bios },
@@ -183,6 +185,9 @@ fn running(devices: &Devices) -> Running {
 fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
     let image = devices.file_of(node.numbers).map(Path::to_path_buf).unwrap_or_default();
     let contents = ImageFile::open(&image).map_err(|error| match error.kind() {
+        std::io::ErrorKind::PermissionDenied if rustix::process::geteuid().is_root() => {
+            "the kernel does not let us read it".to_string()
+        }
         std::io::ErrorKind::PermissionDenied => "only root may read it".to_string(),
         _ => error.to_string(),
     });

@@ -45,7 +45,8 @@ impl MountedVolume {
         let needs_raw = !is_whole || mounts.iter().any(|mount| mount.kind == "btrfs");
         // What is read beside the mounts must have reached the disk.
         for part in parts.iter().filter(|_| needs_raw) {
-            let _ = rustix::fs::syncfs(&part.folder);
+            let folder = open_below(&part.folder, ".", OFlags::RDONLY | OFlags::DIRECTORY, Mode::empty());
+            let _ = folder.and_then(|folder| rustix::fs::syncfs(&folder));
         }
         (!parts.is_empty()).then(|| Self { parts, raw: if needs_raw { raw() } else { None } })
     }
