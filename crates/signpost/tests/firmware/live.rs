@@ -319,7 +319,7 @@ fn stopped_or_killed_between_writes_the_machine_starts_and_the_next_run_goes_on(
         "variables
          mount /dev/vda1 /esp
          there() { set -- $1; [ -e \"$1\" ]; }
-         once_there() { signpost apply --yes & run=$!; while kill -0 $run && ! there \"$2\"; do :; done; kill -$1 $run; wait $run; } 2>/dev/null
+         once_there() { signpost apply --yes & run=$!; while kill -0 $run 2>/dev/null && ! there \"$2\"; do :; done; kill -$1 $run 2>/dev/null; wait $run; }
          said draft signpost draft --host signpost
          said stopped once_there TERM '/esp/EFI/signpost/*.EFI'
          said after-stop signpost --json rehearse
