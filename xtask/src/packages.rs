@@ -3,8 +3,9 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 27] = [
+pub const FOR_TESTS: [&str; 29] = [
     "apfsprogs",
+    "binutils",
     "btrfs-progs",
     "busybox-static",
     "cpio",
@@ -16,6 +17,7 @@ pub const FOR_TESTS: [&str; 27] = [
     "f2fs-tools",
     "fdisk",
     "genisoimage",
+    "kmod",
     "linux-image-cloud-amd64",
     "lvm2",
     "makefs",

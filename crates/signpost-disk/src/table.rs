@@ -106,7 +106,8 @@ pub struct Table {
 }
 
 impl Table {
-    fn new(kind: TableKind) -> Self {
+    /// A table without partitions.
+    pub fn new(kind: TableKind) -> Self {
         Self {
             kind,
             guid: None,

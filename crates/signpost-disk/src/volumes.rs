@@ -133,6 +133,24 @@ impl Disk {
         Self { device: device.clone(), sector_size, table, parts }
     }
 
+    /// A disk that cannot be read, as somebody else describes it: its table, and by the index of their entry what its
+    /// partitions are; without an entry, the disk as a whole.
+    pub fn described(
+        device: &SharedDevice,
+        sector_size: u32,
+        table: Table,
+        identities: Vec<(Option<usize>, Identity)>,
+    ) -> Self {
+        let part = |(entry, identity): (Option<usize>, Identity)| {
+            let place = entry.and_then(|entry| table.partitions.get(entry));
+            let (start, size) = place.map_or((0, device.size()), |entry| (entry.start, entry.size));
+            let window = Arc::new(Window::new(device.clone(), start, size));
+            Part { entry, start, found: Contents { device: window, identity, fault: None } }
+        };
+        let parts = identities.into_iter().map(part).collect();
+        Self { device: device.clone(), sector_size, table, parts }
+    }
+
     /// What orders it among others.
     fn identity(&self, index: usize) -> DiskIdentity {
         match (self.table.guid, self.table.signature) {

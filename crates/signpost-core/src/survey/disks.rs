@@ -16,6 +16,7 @@ use super::linux::mapper_name;
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
 use crate::code::Code;
+use crate::machine::live::described;
 use crate::machine::live::mounts::Mount;
 use crate::machine::{Machine, MachineDisk};
 
@@ -99,7 +100,13 @@ pub(super) fn read(machine: &Machine) -> Read {
 /// Looks at all disks, side by side. A reader that gives up costs its own disk alone.
 fn look_at_all(disks: &[MachineDisk]) -> Vec<Looked> {
     side_by_side(disks, |disk| {
-        let device = disk.contents.as_ref().map_err(Clone::clone)?;
+        let device = match &disk.contents {
+            Ok(device) => device,
+            Err(why) => {
+                let described = disk.node.as_ref().and_then(described::disk);
+                return described.map(|found| (found, Vec::new())).ok_or_else(|| why.clone());
+            }
+        };
         let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
         let with_slots = found.parts.iter().filter(|part| holds_slot(part.device(), part.identity()));
         let with_slots = with_slots.map(|part| part.entry).collect();

@@ -18,7 +18,8 @@ pub(super) fn notes(machine: &Machine, disks: &[Disk]) -> Vec<String> {
         ),
         HostKind::Rescue => notes.push(rescue(disks)),
     }
-    if machine.firmware == FirmwareKind::Bios {
+    let is_its_own = matches!(host.kind, HostKind::Installed | HostKind::Rescue);
+    if is_its_own && machine.firmware == FirmwareKind::Bios {
         notes.push(
             "started in the BIOS way: where the PC has UEFI firmware too, its entries are out of reach until it is \
              started in the UEFI way"
@@ -26,15 +27,11 @@ pub(super) fn notes(machine: &Machine, disks: &[Disk]) -> Vec<String> {
         );
     }
     if !host.is_root {
-        let closed = disks.iter().filter(|disk| disk.table.fault.is_some()).count();
-        notes.push(match closed {
-            0 => "without root: what only root may read on them is missing".to_string(),
-            _ => format!(
-                "without root: {closed} disk{} could not be looked at; the same command as root shows what is on {}",
-                if closed == 1 { "" } else { "s" },
-                if closed == 1 { "it" } else { "them" }
-            ),
-        });
+        notes.push(
+            "without root, only what is mounted is looked into; the same command as root shows the systems and files on \
+             all other volumes"
+                .into(),
+        );
     }
     if !host.left_out.is_empty() {
         notes.push(format!("no disks of this machine: {}", host.left_out.join(", ")));

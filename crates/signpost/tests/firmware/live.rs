@@ -29,7 +29,7 @@ mkdir -p /sys /dev /run /tmp /etc /var/lib /esp /root
 mount -t proc proc /proc
 mount -t sysfs sysfs /sys
 mount -t devtmpfs devtmpfs /dev
-for module in $(cat /modules/order); do insmod /modules/$module; done
+modprobe -a $(cat /modules)
 variables() { mount -t efivarfs efivarfs /sys/firmware/efi/efivars; }
 said() { name=$1; shift; echo \"=== $name\"; \"$@\" 2>&1; echo \"--- $name $?\"; }
 ";
@@ -140,6 +140,10 @@ fn root(work: &Path) -> Vec<u8> {
     put("etc/fstab", b"UUID=5eed0000-0000-4000-8000-00000000cafe / ext4 defaults 0 1\n");
     put("boot/vmlinuz-6.11.0", &signpost_demo::program::Kernel::new("6.11.0").build("Larkspur"));
     put("boot/initrd-6.11.0", b"initrd");
+    // What the running system of a test is given by binding.
+    for folder in ["bin", "lib", "lib64", "proc", "sys", "dev"] {
+        std::fs::create_dir_all(tree.join(folder)).unwrap();
+    }
     let image = work.join("root.img");
     std::fs::File::create(&image).unwrap().set_len(16 << 20).unwrap();
     let (tree, image) = (tree.to_str().unwrap(), image.to_str().unwrap());
@@ -164,18 +168,15 @@ fn initrd(work: &Path, script: &str) -> Vec<u8> {
     let boot = Path::new(&binary).parent().unwrap().join("../boot/signpost-x64.efi");
     put(boot.to_str().unwrap(), "bin/signpost-x64.efi");
     let version = kernel().0;
-    let mut order: Vec<String> = Vec::new();
     for module in MODULES {
-        for line in run("modprobe", &["-S", &version, "--show-depends", module]).lines() {
-            let path = line.trim().trim_start_matches("insmod ").trim();
-            let name = Path::new(path).file_name().unwrap().to_str().unwrap().to_string();
-            if !order.contains(&name) {
-                put(path, &format!("modules/{name}"));
-                order.push(name);
-            }
+        // Each line is a command and the file that it takes.
+        let files = run("modprobe", &["-S", &version, "--show-depends", module]);
+        for path in files.split_whitespace().filter(|word| word.starts_with('/')) {
+            put(path, path);
         }
     }
-    std::fs::write(root.join("modules/order"), order.join("\n")).unwrap();
+    run("depmod", &["-b", root.to_str().unwrap(), &version]);
+    std::fs::write(root.join("modules"), MODULES.join(" ")).unwrap();
     archive(&root, &format!("{INIT}{script}\nsync\npoweroff -f\n"))
 }
 
@@ -202,6 +203,9 @@ fn inside_and_outside_see_the_same_machine() {
          mount /dev/vda1 /esp; mkdir /lark; mount -o ro /dev/vda2 /lark
          said mounted signpost --json survey
          said text signpost survey
+         for part in bin lib lib64 proc sys dev; do mount --bind /$part /lark/$part; done
+         said installed chroot /lark signpost --json survey
+         for part in bin lib lib64 proc sys dev; do umount /lark/$part; done
          umount /esp /lark",
     );
     let heard = rescue.works();
@@ -215,6 +219,10 @@ fn inside_and_outside_see_the_same_machine() {
         outside["firmware"]["current"] = inside["firmware"]["current"].clone();
         assert_eq!(comparable(inside), outside, "{name}");
     }
+    let installed = heard.json("installed");
+    assert_eq!(installed["machine"]["is_rescue"], false);
+    let running = &installed["systems"][0];
+    assert_eq!((&running["id"], &running["is_running"]), (&Value::from("larkspur"), &Value::from(true)));
     let text = heard.ok("text");
     for part in ["/dev/vda1, mounted at /esp", "a rescue system is running", "entry 0009 \"Rescue\""] {
         assert!(text.contains(part), "{part}: {text}");
@@ -352,7 +360,7 @@ fn stopped_or_killed_between_writes_the_machine_starts_and_the_next_run_goes_on(
 fn the_shell_has_the_tools_that_the_scripts_use() {
     let output = Command::new("/bin/busybox").arg("--list").output().unwrap();
     let list = String::from_utf8(output.stdout).unwrap();
-    for tool in ["insmod", "su", "mount", "find", "grep", "sed", "kill", "poweroff"] {
+    for tool in ["modprobe", "su", "mount", "find", "grep", "sed", "kill", "poweroff"] {
         assert!(list.lines().any(|line| line == tool), "{tool}");
     }
 }

@@ -24,6 +24,8 @@ pub(crate) struct BlockNode {
     pub(crate) model: Option<String>,
     pub(crate) serial: Option<String>,
     pub(crate) partitions: Vec<PartitionNode>,
+    /// What the device manager noted.
+    pub(crate) properties: Properties,
 }
 
 /// A partition's device.
@@ -34,7 +36,14 @@ pub(crate) struct PartitionNode {
     pub(crate) number: u32,
     /// Bytes from the disk's start.
     pub(crate) start: u64,
+    /// Bytes.
+    pub(crate) size: u64,
+    /// What the device manager noted.
+    pub(crate) properties: Properties,
 }
+
+/// Notes of the device manager: names and values.
+pub(crate) type Properties = BTreeMap<String, String>;
 
 /// What a block device is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -103,13 +112,14 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
             .and_then(|size| u32::try_from(size).ok())
             .filter(|size| size.is_power_of_two() && (512..=4096).contains(size))
             .unwrap_or(512),
-        partitions: if nature == Nature::Disk { partitions(folder) } else { Vec::new() },
+        partitions: if nature == Nature::Disk { partitions(root, folder) } else { Vec::new() },
         name,
         numbers,
         nature,
         size,
         model,
         serial,
+        properties,
     })
 }
 
@@ -152,16 +162,19 @@ fn bus(folder: &Path) -> Option<String> {
     known.iter().find(|(part, _)| way.contains(part)).map(|(_, bus)| (*bus).to_string())
 }
 
-fn partitions(folder: &Path) -> Vec<PartitionNode> {
+fn partitions(root: &Root, folder: &Path) -> Vec<PartitionNode> {
     let Ok(entries) = fs::read_dir(folder) else { return Vec::new() };
     let mut found: Vec<PartitionNode> = entries
         .filter_map(|entry| {
             let entry = entry.ok()?;
             let folder = entry.path();
+            let numbers = Numbers::parse(&text(&folder.join("dev"))?)?;
             Some(PartitionNode {
+                properties: properties(root, numbers),
+                size: number(&folder.join("size")).unwrap_or(0).saturating_mul(SYS_SECTOR),
                 number: u32::try_from(number(&folder.join("partition"))?).ok()?,
                 name: entry.file_name().into_string().ok()?,
-                numbers: Numbers::parse(&text(&folder.join("dev"))?)?,
+                numbers,
                 start: number(&folder.join("start"))?.saturating_mul(SYS_SECTOR),
             })
         })
@@ -171,7 +184,7 @@ fn partitions(folder: &Path) -> Vec<PartitionNode> {
 }
 
 /// What the device manager noted of a device; nothing where there is none.
-fn properties(root: &Root, numbers: Numbers) -> BTreeMap<String, String> {
+fn properties(root: &Root, numbers: Numbers) -> Properties {
     let file = root.at(&format!("run/udev/data/b{}:{}", numbers.major, numbers.minor));
     let text = fs::read_to_string(file).unwrap_or_default();
     let assignments = text.lines().filter_map(|line| line.strip_prefix("E:")?.split_once('='));

@@ -2,6 +2,7 @@
 
 mod attach;
 mod block;
+pub(crate) mod described;
 mod efivars;
 mod host;
 pub(crate) mod mounted;
@@ -226,3 +227,6 @@ fn architecture(root: &Root) -> MachineType {
         _ => MachineType::X64,
     }
 }
+
+#[cfg(test)]
+mod tests;
