@@ -5,6 +5,7 @@ mod bench;
 mod bench_boot;
 mod boot;
 mod demo_assets;
+mod dist;
 mod figures;
 mod packages;
 mod run;
@@ -31,6 +32,8 @@ enum Task {
         #[arg(long)]
         install: bool,
     },
+    /// Make what is handed to people: a folder and a Debian package, below target/dist.
+    Dist,
     /// Measure surveys and reading against plain reads and the usual tools.
     Bench,
     /// Measure starts through our menu against the firmware's own, in a virtual machine.
@@ -55,6 +58,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
+        Task::Dist => dist::make(),
         Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),

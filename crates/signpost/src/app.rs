@@ -48,6 +48,8 @@ impl<'a> App<'a> {
             Command::Preview(args) => commands::preview::run(self, &args),
             Command::Once(args) => commands::once::run(self, &args),
             Command::Explain(args) => commands::explain::run(self, &args),
+            Command::Completions(args) => commands::completions::run(self, &args),
+            Command::Manual(args) => commands::manual::run(self, &args),
             Command::Demo(args) => commands::demo::run(self, &args),
         }
     }

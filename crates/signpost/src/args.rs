@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    apply, demo, draft, explain, history, menu, once, plan, preview, rehearse, survey, undo,
+    apply, completions, demo, draft, explain, history, manual, menu, once, plan, preview, rehearse, survey,
+    undo,
 };
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
@@ -70,4 +71,6 @@ pub enum Command {
     Once(once::OnceArgs),
     Explain(explain::ExplainArgs),
     Demo(demo::DemoArgs),
+    Completions(completions::CompletionsArgs),
+    Manual(manual::ManualArgs),
 }

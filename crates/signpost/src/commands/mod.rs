@@ -1,10 +1,12 @@
 //! One command, one file: what can be typed for it, and what it does.
 
 pub mod apply;
+pub mod completions;
 pub mod demo;
 pub mod draft;
 pub mod explain;
 pub mod history;
+pub mod manual;
 pub mod menu;
 pub mod once;
 pub mod plan;

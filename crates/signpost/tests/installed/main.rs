@@ -1,0 +1,76 @@
+//! The package that people get, installed into a folder and run from there.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+/// The package that `cargo xtask dist` made.
+fn package() -> PathBuf {
+    let folder = Path::new(env!("CARGO_BIN_EXE_signpost")).ancestors().nth(2).unwrap().join("dist");
+    let entries = std::fs::read_dir(&folder)
+        .unwrap_or_else(|error| panic!("{}: {error}; `cargo xtask dist` makes it", folder.display()));
+    let packages = entries.map(|entry| entry.unwrap().path());
+    let mut packages = packages.filter(|path| path.extension().is_some_and(|extension| extension == "deb"));
+    packages.next().expect("no package in target/dist; `cargo xtask dist` makes it")
+}
+
+/// Installs the package below a folder, as the package manager does it.
+fn install(root: &Path) {
+    for folder in ["updates", "info", "triggers"] {
+        std::fs::create_dir_all(root.join("var/lib/dpkg").join(folder)).unwrap();
+    }
+    std::fs::write(root.join("var/lib/dpkg/status"), "").unwrap();
+    let own = format!("--root={}", root.display());
+    let output = Command::new("dpkg").args([&own, "--install"]).arg(package()).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+fn run(root: &Path, args: &[&str]) -> Output {
+    Command::new(root.join("usr/bin/signpost")).env_clear().args(args).output().unwrap()
+}
+
+fn ok(root: &Path, args: &[&str]) -> String {
+    let output = run(root, args);
+    assert!(output.status.success(), "{args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[test]
+fn the_installed_program_does_the_whole_job_with_its_own_boot_program() {
+    let work = tempfile::tempdir().unwrap();
+    let root = work.path();
+    install(root);
+    let bench = root.join("bench");
+    let bench = bench.to_str().unwrap();
+    ok(root, &["demo", bench, "--bench-only"]);
+    ok(root, &["--machine", bench, "draft", "--host", "signpost"]);
+    let applied = ok(root, &["--machine", bench, "apply", "--yes"]);
+    assert!(applied.contains("write the boot program") && applied.contains("In force"), "{applied}");
+}
+
+#[test]
+fn the_program_needs_no_library_of_the_system() {
+    let work = tempfile::tempdir().unwrap();
+    install(work.path());
+    let output =
+        Command::new("readelf").arg("-d").arg(work.path().join("usr/bin/signpost")).output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success() && !text.contains("NEEDED"), "{text}");
+}
+
+#[test]
+fn manual_and_completions_lie_where_shells_and_man_look() {
+    let work = tempfile::tempdir().unwrap();
+    install(work.path());
+    let share = work.path().join("usr/share");
+    let holds = |path: &str, part: &str| {
+        let text =
+            std::fs::read_to_string(share.join(path)).unwrap_or_else(|error| panic!("{path}: {error}"));
+        assert!(text.contains(part), "{path}");
+    };
+    holds("man/man1/signpost-survey.1", "Show the machine");
+    holds("bash-completion/completions/signpost", "rehearse");
+    holds("zsh/site-functions/_signpost", "rehearse");
+    holds("fish/vendor_completions.d/signpost.fish", "rehearse");
+    holds("doc/signpost/README.md", "Early Signpost");
+}

@@ -1,0 +1,99 @@
+//! What is handed to people: one folder and one Debian package, with a program that needs nothing of the system it is
+//! put on.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+
+use crate::run::{Result, at, command, run, target_folder, workspace};
+use crate::{boot, packages};
+
+/// Architectures by Rust's name and by Debian's.
+const ARCHITECTURES: [(&str, &str); 2] = [("x86_64", "amd64"), ("aarch64", "arm64")];
+const SHELLS: [(&str, &str); 3] = [
+    ("bash", "share/bash-completion/completions/signpost"),
+    ("zsh", "share/zsh/site-functions/_signpost"),
+    ("fish", "share/fish/vendor_completions.d/signpost.fish"),
+];
+const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
+
+/// Makes both below `target/dist`.
+pub fn make() -> Result<()> {
+    let folder = target_folder().join("dist");
+    if folder.exists() {
+        fs::remove_dir_all(&folder).map_err(at(&folder))?;
+    }
+    let version = env!("CARGO_PKG_VERSION");
+    let tree = folder.join(format!("signpost-{version}"));
+    fill(&tree)?;
+    let package = debian_package(&folder, &tree, version)?;
+    println!("{}\n{}", tree.display(), package.display());
+    Ok(())
+}
+
+fn fill(tree: &Path) -> Result<()> {
+    let program = tree.join("bin/signpost");
+    copy(&static_program()?, &program)?;
+    copy(&boot::build(true)?, &tree.join("lib/signpost").join(boot::FILE))?;
+    for (shell, path) in SHELLS {
+        let output = command(&program.to_string_lossy()).args(["completions", shell]).output();
+        let script = output.map_err(at(&program))?.stdout;
+        let path = tree.join(path);
+        make_parent(&path)?;
+        fs::write(&path, script).map_err(at(&path))?;
+    }
+    run(command(&program.to_string_lossy()).args(["--quiet", "manual"]).arg(tree.join("share/man/man1")))?;
+    let documents = tree.join("share/doc/signpost");
+    fs::create_dir_all(&documents).map_err(at(&documents))?;
+    for document in DOCUMENTS {
+        run(command("cp").arg("-r").arg(workspace().join(document)).arg(&documents))?;
+    }
+    Ok(())
+}
+
+/// The program with its C library in it.
+fn static_program() -> Result<PathBuf> {
+    let target = format!("{}-unknown-linux-gnu", std::env::consts::ARCH);
+    run(command(env!("CARGO"))
+        .current_dir(workspace())
+        .env("RUSTFLAGS", "-Ctarget-feature=+crt-static")
+        .args(["build", "--quiet", "--release", "--locked", "--package", "signpost", "--target", &target]))?;
+    Ok(target_folder().join(target).join("release/signpost"))
+}
+
+fn debian_package(folder: &Path, tree: &Path, version: &str) -> Result<PathBuf> {
+    packages::need(&["dpkg"])?;
+    let own = std::env::consts::ARCH;
+    let architecture = ARCHITECTURES.iter().find(|(rust, _)| *rust == own).map_or(own, |(_, debian)| debian);
+    let root = folder.join("package");
+    fs::create_dir_all(root.join("DEBIAN")).map_err(at(&root))?;
+    run(command("cp").arg("-r").arg(tree).arg(root.join("usr")))?;
+    let control = root.join("DEBIAN/control");
+    let text = format!(
+        "Package: early-signpost\nVersion: {version}\nArchitecture: {architecture}\nSection: admin\nPriority: optional\n\
+         Maintainer: Early Signpost <signpost@kestrel-point.example>\n\
+         Description: boot menus for PCs with several operating systems\n \
+         Looks at the whole machine at once, plans before it writes, rehearses the next\n \
+         start without a reboot, and can always take back what it did.\n"
+    );
+    fs::write(&control, text).map_err(at(&control))?;
+    let package = folder.join(format!("early-signpost_{version}_{architecture}.deb"));
+    let mut build = command("dpkg-deb");
+    build.args(["--root-owner-group", "--build"]).arg(&root).arg(&package).stdout(Stdio::null());
+    run(&mut build)?;
+    fs::remove_dir_all(&root).map_err(at(&root))?;
+    Ok(package)
+}
+
+fn copy(from: &Path, to: &Path) -> Result<()> {
+    make_parent(to)?;
+    fs::copy(from, to).map_err(at(from))?;
+    let mode = if to.ends_with("bin/signpost") { 0o755 } else { 0o644 };
+    fs::set_permissions(to, fs::Permissions::from_mode(mode)).map_err(at(to))
+}
+
+fn make_parent(path: &Path) -> Result<()> {
+    let parent = path.parent().unwrap_or(path);
+    fs::create_dir_all(parent).map_err(at(parent))
+}
