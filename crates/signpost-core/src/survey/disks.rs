@@ -80,7 +80,7 @@ pub(super) fn read(machine: &Machine) -> Read {
     let mut mounts: Vec<Vec<Mount>> = Vec::new();
     for (number, volume) in (1..).zip(&found.list) {
         let mut facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
-        mounts.push(take_device(machine, &mut facts));
+        mounts.push(take_device(machine, &volume.origin, &mut facts));
         if let Some(fault) = &facts.fault {
             findings.push(Finding {
                 code: Code::VolumeBroken,
@@ -318,13 +318,13 @@ fn place(origin: &Origin, looked: &[volumes::Disk], of_machine: &[usize]) -> Str
 }
 
 /// Notes a volume's device in the running system, and where it is mounted.
-fn take_device(machine: &Machine, facts: &mut Volume) -> Vec<Mount> {
+fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume) -> Vec<Mount> {
     let Some(devices) = &machine.devices else { return Vec::new() };
     let disk = || machine.disks.get(facts.disk.checked_sub(1)?);
-    let numbers = match &facts.lv {
-        Some((group, name)) => devices.mapped(&mapper_name(group, name)),
-        None if facts.members.is_empty() => disk().and_then(|disk| disk.device(facts.partition)),
-        None => None,
+    let numbers = match origin {
+        Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
+        Origin::Mirror { uuid, .. } => devices.array(uuid),
+        Origin::Disk(_) | Origin::Partition(..) => disk().and_then(|disk| disk.device(facts.partition)),
     };
     let Some(numbers) = numbers else { return Vec::new() };
     facts.device = devices.file_of(numbers).map(|file| file.display().to_string());

@@ -30,12 +30,12 @@ pub fn text(survey: &Survey, all: bool) -> String {
                 .lv
                 .as_ref()
                 .map_or_else(|| volume.place.clone(), |(group, name)| format!("{group}/{name}"));
-            text.push_str(&format!(
-                "  {}  {}\n",
+            let line = format!(
+                "  {}  {}",
                 facts(volume, &name),
                 style::faint(&format!("on {}", members.join(", ")))
-            ));
-            text.push_str(&below(survey, volume, "     ", folds));
+            );
+            text.push_str(&with_below(survey, volume, &line, "     ", folds));
         }
     }
     text + "\n"
@@ -49,8 +49,8 @@ pub fn disk_text(survey: &Survey, disk: &Disk, folds: bool) -> String {
         .iter()
         .find(|volume| volume.disk == disk.number && volume.partition.is_none() && volume.members.is_empty());
     if let Some(volume) = bare {
-        text.push_str(&format!("  └─     {}\n", facts(volume, "whole disk")));
-        text.push_str(&below(survey, volume, "           ", folds));
+        let line = format!("  └─     {}", facts(volume, "whole disk"));
+        text.push_str(&with_below(survey, volume, &line, "           ", folds));
     }
     let (shown, folded): (Vec<&Partition>, Vec<&Partition>) =
         disk.partitions.iter().partition(|partition| !folds || matters(survey, partition));
@@ -125,11 +125,11 @@ fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds:
         }
     };
     let active = if partition.is_active { "  active" } else { "" };
-    let mut text = format!("  {branch} {number:>2}  {line}{active}\n");
-    if let Some(volume) = volume {
-        text.push_str(&below(survey, volume, &format!("  {stem}       "), folds));
+    let line = format!("  {branch} {number:>2}  {line}{active}");
+    match volume {
+        Some(volume) => with_below(survey, volume, &line, &format!("  {stem}       "), folds),
+        None => line + "\n",
     }
-    text
 }
 
 /// A volume's own line: number, what it is for, size, kind, label, identity, state.
@@ -155,21 +155,30 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     line
 }
 
+/// A volume's own line with its device behind it, or below it where it is full; then the other lines.
+fn with_below(survey: &Survey, volume: &Volume, line: &str, stem: &str, folds: bool) -> String {
+    let head = match device(volume) {
+        None => format!("{line}\n"),
+        Some(device) if line.width() + 2 + device.width() <= WIDTH => {
+            format!("{line}  {}\n", style::faint(&device))
+        }
+        Some(device) => format!("{line}\n{stem}{}\n", style::faint(&device)),
+    };
+    head + &below(survey, volume, stem, folds)
+}
+
 /// A volume's device in the running system, and where it is mounted there.
 pub fn device(volume: &Volume) -> Option<String> {
     let device = volume.device.as_ref()?;
     Some(match volume.mounted.as_slice() {
         [] => device.clone(),
-        points => format!("{device}, mounted at {}", points.join(" and ")),
+        points => format!("{device} at {}", points.join(" and ")),
     })
 }
 
 /// The lines below a volume's own: what is wrong with it, what stands on it.
 fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
     let mut text = String::new();
-    if let Some(device) = device(volume) {
-        text.push_str(&format!("{stem}{}\n", style::faint(&device)));
-    }
     if let Some(fault) = &volume.fault {
         text.push_str(&format!("{stem}{}\n", style::bad(fault)));
     }

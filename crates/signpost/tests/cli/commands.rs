@@ -2,9 +2,21 @@
 
 use crate::harness::{TestMachine, run_bare};
 
-const COMMANDS: [&str; 12] = [
-    "survey", "draft", "menu", "plan", "apply", "undo", "history", "rehearse", "preview", "once", "explain",
+const COMMANDS: [&str; 14] = [
+    "survey",
+    "draft",
+    "menu",
+    "plan",
+    "apply",
+    "undo",
+    "history",
+    "rehearse",
+    "preview",
+    "once",
+    "explain",
     "demo",
+    "completions",
+    "manual",
 ];
 
 #[test]
@@ -33,6 +45,33 @@ fn wrong_use_ends_with_2_and_a_hint() {
 fn codes_are_explained() {
     let text = run_bare(&["explain", "entry-stale"]).stdout;
     assert!(text.starts_with("entry-stale\n") && text.contains("may go"), "{text}");
+}
+
+#[test]
+fn manual_pages_and_completions_know_every_command() {
+    let work = tempfile::tempdir().unwrap();
+    let folder = work.path().join("man1");
+    let run = run_bare(&["manual", folder.to_str().unwrap()]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let bash = run_bare(&["completions", "bash"]).stdout;
+    for command in COMMANDS {
+        assert!(folder.join(format!("signpost-{command}.1")).exists(), "{command}");
+        assert!(bash.contains(command), "{command}");
+    }
+    assert_eq!(run_bare(&["completions", "none"]).code, 2);
+}
+
+/// The bench is locked by whoever changes it.
+#[test]
+fn a_second_run_that_changes_the_machine_is_refused() {
+    let machine = TestMachine::small();
+    let file = std::fs::File::open(machine.path("machine.toml")).unwrap();
+    file.lock().unwrap();
+    let error = machine.fails(4, &["draft"]);
+    assert!(error.contains("another run") && error.contains("try again"), "{error}");
+    machine.ok(&["draft", "--dry-run"]);
+    drop(file);
+    machine.ok(&["draft"]);
 }
 
 #[test]

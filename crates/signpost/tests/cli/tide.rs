@@ -152,10 +152,3 @@ fn the_demo_finds_a_folder_by_itself() {
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(text.contains(&folder.path().canonicalize().unwrap().display().to_string()), "{text}");
 }
-
-#[test]
-fn the_live_machine_is_not_taken_for_a_bench() {
-    let run = run_bare(&["survey"]);
-    assert_eq!(run.code, 4);
-    assert!(run.stderr.contains("--machine BENCH"), "{}", run.stderr);
-}

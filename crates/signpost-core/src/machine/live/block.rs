@@ -78,6 +78,14 @@ impl Nature {
     }
 }
 
+impl BlockNode {
+    /// What tells an array from others, as its members carry it.
+    pub(super) fn array_identity(&self, root: &Root) -> Option<String> {
+        let noted = self.properties.get("MD_UUID").cloned();
+        noted.or_else(|| text(&root.at(&format!("sys/block/{}/md/uuid", self.name))))
+    }
+}
+
 /// All block devices, by name, numbers in it as numbers: `sda`, `sdb`, …, `sdaa`; `nvme2n1` before `nvme10n1`.
 pub(crate) fn read(root: &Root) -> Vec<BlockNode> {
     let folder = root.at("sys/block");

@@ -75,6 +75,8 @@ pub(crate) struct Devices {
     files: BTreeMap<Numbers, PathBuf>,
     /// Numbers of what the device mapper made, by its names.
     mapped: BTreeMap<String, Numbers>,
+    /// Numbers of arrays, by the digits of their identity.
+    arrays: BTreeMap<String, Numbers>,
     /// The disk of each partition.
     disks: BTreeMap<Numbers, Numbers>,
 }
@@ -87,6 +89,7 @@ impl Devices {
         let mut files = BTreeMap::new();
         let mut mapped = BTreeMap::new();
         let mut disks = BTreeMap::new();
+        let mut arrays = BTreeMap::new();
         for node in nodes {
             match &node.nature {
                 Nature::MadeOf(name) | Nature::Opened(name) if node.name.starts_with("dm-") => {
@@ -97,12 +100,15 @@ impl Devices {
                     files.insert(node.numbers, device_file(root, &node.name));
                 }
             }
+            if let Some(identity) = node.array_identity(root) {
+                arrays.insert(digits(&identity), node.numbers);
+            }
             for partition in &node.partitions {
                 files.insert(partition.numbers, device_file(root, &partition.name));
                 disks.insert(partition.numbers, node.numbers);
             }
         }
-        Self { mounts: mounts.collect(), files, mapped, disks }
+        Self { mounts: mounts.collect(), files, mapped, arrays, disks }
     }
 
     /// What is mounted of a device.
@@ -121,6 +127,11 @@ impl Devices {
         self.mapped.get(name).copied()
     }
 
+    /// The array of this identity.
+    pub(crate) fn array(&self, identity: &str) -> Option<Numbers> {
+        self.arrays.get(&digits(identity)).copied()
+    }
+
     /// What is mounted at `/`, and the device on which that lies.
     fn at_root(&self) -> Option<(Option<Numbers>, &Mount)> {
         let root = self.mounts.iter().find(|(_, mount)| mount.point == Path::new("/"));
@@ -137,6 +148,11 @@ impl Devices {
 /// The device beneath a mount: its own, or that of the file that was mounted, for file systems that make up theirs.
 fn beneath(mount: &Mount) -> Option<Numbers> {
     if mount.device.major != 0 { Some(mount.device) } else { Numbers::of_file(Path::new(&mount.source)) }
+}
+
+/// An identity without the marks between its digits, which each tool sets in another way.
+fn digits(identity: &str) -> String {
+    identity.chars().filter(char::is_ascii_hexdigit).collect::<String>().to_lowercase()
 }
 
 /// The kernel writes a slash in a name as an exclamation mark.

@@ -125,6 +125,22 @@ fn the_medium_of_a_rescue_system_is_left_out_and_the_machine_is_not() {
     assert!(survey.machine.notes.iter().any(|note| note.contains("loop0 (the file ")));
 }
 
+/// Each tool sets other marks between the digits of an array's identity.
+#[test]
+fn logical_volumes_and_arrays_go_by_their_names_and_identities() {
+    let made = Made::new();
+    made.put("sys/block/dm-0/dev", "253:0\n")
+        .put("sys/block/dm-0/size", "8\n")
+        .put("sys/block/dm-0/dm/name", "tide--bench-root\n")
+        .put("sys/block/md127/dev", "9:127\n")
+        .put("sys/block/md127/size", "8\n")
+        .put("run/udev/data/b9:127", "E:MD_UUID=5eed0000:00004000:80000000:0000CAFE\n");
+    let devices = made.machine().devices.unwrap();
+    assert_eq!(devices.mapped("tide--bench-root"), Some(Numbers { major: 253, minor: 0 }));
+    let array = devices.array("5eed0000-0000-4000-8000-00000000cafe").unwrap();
+    assert_eq!(devices.file_of(array), Some(made.folder.path().join("dev/md127").as_path()));
+}
+
 #[test]
 fn a_system_in_another_one_is_told_by_its_marks_and_changes_nothing() {
     let kind = |path: &str, text: &str, refusal: &str| {
