@@ -2,7 +2,7 @@
 
 use signpost_demo::{StoreKind, tide};
 
-use crate::harness::{TestMachine, program, run_bare};
+use crate::harness::{TestMachine, program};
 
 /// Replaces times, which differ from run to run.
 fn timeless(text: &str) -> String {
