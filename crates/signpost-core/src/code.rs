@@ -61,13 +61,15 @@ pub enum Code {
     OtherSystem,
     /// Guard: the home volume has no room.
     NoRoom,
+    /// Guard: nothing else in the menu starts a system.
+    LastWay,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 29] = [
+    pub const ALL: [Self; 30] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
@@ -96,6 +98,7 @@ impl Code {
         Self::DefaultGone,
         Self::OtherSystem,
         Self::NoRoom,
+        Self::LastWay,
         Self::Unconfirmed,
     ];
 
@@ -130,6 +133,7 @@ impl Code {
             Self::DefaultGone => "default-gone",
             Self::OtherSystem => "other-system",
             Self::NoRoom => "no-room",
+            Self::LastWay => "last-way",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -148,6 +152,7 @@ impl Code {
                 | Self::StartedFrom
                 | Self::DefaultGone
                 | Self::OtherSystem
+                | Self::LastWay
         )
     }
 }

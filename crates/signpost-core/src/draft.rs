@@ -103,7 +103,7 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host) -> Result<Draft> {
 }
 
 /// Whether something that is in the menu starts this system.
-fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
+pub(crate) fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
     match target {
         StartTarget::Program { volume, path, .. } => {
             let file = look.survey.startup_file(*volume, path);

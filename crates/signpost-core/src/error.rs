@@ -21,6 +21,9 @@ pub enum Error {
     /// The firmware's variables cannot be read or written.
     #[error("firmware variables: {0}")]
     Variables(#[from] StoreError),
+    /// What was asked for names nothing that is there, or is written in the wrong way.
+    #[error("{0}")]
+    WrongUse(String),
     /// The menu file has errors.
     #[error("{file} has {} error{}", problems.len(), if problems.len() == 1 { "" } else { "s" })]
     MenuFile {

@@ -8,6 +8,7 @@ pub mod catalogue;
 pub mod code;
 pub mod draft;
 pub mod durable;
+pub mod edit;
 pub mod error;
 pub mod hardware;
 pub mod history;

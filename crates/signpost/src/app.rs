@@ -40,6 +40,8 @@ impl<'a> App<'a> {
             Command::Survey(args) => commands::survey::run(self, &args),
             Command::Draft(args) => commands::draft::run(self, &args),
             Command::Menu(args) => commands::menu::run(self, &args),
+            Command::Entry(args) => commands::entry::run(self, &args),
+            Command::Tune(args) => commands::tune::run(self, &args),
             Command::Plan(args) => commands::plan::run(self, &args),
             Command::Apply(args) => commands::apply::run(self, &args),
             Command::Undo(args) => commands::undo::run(self, &args),

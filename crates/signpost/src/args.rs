@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    apply, completions, demo, draft, explain, history, manual, menu, once, plan, preview, rehearse, survey,
-    undo,
+    apply, completions, demo, draft, entry, explain, history, manual, menu, once, plan, preview, rehearse,
+    survey, tune, undo,
 };
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
@@ -62,6 +62,8 @@ pub enum Command {
     Survey(survey::SurveyArgs),
     Draft(draft::DraftArgs),
     Menu(menu::MenuArgs),
+    Entry(entry::EntryArgs),
+    Tune(tune::TuneArgs),
     Plan(plan::PlanArgs),
     Apply(apply::ApplyArgs),
     Undo(undo::UndoArgs),

@@ -72,7 +72,7 @@ impl Failure {
         match self {
             Self::Core(Error::MenuFile { .. }) => Exit::Problems,
             Self::Core(Error::Refused(_)) => Exit::Refused,
-            Self::Usage(_) => Exit::WrongUse,
+            Self::Usage(_) | Self::Core(Error::WrongUse(_)) => Exit::WrongUse,
             Self::Core(
                 Error::Unusable { .. }
                 | Error::Variables(_)

@@ -1,3 +1,5 @@
+use std::path::{Path, PathBuf};
+
 use clap::Args;
 use serde::Serialize;
 use signpost_core::menu_file;
@@ -9,7 +11,18 @@ use crate::render;
 
 /// Show the menu: its entries, what each would start, and whether that is there
 #[derive(Args)]
-pub struct MenuArgs {}
+pub struct MenuArgs {
+    /// Only check this file, without a machine: for editors and hooks
+    #[arg(long, value_name = "FILE")]
+    check: Option<PathBuf>,
+}
+
+#[derive(Serialize)]
+struct Checked {
+    schema: u32,
+    file: String,
+    entries: usize,
+}
 
 #[derive(Serialize)]
 struct Menu {
@@ -18,7 +31,10 @@ struct Menu {
     entries: Vec<MenuRow>,
 }
 
-pub fn run(app: &App<'_>, _: &MenuArgs) -> Outcome {
+pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
+    if let Some(path) = &args.check {
+        return check(app, path);
+    }
     let machine = app.machine()?;
     let path = app.menu_file(&machine);
     let document = menu_file::load(&path)?.document;
@@ -29,5 +45,15 @@ pub fn run(app: &App<'_>, _: &MenuArgs) -> Outcome {
         entries: rows(&look, &document),
     };
     app.show(&menu, || render::menu::text(&menu.file, &document, &menu.entries));
+    Ok(Exit::Done)
+}
+
+fn check(app: &App<'_>, path: &Path) -> Outcome {
+    let document = menu_file::load(path)?.document;
+    let entries = document.entries.len();
+    let checked = Checked { schema: signpost_core::SCHEMA, file: path.display().to_string(), entries };
+    app.report(&checked, || {
+        format!("{} holds: {entries} entr{}.\n", checked.file, if entries == 1 { "y" } else { "ies" })
+    });
     Ok(Exit::Done)
 }

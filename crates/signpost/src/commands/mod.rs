@@ -4,6 +4,7 @@ pub mod apply;
 pub mod completions;
 pub mod demo;
 pub mod draft;
+pub mod entry;
 pub mod explain;
 pub mod history;
 pub mod manual;
@@ -13,6 +14,7 @@ pub mod plan;
 pub mod preview;
 pub mod rehearse;
 pub mod survey;
+pub mod tune;
 pub mod undo;
 
 use std::path::PathBuf;

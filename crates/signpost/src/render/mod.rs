@@ -12,3 +12,4 @@ pub mod size;
 pub mod style;
 pub mod survey;
 pub mod table;
+pub mod tune;

@@ -2,10 +2,12 @@
 
 use crate::harness::{TestMachine, run_bare};
 
-const COMMANDS: [&str; 14] = [
+const COMMANDS: [&str; 16] = [
     "survey",
     "draft",
     "menu",
+    "entry",
+    "tune",
     "plan",
     "apply",
     "undo",

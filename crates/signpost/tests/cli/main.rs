@@ -6,6 +6,7 @@ mod boot_host;
 mod breadth;
 mod commands;
 mod draft_menu;
+mod edit;
 mod harness;
 mod plan_apply;
 mod rehearsal;

@@ -1,0 +1,250 @@
+//! Changing entries: their titles, their order, whether they are there.
+
+use std::path::Path;
+
+use serde::Serialize;
+use signpost_menu::document::{Hidden, Hide, Starts};
+use signpost_menu::place::{Place, VolumeRef};
+use toml_edit::{ArrayOfTables, Item, Table, Value};
+
+use super::{MenuText, find, wrong};
+use crate::code::Code;
+use crate::draft::is_started_by;
+use crate::error::{Refusal, Result};
+use crate::menu_file;
+use crate::resolve::resolve;
+use crate::survey::Look;
+
+/// Where an entry goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Where {
+    /// Before all others.
+    Top,
+    /// Behind all others.
+    Bottom,
+    /// Before this entry.
+    Before(String),
+    /// Behind this entry.
+    After(String),
+    /// Into this group, behind its other members.
+    Into(String),
+    /// Out of its group.
+    Out,
+}
+
+/// A `[[hide]]` with what it says.
+#[derive(Clone, Debug, Serialize)]
+pub struct HiddenThing {
+    /// What is hidden: `entry larkspur-12`.
+    pub what: String,
+    /// Why.
+    pub why: Option<String>,
+}
+
+/// The file's text with another title for an entry; and the entry's id.
+///
+/// # Errors
+/// Where there is no such entry.
+pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let index = find(&document, name)?;
+    let table = entry(&mut text, index)?;
+    set(table, "title", Value::from(title));
+    Ok((text.finish(path)?, document.entries[index].id.clone()))
+}
+
+/// The file's text with an entry in another place; and the entry's id.
+///
+/// # Errors
+/// Where there is no such entry, or it cannot go there.
+pub fn move_entry(path: &Path, name: &str, to: &Where) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let from = find(&document, name)?;
+    let id = document.entries[from].id.clone();
+    let target = match to {
+        Where::Top => 0,
+        Where::Bottom => document.entries.len() - 1,
+        Where::Before(other) => before(from, find(&document, other)?),
+        Where::After(other) => before(from, find(&document, other)? + 1),
+        Where::Into(group) => {
+            let group = find(&document, group)?;
+            let group_id = document.entries[group].id.clone();
+            if document.entries[group].starts != Starts::Group {
+                return Err(wrong(format!(
+                    "{group_id} is no group; an entry with starts = \"group\" is one"
+                )));
+            }
+            set(entry(&mut text, from)?, "in", Value::from(group_id.as_str()));
+            let is_member =
+                |entry: &signpost_menu::document::Entry| entry.group.as_deref() == Some(&group_id);
+            let last = document.entries.iter().rposition(is_member).unwrap_or(group);
+            before(from, last + 1)
+        }
+        Where::Out => {
+            if entry(&mut text, from)?.remove("in").is_none() {
+                return Err(wrong(format!("{id} is in no group")));
+            }
+            from
+        }
+    };
+    put_at(text.sections("entry")?, from, target);
+    Ok((text.finish(path)?, id))
+}
+
+/// An index among the others, once the entry itself is taken out of the list.
+fn before(from: usize, index: usize) -> usize {
+    if index > from { index - 1 } else { index }
+}
+
+/// Takes the section at one index to another. Where each stands in the file is the list's, what stands before it goes
+/// with it.
+fn put_at(sections: &mut ArrayOfTables, from: usize, to: usize) {
+    let mut tables: Vec<Table> = sections.iter().cloned().collect();
+    let places: Vec<_> = tables.iter().map(Table::position).collect();
+    let moved = tables.remove(from);
+    tables.insert(to.min(tables.len()), moved);
+    sections.clear();
+    for (mut table, place) in tables.into_iter().zip(places) {
+        table.set_position(place);
+        sections.push(table);
+    }
+}
+
+/// The file's text without an entry; its id, and what stands against it.
+///
+/// # Errors
+/// Where there is no such entry, or it is the default.
+pub fn remove(look: &Look<'_>, path: &Path, name: &str) -> Result<(String, String, Option<Refusal>)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let index = find(&document, name)?;
+    let id = document.entries[index].id.clone();
+    if document.settings.default == signpost_menu::document::DefaultEntry::Id(id.clone()) {
+        return Err(wrong(format!("{id} is the default; `signpost tune default=…` names another one first")));
+    }
+    let refusal = last_way(look, path, index)?;
+    text.sections("entry")?.remove(index);
+    Ok((text.finish(path)?, id, refusal))
+}
+
+/// The system that nothing but this entry starts.
+fn last_way(look: &Look<'_>, path: &Path, index: usize) -> Result<Option<Refusal>> {
+    let document = menu_file::load(path)?.document;
+    let resolved = resolve(look, &document);
+    let starts = |system: &crate::survey::System, entry: usize| {
+        let target = resolved.get(entry).and_then(|entry| entry.target.as_ref().ok());
+        target.is_some_and(|target| is_started_by(look, system, target))
+    };
+    let others = |system: &crate::survey::System| {
+        (0..resolved.len()).any(|other| other != index && starts(system, other))
+    };
+    let lost = look.survey.systems.iter().find(|system| starts(system, index) && !others(system));
+    Ok(lost.map(|system| Refusal {
+        code: Code::LastWay,
+        message: format!("no other entry of the menu starts {}", system.title),
+        way: "`entry move` puts it at the end, or into a group".into(),
+    }))
+}
+
+/// The file's text with a `[[hide]]` more: what draft never offers again. An entry goes from the menu too.
+///
+/// # Errors
+/// Where it names nothing that is there.
+pub fn hide(
+    look: &Look<'_>,
+    path: &Path,
+    what: &str,
+    why: Option<&str>,
+) -> Result<(String, HiddenThing, Option<Refusal>)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let mut refusal = None;
+    let (key, value) = if let Some(system) = look.survey.systems.iter().find(|system| system.title == what) {
+        ("system", system.title.clone())
+    } else if let Some(place) = what.contains('/').then(|| Place::parse(what).ok()).flatten() {
+        let volume = resolved(look, &place.volume)?;
+        ("file", format!("{}{}", look.stable_name(volume)?, place.path))
+    } else if let Some(volume) = volume_named(what) {
+        let volume = resolved(look, &volume)?;
+        ("volume", look.stable_name(volume)?.to_string())
+    } else {
+        let index = find(&document, what)?;
+        let (_, id, stands) = remove(look, path, what)?;
+        refusal = stands;
+        text.sections("entry")?.remove(index);
+        ("entry", id)
+    };
+    let mut table = Table::new();
+    table.insert(key, Item::Value(Value::from(value.as_str())));
+    if let Some(why) = why {
+        table.insert("why", Item::Value(Value::from(why)));
+    }
+    text.sections("hide")?.push(table);
+    let thing = HiddenThing { what: format!("{key} {value}"), why: why.map(str::to_string) };
+    Ok((text.finish(path)?, thing, refusal))
+}
+
+fn resolved(look: &Look<'_>, volume: &VolumeRef) -> Result<usize> {
+    let count = look.survey.volumes.len();
+    look.resolve(volume)
+        .map_err(|error| wrong(format!("{error}; there are v1 to v{count}, as `survey` shows them")))
+}
+
+/// A volume as people write it: with or without the colon that parts it from a path.
+fn volume_named(what: &str) -> Option<VolumeRef> {
+    VolumeRef::parse(what).or_else(|_| VolumeRef::parse(&format!("{what}:"))).ok()
+}
+
+/// The file's text with a `[[hide]]` less: draft offers it again.
+///
+/// # Errors
+/// Where none or several go by this name: what there is.
+pub fn reveal(path: &Path, what: &str) -> Result<(String, HiddenThing)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let things: Vec<HiddenThing> = document.hidden.iter().map(thing).collect();
+    let is_it = |thing: &HiddenThing| {
+        thing.what == what || thing.what.split_once(' ').is_some_and(|(_, own)| own == what)
+    };
+    let found: Vec<usize> = (0..things.len()).filter(|index| is_it(&things[*index])).collect();
+    let [index] = found.as_slice() else {
+        let all = things.iter().map(|thing| thing.what.as_str()).collect::<Vec<_>>().join(", ");
+        let all = if all.is_empty() { "nothing".to_string() } else { all };
+        return Err(wrong(format!("{what} is not among what is hidden, which is: {all}")));
+    };
+    text.sections("hide")?.remove(*index);
+    Ok((text.finish(path)?, things[*index].clone()))
+}
+
+/// All that is hidden.
+///
+/// # Errors
+/// Where the file has errors.
+pub fn hidden(path: &Path) -> Result<Vec<HiddenThing>> {
+    Ok(menu_file::load(path)?.document.hidden.iter().map(thing).collect())
+}
+
+fn thing(hide: &Hide) -> HiddenThing {
+    let what = match &hide.what {
+        Hidden::Entry(id) => format!("entry {id}"),
+        Hidden::Volume(volume) => format!("volume {volume}"),
+        Hidden::System(title) => format!("system {title}"),
+        Hidden::File(place) => format!("file {place}"),
+    };
+    HiddenThing { what, why: hide.why.clone() }
+}
+
+fn entry(text: &mut MenuText, index: usize) -> Result<&mut Table> {
+    text.sections("entry")?.get_mut(index).ok_or_else(|| wrong("the file has changed; try again"))
+}
+
+/// Sets a value; blanks before it and a comment behind it stay.
+fn set(table: &mut Table, key: &str, value: Value) {
+    match table.get_mut(key).and_then(Item::as_value_mut) {
+        Some(held) => {
+            let decor = held.decor().clone();
+            *held = value;
+            *held.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key, Item::Value(value));
+        }
+    }
+}

@@ -1,0 +1,137 @@
+//! Setting the menu's policy: several values at once, all of them or none.
+
+use std::path::Path;
+
+use serde::Serialize;
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{Show, Timeout};
+use signpost_menu::nearest::nearest;
+use toml_edit::{Item, Table, Value};
+
+use super::keys::{KEYS, Key, values};
+use super::{MenuText, find, wrong};
+use crate::error::Result;
+use crate::menu_file;
+
+/// What `tune` did, or would do.
+#[derive(Clone, Debug, Serialize)]
+pub struct Tuned {
+    /// Version of this document.
+    pub schema: u32,
+    /// Each key with its value then.
+    pub settings: Vec<Setting>,
+    /// What nobody would expect of these values.
+    pub warnings: Vec<String>,
+    /// The file's text then.
+    #[serde(skip)]
+    pub text: String,
+}
+
+/// A key and its value.
+#[derive(Clone, Debug, Serialize)]
+pub struct Setting {
+    /// The key.
+    #[serde(flatten)]
+    pub key: Key,
+    /// Its value then.
+    pub value: String,
+    /// Its value before, where that was another.
+    pub before: Option<String>,
+}
+
+/// Sets keys (`timeout=10`) and puts others back to their defaults. Nothing is written.
+///
+/// # Errors
+/// Where a key or a value is wrong: all of them at once, each with what would be right.
+pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tuned> {
+    let (mut text, before) = MenuText::load(path)?;
+    let mut errors = Vec::new();
+    for assignment in assignments {
+        if let Err(why) = assign(&mut text, &before, assignment) {
+            errors.push(why);
+        }
+    }
+    for name in resets {
+        match key(name) {
+            Ok(key) => reset(&mut text, key),
+            Err(why) => errors.push(why),
+        }
+    }
+    if !errors.is_empty() {
+        return Err(wrong(errors.join("\n")));
+    }
+    let text = text.finish(path)?;
+    let after = menu_file::check(path, &text)?;
+    let settings = KEYS.into_iter().zip(values(&before)).zip(values(&after));
+    let settings = settings.map(|((key, before), value)| Setting {
+        key,
+        before: (before != value).then_some(before),
+        value,
+    });
+    Ok(Tuned { schema: crate::SCHEMA, settings: settings.collect(), warnings: warnings(&after), text })
+}
+
+/// The key of this name.
+fn key(name: &str) -> std::result::Result<&'static Key, String> {
+    KEYS.iter().find(|key| key.name == name).ok_or_else(|| {
+        let names = KEYS.iter().map(|key| key.name);
+        match nearest(name, names.clone()) {
+            Some(near) => format!("there is no key {name}; did you mean {near}?"),
+            None => format!("there is no key {name}; there are {}", names.collect::<Vec<_>>().join(", ")),
+        }
+    })
+}
+
+fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std::result::Result<(), String> {
+    let Some((name, value)) = assignment.split_once('=') else {
+        let example = key(assignment).map_or(KEYS[0].example, |key| key.example);
+        return Err(format!("{assignment} has no value; write it as {example}"));
+    };
+    let key = key(name.trim())?;
+    let value = match (key.name, value.trim()) {
+        // An entry may be named as everywhere else; the file holds its id.
+        ("default", value) if !matches!(value, "first" | "last-started") => {
+            let index = find(document, value).map_err(|error| format!("{}: {error}", key.example))?;
+            Value::from(document.entries[index].id.as_str())
+        }
+        (_, value) => key.parse(value)?,
+    };
+    let table = text.document.entry(key.table).or_insert_with(|| Item::Table(Table::new()));
+    let table = table.as_table_like_mut().ok_or_else(|| format!("{} is no table in the file", key.table))?;
+    match table.get_mut(key.key).and_then(Item::as_value_mut) {
+        // Blanks before it and a comment behind it stay.
+        Some(held) => {
+            let decor = held.decor().clone();
+            *held = value;
+            *held.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key.key, Item::Value(value));
+        }
+    }
+    Ok(())
+}
+
+fn reset(text: &mut MenuText, key: &Key) {
+    if let Some(table) = text.document.get_mut(key.table).and_then(Item::as_table_like_mut) {
+        table.remove(key.key);
+    }
+}
+
+fn warnings(document: &MenuDocument) -> Vec<String> {
+    let settings = &document.settings;
+    let mut warnings = Vec::new();
+    if settings.show == Show::Never {
+        warnings.push(
+            "nobody sees this menu: show=on-key shows it where a key is pressed, `once menu` shows it at the next start"
+                .into(),
+        );
+    } else if settings.timeout == Timeout::Seconds(0) && settings.show == Show::Always {
+        warnings.push(
+            "with timeout=0 the default starts before anybody sees the menu: show=on-key shows it where a key is pressed, \
+             timeout=5 waits for one"
+                .into(),
+        );
+    }
+    warnings
+}

@@ -1,0 +1,40 @@
+use clap::Args;
+use signpost_core::edit;
+use signpost_core::menu_file;
+
+use crate::app::{App, Outcome};
+use crate::failure::Exit;
+use crate::render;
+
+/// Show or set the menu's policy: default, timeout, when it shows, kernel arguments
+///
+/// Without anything to set, every key is shown with its value, its default and what it takes. Several are set at once: all
+/// of them, or none. `apply` puts the change in force.
+#[derive(Args)]
+pub struct TuneArgs {
+    /// What to set, such as timeout=10
+    #[arg(value_name = "KEY=VALUE")]
+    assignments: Vec<String>,
+    /// A key to put back to its default (can be repeated)
+    #[arg(long, value_name = "KEY")]
+    reset: Vec<String>,
+    /// Show what would be, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
+    let is_question = args.assignments.is_empty() && args.reset.is_empty();
+    let (machine, _lock) = app.machine_to_change_unless(args.dry_run || is_question)?;
+    let path = app.menu_file(&machine);
+    let tuned = edit::tune(&path, &args.assignments, &args.reset)?;
+    if is_question {
+        app.show(&tuned, || render::tune::all(&tuned));
+        return Ok(Exit::Done);
+    }
+    if !args.dry_run {
+        menu_file::save(&path, &tuned.text)?;
+    }
+    app.report(&tuned, || render::tune::changed(&tuned, args.dry_run));
+    Ok(Exit::Done)
+}
