@@ -12,9 +12,10 @@ use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
-const PICTURES: [(&str, &[&str], &str, &str); 4] = [
+const PICTURES: [(&str, &[&str], &str, &str); 5] = [
     ("survey", &[], "survey", "7"),
     ("menu", &["draft"], "menu", "12"),
+    ("tune", &[], "tune", "12"),
     ("plan", &[], "plan", "12"),
     ("rehearse", &["apply --yes"], "rehearse", "12"),
 ];

@@ -168,10 +168,13 @@ fn remove(folder: &OwnedFd, parent: &str, name: &str) -> Result<(), Errno> {
 
 /// Drops what the kernel remembers of the bare devices: a file system's writes go past that.
 fn forget(devices: &Devices, volume: Numbers) {
-    for file in devices.around(volume) {
-        if let Ok(file) = File::open(file) {
-            let _ = rustix::fs::fadvise(&file, 0, None, Advice::DontNeed);
-        }
+    devices.around(volume).for_each(forget_device);
+}
+
+/// Drops what the kernel remembers of one device. Who cannot open it has nothing of it in mind.
+pub(crate) fn forget_device(file: &Path) {
+    if let Ok(file) = File::open(file) {
+        let _ = rustix::fs::fadvise(&file, 0, None, Advice::DontNeed);
     }
 }
 

@@ -21,7 +21,7 @@ use signpost_firmware::variable::VariableStore;
 
 use super::image::ImageFile;
 use super::{FirmwareKind, Machine, MachineDisk, Running};
-pub(crate) use attach::{free, put, read};
+pub(crate) use attach::{forget_device, free, put, read};
 pub(crate) use block::{BlockNode, Nature};
 use efivars::Efivars;
 pub use host::{Host, HostKind};
@@ -201,6 +201,8 @@ fn running(devices: &Devices) -> Running {
 
 fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
     let image = devices.file_of(node.numbers).map(Path::to_path_buf).unwrap_or_default();
+    // A volume that was mounted in the meantime was written to past what is remembered of its disk.
+    forget_device(&image);
     let contents = ImageFile::open(&image).map_err(|error| match error.kind() {
         std::io::ErrorKind::PermissionDenied if rustix::process::geteuid().is_root() => {
             "the kernel does not let us read it".to_string()
@@ -228,6 +230,7 @@ pub(super) fn for_loose(disks: &mut [MachineDisk]) -> Option<Devices> {
         let Some(numbers) = Numbers::of_file(&disk.image) else { continue };
         let nodes = nodes.get_or_insert_with(|| block::read(&root));
         disk.node = nodes.iter().find(|node| node.numbers == numbers).cloned();
+        forget_device(&disk.image);
     }
     nodes.map(|nodes| Devices::read(&root, &nodes))
 }
