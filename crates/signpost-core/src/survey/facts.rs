@@ -215,9 +215,12 @@ impl Volume {
         }
     }
 
-    /// Where it is, for people: `disk 1 partition 2`.
+    /// Where it is, for people: `disk 1 partition 2`, with its device in the running system.
     pub fn where_it_is(&self) -> String {
-        self.place.clone()
+        match &self.device {
+            Some(device) => format!("{} ({device})", self.place),
+            None => self.place.clone(),
+        }
     }
 }
 
