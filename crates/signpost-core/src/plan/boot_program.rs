@@ -4,6 +4,7 @@
 //! names the new option, nothing of it counts.
 
 use signpost_firmware::boot_variables;
+use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
 
@@ -26,6 +27,7 @@ pub(super) fn plan(
     contents: &Contents,
 ) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
+    fits(look, program)?;
     let home = home::choose(look, wishes.home.as_ref())?;
     let files = Files::new(look, &home)?;
     let held = home::newest_slot(look, home.volume);
@@ -68,6 +70,20 @@ pub(super) fn plan(
         refusals,
         outcome,
     })
+}
+
+/// Firmware runs programs of its own kind alone, whatever the processor could.
+fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
+    let firmware = look.machine.architecture;
+    let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
+    let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(format!("it is no program: {fault}")))?;
+    if pe.machine == firmware {
+        return Ok(());
+    }
+    let own = pe.machine;
+    Err(unfit(format!(
+        "it is built for {own}, and this machine's firmware is {firmware}; host = \"firmware\" works without it"
+    )))
 }
 
 fn no_boot_program() -> Error {

@@ -226,3 +226,16 @@ fn the_boot_screen_is_shown_at_any_size() {
     );
     assert_eq!(host.machine.run(&["preview", "--size", "80,25"]).code, 2);
 }
+
+#[test]
+fn a_boot_program_of_another_kind_is_not_put_there() {
+    const ARM_64: u16 = 0xaa64;
+    let host = Host::small();
+    std::fs::write(&host.program, Program::new("Signpost").machine(ARM_64).build()).unwrap();
+    let error = host.machine.fails(4, &host.with(&["apply", "--yes"]));
+    assert!(error.contains("is built for") && error.contains("host = \"firmware\""), "{error}");
+    std::fs::write(&host.program, b"no program").unwrap();
+    let error = host.machine.fails(4, &host.with(&["apply", "--yes"]));
+    assert!(error.contains("it is no program"), "{error}");
+    assert_eq!(host.slot(0), None);
+}
