@@ -12,6 +12,8 @@ use signpost_menu::document::{Hidden, Host};
 use crate::error::{Error, Result};
 use crate::menu_file;
 use crate::resolve::{StartTarget, resolve};
+pub(crate) use text::{extend, quote};
+
 use crate::survey::{Kernel, Look, Role, StartupFile, System, patterns};
 
 /// A draft: the file's new text, and what is new and gone in it.
@@ -43,6 +45,12 @@ pub struct DraftEntry {
     pub why: String,
     #[serde(skip)]
     body: Vec<(&'static str, String)>,
+}
+
+impl DraftEntry {
+    pub(crate) fn new(id: String, title: String, why: String, body: Vec<(&'static str, String)>) -> Self {
+        Self { id, title, why, body }
+    }
 }
 
 /// An entry that starts nothing that is there.
@@ -90,7 +98,7 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host) -> Result<Draft> {
         }
     }
     let text = match &existing {
-        Some(file) => text::extend(&file.text, &added),
+        Some(file) => extend(&file.text, &added),
         None => text::new_file(&look.survey.machine.name, host, &added),
     };
     menu_file::check(path, &text).map_err(|_| {
@@ -137,7 +145,7 @@ fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool 
 }
 
 /// An id that no entry has: the system's own, or with a number behind it.
-fn free_id(base: &str, taken: &[String]) -> String {
+pub(crate) fn free_id(base: &str, taken: &[String]) -> String {
     let is_free = |id: &str| !taken.iter().any(|taken| taken == id) && !RESERVED_IDS.contains(&id);
     let numbered = (2..).map(|number| format!("{base}-{number}"));
     std::iter::once(base.to_string()).chain(numbered).find(|id| is_free(id)).unwrap_or_default()
@@ -165,9 +173,9 @@ fn entry(
     Ok(body.map(|(body, why)| DraftEntry { id, title: system.title.clone(), why, body }))
 }
 
-type Body = (Vec<(&'static str, String)>, String);
+pub(crate) type Body = (Vec<(&'static str, String)>, String);
 
-fn kernel_directly(
+pub(crate) fn kernel_directly(
     look: &Look<'_>,
     system: &System,
     host: Host,
@@ -190,7 +198,7 @@ fn kernel_directly(
     if look.survey.machine.secure_boot == Some(true) {
         return Ok(Err("Secure Boot is on, and its loader is what vouches for the kernel".into()));
     }
-    let quoted = |text: &str| text::quote(text);
+    let quoted = quote;
     let (pattern, initrds) =
         patterns(kernel).unwrap_or_else(|| (kernel.path.clone(), kernel.initrds.clone()));
     let mut body = vec![
@@ -220,11 +228,8 @@ fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<B
     let Some(entry) = entries.find(with_data) else { return Ok(None) };
     let Some(target) = &entry.target else { return Ok(None) };
     let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
-    let body = vec![
-        ("starts", text::quote("firmware-entry")),
-        ("label", text::quote(&entry.label)),
-        ("target", text::quote(&target)),
-    ];
+    let body =
+        vec![("starts", quote("firmware-entry")), ("label", quote(&entry.label)), ("target", quote(&target))];
     Ok(Some((body, "its firmware entry, which hands data of its own to the loader".into())))
 }
 
@@ -234,7 +239,7 @@ fn loader(look: &Look<'_>, system: &System, no_kernel: &str) -> Result<std::resu
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
     };
     let program = format!("{}{}", look.stable_name(file.volume - 1)?, file.path);
-    let body = vec![("starts", text::quote("efi")), ("program", text::quote(&program))];
+    let body = vec![("starts", quote("efi")), ("program", quote(&program))];
     let what = match file.role {
         Role::UnifiedImage => "its unified kernel image",
         Role::SparePath => "its spare path, the only loader of it that was found",

@@ -1,5 +1,6 @@
 //! Changes to the menu file that keep everything else in it to the byte: comments, blank lines, order, line ends.
 
+mod add;
 mod entries;
 mod keys;
 mod tune;
@@ -13,7 +14,8 @@ use toml_edit::{ArrayOfTables, DocumentMut, Item};
 use crate::error::{Error, Result};
 use crate::menu_file;
 
-pub use entries::{HiddenThing, Where, hidden, hide, move_entry, remove, rename, reveal};
+pub use add::{AddedEntry, NewEntry, add};
+pub use entries::{HiddenThing, Where, hidden, hide, move_entry, remove, rename, reveal, volume_named};
 pub use keys::{KEYS, Key, values};
 pub use tune::{Tuned, tune};
 

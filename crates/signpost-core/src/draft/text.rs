@@ -25,7 +25,7 @@ pub(super) fn new_file(heading: &str, host: Host, entries: &[DraftEntry]) -> Str
 }
 
 /// A file with entries behind what stands in it, which stays to the byte.
-pub(super) fn extend(text: &str, entries: &[DraftEntry]) -> String {
+pub(crate) fn extend(text: &str, entries: &[DraftEntry]) -> String {
     let mut out = text.to_string();
     if entries.is_empty() {
         return out;
@@ -50,7 +50,7 @@ fn section(entry: &DraftEntry) -> String {
 }
 
 /// A TOML string.
-pub(super) fn quote(text: &str) -> String {
+pub(crate) fn quote(text: &str) -> String {
     let mut out = String::from("\"");
     for c in text.chars() {
         match c {

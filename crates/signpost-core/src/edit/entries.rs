@@ -182,14 +182,14 @@ pub fn hide(
     Ok((text.finish(path)?, thing, refusal))
 }
 
-fn resolved(look: &Look<'_>, volume: &VolumeRef) -> Result<usize> {
+pub(super) fn resolved(look: &Look<'_>, volume: &VolumeRef) -> Result<usize> {
     let count = look.survey.volumes.len();
     look.resolve(volume)
         .map_err(|error| wrong(format!("{error}; there are v1 to v{count}, as `survey` shows them")))
 }
 
 /// A volume as people write it: with or without the colon that parts it from a path.
-fn volume_named(what: &str) -> Option<VolumeRef> {
+pub fn volume_named(what: &str) -> Option<VolumeRef> {
     VolumeRef::parse(what).or_else(|_| VolumeRef::parse(&format!("{what}:"))).ok()
 }
 

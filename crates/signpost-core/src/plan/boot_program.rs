@@ -76,7 +76,7 @@ pub(super) fn plan(
 fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
     let firmware = look.machine.architecture;
     let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
-    let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(format!("it is no program: {fault}")))?;
+    let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(fault.to_string()))?;
     if pe.machine == firmware {
         return Ok(());
     }

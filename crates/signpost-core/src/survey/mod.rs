@@ -36,6 +36,7 @@ pub(crate) use kernels::patterns;
 pub use ours::OurVariables;
 pub use reader::VolumeReader;
 pub use signpost_disk::file_system::Item;
+pub(crate) use systems::slug;
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};

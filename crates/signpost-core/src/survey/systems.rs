@@ -191,7 +191,7 @@ fn below_efi(path: &str) -> &str {
 }
 
 /// A short name, fit for an id: lower-case letters, digits, dashes.
-pub(super) fn slug(text: &str) -> String {
+pub(crate) fn slug(text: &str) -> String {
     let mut slug = String::new();
     for c in text.to_lowercase().chars() {
         match c {

@@ -2,7 +2,8 @@ use std::path::Path;
 
 use clap::{Args, Subcommand};
 use serde::Serialize;
-use signpost_core::edit::{self, HiddenThing, Where};
+use signpost_core::edit::{self, HiddenThing, NewEntry, Where};
+use signpost_core::menu::place::{Place, VolumeRef};
 use signpost_core::plan::pass;
 use signpost_core::{Code, Refusal, menu_file};
 
@@ -10,7 +11,7 @@ use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 
-/// Change single entries of the menu: rename, move, remove, hide, reveal
+/// Change single entries of the menu: add, rename, move, remove, hide, reveal
 ///
 /// An entry is named by its id, its title, or any start of either that fits no other. Everything else in the file stays as
 /// it is. `apply` puts the change in force.
@@ -22,6 +23,11 @@ pub struct EntryArgs {
 
 #[derive(Subcommand)]
 enum What {
+    /// Add an entry; what can be looked up is looked up
+    Add {
+        #[command(subcommand)]
+        new: New,
+    },
     /// Give an entry another title
     Rename {
         /// The entry
@@ -67,6 +73,78 @@ enum What {
     },
 }
 
+#[derive(Subcommand)]
+enum New {
+    /// An EFI program, on any volume
+    Efi {
+        /// Where it is, such as v4:/EFI/meridian/start.efi; the number becomes a name that holds
+        #[arg(value_parser = Place::parse)]
+        program: Place,
+        /// Do not look whether it is there
+        #[arg(long)]
+        unchecked: bool,
+        #[command(flatten)]
+        titled: Titled,
+    },
+    /// A Linux system: kernel, initrd, root and arguments are filled in
+    Linux {
+        /// The volume that its root is on, such as v3
+        #[arg(long, value_name = "VOLUME", value_parser = volume)]
+        on: VolumeRef,
+        #[command(flatten)]
+        titled: Titled,
+    },
+    /// An entry that the firmware has
+    FirmwareEntry {
+        /// Its number or its label
+        name: String,
+        #[command(flatten)]
+        titled: Titled,
+    },
+    /// A heading over other entries; `entry move X into GROUP` fills it
+    Group {
+        /// Its title
+        title: String,
+    },
+    /// The firmware's own screen
+    SetupScreen,
+    /// A restart
+    Restart,
+    /// Power off
+    PowerOff,
+}
+
+/// A volume, with or without the colon that parts it from a path.
+fn volume(text: &str) -> Result<VolumeRef, String> {
+    edit::volume_named(text).ok_or_else(|| format!("{text} names no volume; v3 or uuid:4F2A-11C9 does"))
+}
+
+#[derive(Args)]
+struct Titled {
+    /// Its title, instead of the one that is found
+    #[arg(long, value_name = "TEXT")]
+    title: Option<String>,
+}
+
+impl New {
+    fn wanted(&self) -> (NewEntry, Option<&str>) {
+        let plain = |starts, title| (NewEntry::Plain { starts, title }, None);
+        match self {
+            Self::Efi { program, unchecked, titled } => {
+                (NewEntry::Efi { program: program.clone(), unchecked: *unchecked }, titled.title.as_deref())
+            }
+            Self::Linux { on, titled } => (NewEntry::Linux { on: on.clone() }, titled.title.as_deref()),
+            Self::FirmwareEntry { name, titled } => {
+                (NewEntry::FirmwareEntry { name: name.clone() }, titled.title.as_deref())
+            }
+            Self::Group { title } => (NewEntry::Plain { starts: "group", title: "Group" }, Some(title)),
+            Self::SetupScreen => plain("setup-screen", "Firmware screen"),
+            Self::Restart => plain("restart", "Restart"),
+            Self::PowerOff => plain("power-off", "Power off"),
+        }
+    }
+}
+
 #[derive(Args)]
 struct Guard {
     /// Leave out this guard
@@ -99,6 +177,11 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
     let (machine, _lock) = app.machine_to_change_unless(is_question)?;
     let path = app.menu_file(&machine);
     let (text, done) = match &args.what {
+        What::Add { new } => {
+            let (wanted, title) = new.wanted();
+            let (text, added) = edit::add(&app.look(&machine)?, &path, &wanted, title)?;
+            (text, format!("{} is added, \"{}\": {}", added.id, added.title, added.why))
+        }
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(&path, entry, title)?;
             (text, format!("{id} is called {title} now"))

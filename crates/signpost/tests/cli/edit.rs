@@ -204,3 +204,54 @@ fn names_that_fit_nothing_or_too_much_are_answered_with_what_there_is() {
     insta::assert_snapshot!(all);
     assert_eq!(machine.read("menu.toml"), OWN);
 }
+
+/// Numbers become names that hold, titles and arguments come from the machine; the result is a menu that holds.
+#[test]
+fn entries_are_added_with_what_the_machine_tells() {
+    let machine = machine();
+    machine.write("menu.toml", &menu("", &[]));
+    for args in [
+        &["efi", "v3:/EFI/meridian/start.efi"][..],
+        &[
+            "efi",
+            "v1:/EFI/none.efi",
+            "--unchecked",
+            "--title",
+            "A name that is far longer than any id may ever become",
+        ],
+        &["firmware-entry", "0001", "--title", "By its entry"],
+        &["group", "Larkspur, older kernels"],
+        &["setup-screen"],
+        &["restart"],
+    ] {
+        machine.ok(&[&["entry", "add"], args].concat());
+    }
+    let text = machine.read("menu.toml");
+    assert!(text.contains("program = \"uuid:0B0B-0001/EFI/meridian/start.efi\""), "{text}");
+    assert!(
+        text.contains("title   = \"Meridian Desktop 4\"") && text.contains("label   = \"Meridian\""),
+        "{text}"
+    );
+    let rows = machine.json(&["menu"])["entries"].clone();
+    let there: Vec<bool> = rows.as_array().unwrap().iter().map(|row| row["is_there"] == true).collect();
+    assert_eq!(there, [true, false, true, true, true, true], "{rows}");
+}
+
+#[test]
+fn what_cannot_be_added_is_answered_with_what_there_is() {
+    let machine = machine();
+    let mut all = String::new();
+    for args in [
+        &["efi", "v3:/EFI/meridan/start.efi"][..],
+        &["efi", "v9:/EFI/x.efi"],
+        &["efi", "v1:/EFI/larkspur/initrd-6.9.1"],
+        &["linux", "--on", "v3"],
+        &["linux", "--on", "third"],
+        &["firmware-entry", "Larkspur"],
+    ] {
+        let error = machine.fails(2, &[&["entry", "add"], args].concat());
+        all.push_str(&format!("{}\n  {error}", args.join(" ")));
+    }
+    insta::assert_snapshot!(all);
+    assert_eq!(machine.read("menu.toml"), OWN);
+}

@@ -1,0 +1,182 @@
+//! New entries: everything about them that can be looked up is looked up.
+
+use std::path::Path;
+
+use serde::Serialize;
+use signpost_firmware::image::pe::Pe;
+use signpost_menu::place::{Place, VolumeRef};
+
+use super::wrong;
+use crate::draft::{self, Body};
+use crate::error::Result;
+use crate::menu_file;
+use crate::survey::{Look, slug};
+
+/// Bytes of a program in which its headers lie.
+const HEAD: usize = 64 * 1024;
+/// Names of a folder that are told where a file is not there.
+const MAX_NAMES: usize = 12;
+
+/// What is to be added.
+#[derive(Clone, Debug)]
+pub enum NewEntry {
+    /// An EFI program; whether it is looked at first.
+    Efi {
+        /// Where it is.
+        program: Place,
+        /// Whether it need not be there.
+        unchecked: bool,
+    },
+    /// The Linux system whose root is on a volume.
+    Linux {
+        /// The volume.
+        on: VolumeRef,
+    },
+    /// An entry of the firmware's, by number or label.
+    FirmwareEntry {
+        /// Its number in hexadecimal, or its label.
+        name: String,
+    },
+    /// What takes no more than its kind: a group, the firmware's screen, restart, power off.
+    Plain {
+        /// The word for it in the file.
+        starts: &'static str,
+        /// Its title where none is given.
+        title: &'static str,
+    },
+}
+
+/// An entry that was added.
+#[derive(Clone, Debug, Serialize)]
+pub struct AddedEntry {
+    /// Its id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// Where what it says comes from.
+    pub why: String,
+}
+
+/// The file's text with an entry more, behind all others.
+///
+/// # Errors
+/// Where what it would start is not there: what there is.
+pub fn add(
+    look: &Look<'_>,
+    path: &Path,
+    new: &NewEntry,
+    title: Option<&str>,
+) -> Result<(String, AddedEntry)> {
+    let file = menu_file::load(path)?;
+    let (own_title, (body, why)) = match new {
+        NewEntry::Efi { program, unchecked } => efi(look, program, *unchecked)?,
+        NewEntry::Linux { on } => linux(look, on, &file)?,
+        NewEntry::FirmwareEntry { name } => firmware_entry(look, name)?,
+        NewEntry::Plain { starts, title } => {
+            ((*title).to_string(), (vec![("starts", draft::quote(starts))], "made by hand".to_string()))
+        }
+    };
+    let title = title.map_or(own_title, str::to_string);
+    let taken: Vec<String> = file.document.entries.iter().map(|entry| entry.id.clone()).collect();
+    let entry = draft::DraftEntry::new(draft::free_id(&short(&slug(&title)), &taken), title, why, body);
+    let text = draft::extend(&file.text, std::slice::from_ref(&entry));
+    menu_file::check(path, &text)?;
+    Ok((text, AddedEntry { id: entry.id, title: entry.title, why: entry.why }))
+}
+
+/// Letters of an id that is made from a title: an id has 40 at most, and a number may follow.
+fn short(id: &str) -> String {
+    const MOST: usize = 36;
+    id.chars().take(MOST).collect::<String>().trim_end_matches('-').to_string()
+}
+
+fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Body)> {
+    let volume = super::entries::resolved(look, &program.volume)?;
+    let (facts, path) = (&look.survey.volumes[volume], &program.path);
+    let place = format!("{}{path}", look.stable_name(volume)?);
+    if !unchecked {
+        let reader = look
+            .reader(volume)
+            .ok_or_else(|| wrong(format!("{} cannot be looked into", facts.where_it_is())))?;
+        let head = reader.read_head(path, HEAD).map_err(|error| {
+            wrong(format!("{}: {error}{}", facts.where_it_is(), nearest_folder(look, volume, path)))
+        })?;
+        Pe::decode(&head)
+            .map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it all the same")))?;
+    }
+    let system = look
+        .survey
+        .startup_file(volume, path)
+        .and_then(|file| look.survey.startup_files[file].system.clone());
+    let title = system.and_then(|id| look.survey.system(&id).map(|system| system.title.clone()));
+    let stem = path.rsplit('/').next().unwrap_or_default().split('.').next().unwrap_or_default().to_string();
+    let why = format!("the program on {}", facts.where_it_is());
+    let body = vec![("starts", draft::quote("efi")), ("program", draft::quote(&place))];
+    Ok((title.unwrap_or(stem), (body, why)))
+}
+
+/// The nearest folder on the way to a path that is there, and what stands in it.
+fn nearest_folder(look: &Look<'_>, volume: usize, path: &str) -> String {
+    let mut folder = path;
+    while let Some((parent, _)) = folder.rsplit_once('/') {
+        folder = parent;
+        let shown = if folder.is_empty() { "/" } else { folder };
+        let Some(items) = look.reader(volume).and_then(|reader| reader.list(shown).ok()) else { continue };
+        let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
+        return format!(
+            "; in {shown} there is {}",
+            if names.is_empty() { "nothing".into() } else { names.join(", ") }
+        );
+    }
+    String::new()
+}
+
+fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<(String, Body)> {
+    let volume = super::entries::resolved(look, on)?;
+    let roots: Vec<_> = look
+        .survey
+        .systems
+        .iter()
+        .filter(|system| system.family == "linux" && system.root.is_some())
+        .collect();
+    let system = roots.iter().find(|system| system.root == Some(volume + 1)).ok_or_else(|| {
+        let there: Vec<String> = roots
+            .iter()
+            .map(|system| format!("{} on v{}", system.title, system.root.unwrap_or_default()))
+            .collect();
+        let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
+        wrong(format!("no Linux system has its root on v{}; there is: {there}", volume + 1))
+    })?;
+    let body = draft::kernel_directly(look, system, file.document.settings.host)?;
+    let body =
+        body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;
+    Ok((system.title.clone(), body))
+}
+
+fn firmware_entry(look: &Look<'_>, name: &str) -> Result<(String, Body)> {
+    let entries = &look.survey.firmware.entries;
+    let lower = name.to_lowercase();
+    let matching: Vec<_> = entries
+        .iter()
+        .filter(|entry| entry.number.eq_ignore_ascii_case(name) || entry.label.to_lowercase() == lower)
+        .collect();
+    let [entry] = matching.as_slice() else {
+        let near = if matching.is_empty() { entries.iter().collect() } else { matching.clone() };
+        let all: Vec<String> =
+            near.iter().map(|entry| format!("{} \"{}\"", entry.number, entry.label)).collect();
+        let what = if matching.is_empty() {
+            "no entry of the firmware is called"
+        } else {
+            "several entries are called"
+        };
+        return Err(wrong(format!("{what} {name}; there are {}", all.join(", "))));
+    };
+    let mut body = vec![("starts", draft::quote("firmware-entry")), ("label", draft::quote(&entry.label))];
+    if let Some(target) = &entry.target {
+        body.push((
+            "target",
+            draft::quote(&format!("{}{}", look.stable_name(target.volume - 1)?, target.file)),
+        ));
+    }
+    Ok((entry.label.clone(), (body, format!("the firmware's entry {}", entry.number))))
+}
