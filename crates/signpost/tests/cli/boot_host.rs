@@ -228,7 +228,7 @@ fn the_boot_screen_is_shown_at_any_size() {
 }
 
 #[test]
-fn a_boot_program_of_another_kind_is_not_put_there() {
+fn no_boot_program_of_another_kind_is_put_there() {
     const ARM_64: u16 = 0xaa64;
     let host = Host::small();
     std::fs::write(&host.program, Program::new("Signpost").machine(ARM_64).build()).unwrap();
