@@ -9,7 +9,7 @@ use std::path::Path;
 
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, document};
-use toml_edit::{ArrayOfTables, DocumentMut, Item};
+use toml_edit::{ArrayOfTables, DocumentMut, Item, TableLike, Value};
 
 use crate::error::{Error, Result};
 use crate::menu_file;
@@ -60,6 +60,20 @@ impl MenuText {
                 "the file writes {name} in another way than as [[{name}]] sections; edit it by hand"
             ))
         })
+    }
+}
+
+/// Sets a value; blanks before it and a comment behind it stay.
+fn set(table: &mut dyn TableLike, key: &str, value: Value) {
+    match table.get_mut(key).and_then(Item::as_value_mut) {
+        Some(held) => {
+            let decor = held.decor().clone();
+            *held = value;
+            *held.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key, Item::Value(value));
+        }
     }
 }
 

@@ -7,7 +7,7 @@ use signpost_menu::document::{Hidden, Hide, Starts};
 use signpost_menu::place::{Place, VolumeRef};
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
-use super::{MenuText, find, wrong};
+use super::{MenuText, find, set, wrong};
 use crate::code::Code;
 use crate::draft::is_started_by;
 use crate::error::{Refusal, Result};
@@ -233,18 +233,4 @@ fn thing(hide: &Hide) -> HiddenThing {
 
 fn entry(text: &mut MenuText, index: usize) -> Result<&mut Table> {
     text.sections("entry")?.get_mut(index).ok_or_else(|| wrong("the file has changed; try again"))
-}
-
-/// Sets a value; blanks before it and a comment behind it stay.
-fn set(table: &mut Table, key: &str, value: Value) {
-    match table.get_mut(key).and_then(Item::as_value_mut) {
-        Some(held) => {
-            let decor = held.decor().clone();
-            *held = value;
-            *held.decor_mut() = decor;
-        }
-        None => {
-            table.insert(key, Item::Value(value));
-        }
-    }
 }

@@ -9,7 +9,7 @@ use signpost_menu::nearest::nearest;
 use toml_edit::{Item, Table, Value};
 
 use super::keys::{KEYS, Key, values};
-use super::{MenuText, find, wrong};
+use super::{MenuText, find, set, wrong};
 use crate::error::Result;
 use crate::menu_file;
 
@@ -98,17 +98,7 @@ fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std
     };
     let table = text.document.entry(key.table).or_insert_with(|| Item::Table(Table::new()));
     let table = table.as_table_like_mut().ok_or_else(|| format!("{} is no table in the file", key.table))?;
-    match table.get_mut(key.key).and_then(Item::as_value_mut) {
-        // Blanks before it and a comment behind it stay.
-        Some(held) => {
-            let decor = held.decor().clone();
-            *held = value;
-            *held.decor_mut() = decor;
-        }
-        None => {
-            table.insert(key.key, Item::Value(value));
-        }
-    }
+    set(table, key.key, value);
     Ok(())
 }
 

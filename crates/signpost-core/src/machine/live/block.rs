@@ -134,7 +134,6 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
 /// By the kernel's names for its drivers (`Documentation/admin-guide/devices.txt`), and by what their folders hold.
 fn nature(folder: &Path, name: &str, size: u64) -> Nature {
     let starts = |words: &[&str]| words.iter().any(|word| name.starts_with(word));
-    let nothing = size == 0;
     if starts(&["loop"]) {
         let file = text(&folder.join("loop/backing_file"));
         return file.map_or(Nature::Empty, |file| Nature::File(PathBuf::from(file)));
@@ -147,11 +146,14 @@ fn nature(folder: &Path, name: &str, size: u64) -> Nature {
     if starts(&["md"]) {
         return Nature::MadeOf(format!("array {name}"));
     }
-    match name {
-        _ if starts(&["zram", "ram", "pmem"]) => Nature::Memory,
-        _ if nothing => Nature::Empty,
-        _ if starts(&["nbd", "rbd", "drbd", "etherd"]) => Nature::Network,
-        _ => Nature::Disk,
+    if starts(&["zram", "ram", "pmem"]) {
+        Nature::Memory
+    } else if size == 0 {
+        Nature::Empty
+    } else if starts(&["nbd", "rbd", "drbd", "etherd"]) {
+        Nature::Network
+    } else {
+        Nature::Disk
     }
 }
 
