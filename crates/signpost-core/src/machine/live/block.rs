@@ -60,6 +60,8 @@ pub(crate) enum Nature {
     Opened(String),
     /// Made of other devices, by its name: a logical volume, an array.
     MadeOf(String),
+    /// A part of a memory card that its own firmware uses.
+    CardArea,
     /// A disk of another machine, over the network.
     Network,
 }
@@ -73,6 +75,7 @@ impl Nature {
             Self::File(file) => Some(format!("the file {}", file.display())),
             Self::Memory => Some("memory".into()),
             Self::MadeOf(name) => Some(format!("made of other devices: {name}")),
+            Self::CardArea => Some("an area of a memory card for its own start".into()),
             Self::Network => Some("another machine's, over the network".into()),
         }
     }
@@ -148,6 +151,8 @@ fn nature(folder: &Path, name: &str, size: u64) -> Nature {
     }
     if starts(&["zram", "ram", "pmem"]) {
         Nature::Memory
+    } else if starts(&["mmcblk"]) && (name.contains("boot") || name.ends_with("rpmb")) {
+        Nature::CardArea
     } else if size == 0 {
         Nature::Empty
     } else if starts(&["nbd", "rbd", "drbd", "etherd"]) {
@@ -255,6 +260,8 @@ mod tests {
             ("sys/block/zram0/size", "8\n"),
             ("sys/block/nbd3/dev", "43:96\n"),
             ("sys/block/nbd3/size", "8\n"),
+            ("sys/block/mmcblk0boot0/dev", "179:8\n"),
+            ("sys/block/mmcblk0boot0/size", "8192\n"),
             ("sys/block/sr0/dev", "11:0\n"),
             ("sys/block/sr0/size", "0\n"),
             ("sys/block/broken/size", "not a number\n"),
@@ -268,6 +275,7 @@ mod tests {
             ("sr0", Nature::Empty),
             ("zram0", Nature::Memory),
             ("nbd3", Nature::Network),
+            ("mmcblk0boot0", Nature::CardArea),
         ] {
             assert_eq!(nature(name), Some(expected), "{name}");
         }
