@@ -15,7 +15,7 @@ use crate::error::{Error, Result};
 use crate::menu_file;
 
 pub use add::{AddedEntry, NewEntry, add};
-pub use entries::{HiddenThing, Where, hidden, hide, move_entry, remove, rename, reveal, volume_named};
+pub use entries::{HiddenThing, Where, edit, hidden, hide, move_entry, remove, rename, reveal, volume_named};
 pub use keys::{KEYS, Key, values};
 pub use tune::{Tuned, tune};
 
@@ -48,8 +48,15 @@ impl MenuText {
         if self.has_mark {
             text.insert(0, MARK);
         }
-        menu_file::check(path, &text)?;
-        Ok(text)
+        match menu_file::check(path, &text) {
+            Ok(_) => Ok(text),
+            // The lines are those of a file that is not written.
+            Err(Error::MenuFile { problems, .. }) => {
+                let all: Vec<String> = problems.into_iter().map(|problem| problem.message).collect();
+                Err(wrong(format!("{}; nothing was written", all.join("; "))))
+            }
+            Err(error) => Err(error),
+        }
     }
 
     /// The sections of this name, made where there are none.

@@ -53,6 +53,39 @@ pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> 
     Ok((text.finish(path)?, document.entries[index].id.clone()))
 }
 
+/// The file's text with other values for an entry's keys (`args=quiet`), and without those that are dropped; and the
+/// entry's id before.
+///
+/// # Errors
+/// Where there is no such entry, or it would not hold any more: what is wrong with it.
+pub fn edit(path: &Path, name: &str, assignments: &[String], drops: &[String]) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::load(path)?;
+    let index = find(&document, name)?;
+    let table = entry(&mut text, index)?;
+    for assignment in assignments {
+        let (key, value) = assignment
+            .split_once('=')
+            .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
+        set(table, key.trim(), value_of(key.trim(), value.trim()));
+    }
+    for key in drops {
+        if table.remove(key).is_none() {
+            let keys: Vec<&str> = table.iter().map(|(key, _)| key).collect();
+            return Err(wrong(format!("the entry has no {key}; it has {}", keys.join(", "))));
+        }
+    }
+    Ok((text.finish(path)?, document.entries[index].id.clone()))
+}
+
+/// A value as the file holds it: most are text, initrds a list.
+fn value_of(key: &str, value: &str) -> Value {
+    match (key, value.parse::<bool>()) {
+        ("initrd", _) => value.split_whitespace().collect::<toml_edit::Array>().into(),
+        ("handover", Ok(flag)) => flag.into(),
+        _ => value.into(),
+    }
+}
+
 /// The file's text with an entry in another place; and the entry's id.
 ///
 /// # Errors

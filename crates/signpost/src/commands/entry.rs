@@ -11,7 +11,7 @@ use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 
-/// Change single entries of the menu: add, rename, move, remove, hide, reveal
+/// Change single entries of the menu: add, rename, edit, move, remove, hide, reveal
 ///
 /// An entry is named by its id, its title, or any start of either that fits no other. Everything else in the file stays as
 /// it is. `apply` puts the change in force.
@@ -34,6 +34,17 @@ enum What {
         entry: String,
         /// Its new title
         title: String,
+    },
+    /// Set or drop an entry's keys, checked before they are taken
+    Edit {
+        /// The entry
+        entry: String,
+        /// What to set, such as args="root={root} ro"; several initrds are parted by blanks
+        #[arg(value_name = "KEY=VALUE", required_unless_present = "drop")]
+        assignments: Vec<String>,
+        /// A key to drop (can be repeated)
+        #[arg(long, value_name = "KEY")]
+        drop: Vec<String>,
     },
     /// Put an entry in another place
     Move {
@@ -185,6 +196,10 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(&path, entry, title)?;
             (text, format!("{id} is called {title} now"))
+        }
+        What::Edit { entry, assignments, drop } => {
+            let (text, id) = edit::edit(&path, entry, assignments, drop)?;
+            (text, format!("{id} is changed"))
         }
         What::Move { entry, to, other } => {
             let (text, id) = edit::move_entry(&path, entry, &place(to, other.as_deref())?)?;

@@ -50,7 +50,7 @@ fn lines(text: &str) -> Vec<&str> {
 /// A command, the lines that it takes away, the lines that it adds.
 type Case = (&'static [&'static str], &'static [&'static str], &'static [&'static str]);
 
-const CASES: [Case; 8] = [
+const CASES: [Case; 10] = [
     (
         &["tune", "timeout=3"],
         &["timeout   = 9   # the disk is slow"],
@@ -64,6 +64,12 @@ const CASES: [Case; 8] = [
         &[r#"title = "Larkspur"   # as on the label"#],
         &[r#"title = 'The "good" one'   # as on the label"#],
     ),
+    (
+        &["entry", "edit", "lark", "args=single  quiet", "title=Lark"],
+        &[r#"title = "Larkspur"   # as on the label"#],
+        &[r#"title = "Lark"   # as on the label"#, r#"args = "single  quiet""#],
+    ),
+    (&["entry", "edit", "lark", "--drop", "title"], &[r#"title = "Larkspur"   # as on the label"#], &[]),
     (&["entry", "move", "meridian", "top"], &[], &[]),
     (&["entry", "move", "Meridian", "into", "more"], &[], &[r#"in = "more""#]),
     (&["entry", "reveal", "Larkspur 12"], &["[[hide]] # old", r#"system = "Larkspur 12""#], &[]),
@@ -190,6 +196,10 @@ fn names_that_fit_nothing_or_too_much_are_answered_with_what_there_is() {
         &["rename", "larkk", "x"][..],
         &["rename", "m", "x"],
         &["rename", "zzz", "x"],
+        &["edit", "lark", "kernel=/boot/vmlinuz", "program=nowhere"],
+        &["edit", "lark", "args"],
+        &["edit", "lark", "--drop", "args"],
+        &["edit", "lark", "id=meridian"],
         &["move", "lark", "before"],
         &["move", "lark", "top", "meridian"],
         &["move", "lark", "into", "meridian"],
