@@ -118,3 +118,63 @@ fn check_unchanged(machine: &Machine, contents: &Contents, writes: &[Change]) ->
 fn value<'c>(contents: &'c Contents, write: &Write) -> Option<&'c [u8]> {
     contents.get(&write.variable_name()).map(|variable| variable.data.as_slice())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use signpost_firmware::boot_variables::boot_order;
+    use signpost_firmware::store::MemoryStore;
+    use signpost_firmware::variable::{Variable, VariableName, VariableStore};
+
+    /// A store that says how much it can take, as some do.
+    struct Tight {
+        store: MemoryStore,
+        room: u64,
+    }
+
+    impl VariableStore for Tight {
+        fn read_all(&self) -> std::result::Result<Contents, StoreError> {
+            self.store.read_all()
+        }
+
+        fn write(&mut self, variable: &Variable) -> std::result::Result<(), StoreError> {
+            self.store.write(variable)
+        }
+
+        fn remove(&mut self, name: &VariableName) -> std::result::Result<(), StoreError> {
+            self.store.remove(name)
+        }
+
+        fn room(&self) -> Option<u64> {
+            Some(self.room)
+        }
+    }
+
+    /// Whether the order is written, and what was said, with this much room.
+    fn with_room(room: u64, is_interrupted: bool) -> (bool, String) {
+        let work = tempfile::tempdir().unwrap();
+        let mut machine = Machine::of_images(&[]);
+        machine.variables = Box::new(Tight { store: MemoryStore::default(), room });
+        let mut history = History::open(work.path()).unwrap();
+        let contents = machine.contents().unwrap();
+        let write = Write::to(&contents, boot_order(&[1, 2]), "boot order 0001 0002".into(), None);
+        let done = carry_out(&mut machine, &mut history, Action::Apply, &[Change::Variable(write)], &|| {
+            is_interrupted
+        });
+        let is_written = !machine.contents().unwrap().variables.is_empty();
+        (is_written, done.map(|_| String::new()).unwrap_or_else(|error| error.to_string()))
+    }
+
+    #[test]
+    fn a_store_without_room_is_found_out_before_anything_is_written() {
+        let (is_written, said) = with_room(80, false);
+        assert!(!is_written && said.contains("room for 80") && said.contains("restart once"), "{said}");
+        assert_eq!(with_room(1000, false), (true, String::new()));
+    }
+
+    #[test]
+    fn who_is_stopped_before_the_first_write_has_written_nothing() {
+        let (is_written, said) = with_room(1000, true);
+        assert!(!is_written && said.contains("after 0 of 1 writes"), "{said}");
+    }
+}
