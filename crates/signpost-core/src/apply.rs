@@ -162,7 +162,7 @@ mod tests {
             is_interrupted
         });
         let is_written = !machine.contents().unwrap().variables.is_empty();
-        (is_written, done.map(|_| String::new()).unwrap_or_else(|error| error.to_string()))
+        (is_written, done.map_or_else(|error| error.to_string(), |_| String::new()))
     }
 
     #[test]
