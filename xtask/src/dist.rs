@@ -16,6 +16,8 @@ const SHELLS: [(&str, &str); 3] = [
     ("zsh", "share/zsh/site-functions/_signpost"),
     ("fish", "share/fish/vendor_completions.d/signpost.fish"),
 ];
+/// Off until somebody turns them on: a picture of the machine at each start and each day, in the journal.
+const UNITS: [&str; 2] = ["signpost-survey.service", "signpost-survey.timer"];
 const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
 
 /// Makes both below `target/dist`.
@@ -44,6 +46,9 @@ fn fill(tree: &Path) -> Result<()> {
         fs::write(&path, script).map_err(at(&path))?;
     }
     run(command(&program.to_string_lossy()).args(["--quiet", "manual"]).arg(tree.join("share/man/man1")))?;
+    for unit in UNITS {
+        copy(&workspace().join("xtask/units").join(unit), &tree.join("lib/systemd/system").join(unit))?;
+    }
     let documents = tree.join("share/doc/signpost");
     fs::create_dir_all(&documents).map_err(at(&documents))?;
     for document in DOCUMENTS {

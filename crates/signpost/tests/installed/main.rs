@@ -58,6 +58,22 @@ fn the_program_needs_no_library_of_the_system() {
     assert!(output.status.success() && !text.contains("NEEDED"), "{text}");
 }
 
+/// What a unit runs is what the package brings, and ends well.
+#[test]
+fn the_unit_runs_the_program_of_the_package() {
+    let work = tempfile::tempdir().unwrap();
+    install(work.path());
+    let units = work.path().join("usr/lib/systemd/system");
+    assert!(units.join("signpost-survey.timer").exists());
+    let text = std::fs::read_to_string(units.join("signpost-survey.service")).unwrap();
+    let line = text.lines().find_map(|line| line.strip_prefix("ExecStart=/usr/bin/signpost ")).unwrap();
+    let bench = work.path().join("bench");
+    ok(work.path(), &["demo", bench.to_str().unwrap(), "--bench-only"]);
+    let words: Vec<&str> =
+        ["--machine", bench.to_str().unwrap()].into_iter().chain(line.split(' ')).collect();
+    assert!(ok(work.path(), &words).contains("Starts next"));
+}
+
 #[test]
 fn manual_and_completions_lie_where_shells_and_man_look() {
     let work = tempfile::tempdir().unwrap();
