@@ -14,7 +14,7 @@ use crate::menu_file;
 use crate::resolve::{StartTarget, resolve};
 pub(crate) use text::{extend, quote};
 
-use crate::survey::{Kernel, Look, Role, StartupFile, System, patterns};
+use crate::survey::{FirmwareEntry, Kernel, Look, Role, StartupFile, System, patterns};
 
 /// A draft: the file's new text, and what is new and gone in it.
 #[derive(Clone, Debug, Serialize)]
@@ -222,15 +222,28 @@ pub(crate) fn kernel_directly(
 /// A closed system's loader may rely on the data that its installer put into its entry.
 fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<Body>> {
     let mut entries = look.survey.firmware.entries.iter();
-    let with_data = |entry: &&crate::survey::FirmwareEntry| {
+    let with_data = |entry: &&FirmwareEntry| {
         entry.system.as_ref() == Some(&system.id) && entry.data_length > 0 && !entry.is_made_by_firmware
     };
     let Some(entry) = entries.find(with_data) else { return Ok(None) };
-    let Some(target) = &entry.target else { return Ok(None) };
-    let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
-    let body =
-        vec![("starts", quote("firmware-entry")), ("label", quote(&entry.label)), ("target", quote(&target))];
+    if entry.target.is_none() {
+        return Ok(None);
+    }
+    let body = firmware_entry_body(look, entry)?;
     Ok(Some((body, "its firmware entry, which hands data of its own to the loader".into())))
+}
+
+/// What an entry says that starts one of the firmware's: its label, and its file, where labels alone do not tell.
+pub(crate) fn firmware_entry_body(
+    look: &Look<'_>,
+    entry: &FirmwareEntry,
+) -> Result<Vec<(&'static str, String)>> {
+    let mut body = vec![("starts", quote("firmware-entry")), ("label", quote(&entry.label))];
+    if let Some(target) = &entry.target {
+        let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
+        body.push(("target", quote(&target)));
+    }
+    Ok(body)
 }
 
 fn loader(look: &Look<'_>, system: &System, no_kernel: &str) -> Result<std::result::Result<Body, String>> {

@@ -14,7 +14,7 @@ use crate::survey::{Look, VolumeReader};
 use crate::words::volume_path;
 
 /// Bytes of a program in which its headers lie.
-const HEAD: usize = 64 * 1024;
+pub(crate) const HEAD: usize = 64 * 1024;
 
 /// Partitions and files of a survey; a partition's id is its volume's index.
 pub struct SurveyedHardware<'a> {

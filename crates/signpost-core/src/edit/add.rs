@@ -9,11 +9,10 @@ use signpost_menu::place::{Place, VolumeRef};
 use super::wrong;
 use crate::draft::{self, Body};
 use crate::error::Result;
+use crate::hardware::HEAD;
 use crate::menu_file;
 use crate::survey::{Look, slug};
 
-/// Bytes of a program in which its headers lie.
-const HEAD: usize = 64 * 1024;
 /// Names of a folder that are told where a file is not there.
 const MAX_NAMES: usize = 12;
 
@@ -171,12 +170,6 @@ fn firmware_entry(look: &Look<'_>, name: &str) -> Result<(String, Body)> {
         };
         return Err(wrong(format!("{what} {name}; there are {}", all.join(", "))));
     };
-    let mut body = vec![("starts", draft::quote("firmware-entry")), ("label", draft::quote(&entry.label))];
-    if let Some(target) = &entry.target {
-        body.push((
-            "target",
-            draft::quote(&format!("{}{}", look.stable_name(target.volume - 1)?, target.file)),
-        ));
-    }
+    let body = draft::firmware_entry_body(look, entry)?;
     Ok((entry.label.clone(), (body, format!("the firmware's entry {}", entry.number))))
 }

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use serde::Serialize;
-use signpost_menu::document::{Hidden, Hide, Starts};
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{DefaultEntry, Hidden, Hide, Starts};
 use signpost_menu::place::{Place, VolumeRef};
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
@@ -46,11 +47,10 @@ pub struct HiddenThing {
 /// # Errors
 /// Where there is no such entry.
 pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> {
-    let (mut text, document) = MenuText::load(path)?;
-    let index = find(&document, name)?;
-    let table = entry(&mut text, index)?;
-    set(table, "title", Value::from(title));
-    Ok((text.finish(path)?, document.entries[index].id.clone()))
+    change(path, name, |table| {
+        set(table, "title", Value::from(title));
+        Ok(())
+    })
 }
 
 /// The file's text with other values for an entry's keys (`args=quiet`), and without those that are dropped; and the
@@ -59,21 +59,28 @@ pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> 
 /// # Errors
 /// Where there is no such entry, or it would not hold any more: what is wrong with it.
 pub fn edit(path: &Path, name: &str, assignments: &[String], drops: &[String]) -> Result<(String, String)> {
+    change(path, name, |table| {
+        for assignment in assignments {
+            let (key, value) = assignment
+                .split_once('=')
+                .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
+            set(table, key.trim(), value_of(key.trim(), value.trim()));
+        }
+        for key in drops {
+            if table.remove(key).is_none() {
+                let keys: Vec<&str> = table.iter().map(|(key, _)| key).collect();
+                return Err(wrong(format!("the entry has no {key}; it has {}", keys.join(", "))));
+            }
+        }
+        Ok(())
+    })
+}
+
+/// The file's text with a change to one entry; and the entry's id before.
+fn change(path: &Path, name: &str, call: impl FnOnce(&mut Table) -> Result<()>) -> Result<(String, String)> {
     let (mut text, document) = MenuText::load(path)?;
     let index = find(&document, name)?;
-    let table = entry(&mut text, index)?;
-    for assignment in assignments {
-        let (key, value) = assignment
-            .split_once('=')
-            .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
-        set(table, key.trim(), value_of(key.trim(), value.trim()));
-    }
-    for key in drops {
-        if table.remove(key).is_none() {
-            let keys: Vec<&str> = table.iter().map(|(key, _)| key).collect();
-            return Err(wrong(format!("the entry has no {key}; it has {}", keys.join(", "))));
-        }
-    }
+    call(entry(&mut text, index)?)?;
     Ok((text.finish(path)?, document.entries[index].id.clone()))
 }
 
@@ -149,20 +156,30 @@ fn put_at(sections: &mut ArrayOfTables, from: usize, to: usize) {
 /// Where there is no such entry, or it is the default.
 pub fn remove(look: &Look<'_>, path: &Path, name: &str) -> Result<(String, String, Option<Refusal>)> {
     let (mut text, document) = MenuText::load(path)?;
-    let index = find(&document, name)?;
-    let id = document.entries[index].id.clone();
-    if document.settings.default == signpost_menu::document::DefaultEntry::Id(id.clone()) {
-        return Err(wrong(format!("{id} is the default; `signpost tune default=…` names another one first")));
-    }
-    let refusal = last_way(look, path, index)?;
-    text.sections("entry")?.remove(index);
+    let (id, refusal) = take_out(look, &mut text, &document, name)?;
     Ok((text.finish(path)?, id, refusal))
 }
 
+/// Takes an entry out; its id, and what stands against it.
+fn take_out(
+    look: &Look<'_>,
+    text: &mut MenuText,
+    document: &MenuDocument,
+    name: &str,
+) -> Result<(String, Option<Refusal>)> {
+    let index = find(document, name)?;
+    let id = document.entries[index].id.clone();
+    if document.settings.default == DefaultEntry::Id(id.clone()) {
+        return Err(wrong(format!("{id} is the default; `signpost tune default=…` names another one first")));
+    }
+    let refusal = last_way(look, document, index);
+    text.sections("entry")?.remove(index);
+    Ok((id, refusal))
+}
+
 /// The system that nothing but this entry starts.
-fn last_way(look: &Look<'_>, path: &Path, index: usize) -> Result<Option<Refusal>> {
-    let document = menu_file::load(path)?.document;
-    let resolved = resolve(look, &document);
+fn last_way(look: &Look<'_>, document: &MenuDocument, index: usize) -> Option<Refusal> {
+    let resolved = resolve(look, document);
     let starts = |system: &crate::survey::System, entry: usize| {
         let target = resolved.get(entry).and_then(|entry| entry.target.as_ref().ok());
         target.is_some_and(|target| is_started_by(look, system, target))
@@ -171,11 +188,11 @@ fn last_way(look: &Look<'_>, path: &Path, index: usize) -> Result<Option<Refusal
         (0..resolved.len()).any(|other| other != index && starts(system, other))
     };
     let lost = look.survey.systems.iter().find(|system| starts(system, index) && !others(system));
-    Ok(lost.map(|system| Refusal {
+    lost.map(|system| Refusal {
         code: Code::LastWay,
         message: format!("no other entry of the menu starts {}", system.title),
         way: "`entry move` puts it at the end, or into a group".into(),
-    }))
+    })
 }
 
 /// The file's text with a `[[hide]]` more: what draft never offers again. An entry goes from the menu too.
@@ -199,10 +216,8 @@ pub fn hide(
         let volume = resolved(look, &volume)?;
         ("volume", look.stable_name(volume)?.to_string())
     } else {
-        let index = find(&document, what)?;
-        let (_, id, stands) = remove(look, path, what)?;
+        let (id, stands) = take_out(look, &mut text, &document, what)?;
         refusal = stands;
-        text.sections("entry")?.remove(index);
         ("entry", id)
     };
     let mut table = Table::new();
