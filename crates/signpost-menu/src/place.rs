@@ -70,6 +70,25 @@ impl Place {
         let path = if path.is_empty() { "/" } else { path };
         Ok(Self { volume, path: path.to_string() })
     }
+
+    /// Whether a path is this one's, whose names may hold a `*` each for any letters; case does not matter.
+    pub fn covers(&self, path: &str) -> bool {
+        let (own, path) = (self.path.to_lowercase(), path.to_lowercase());
+        own.split('/').count() == path.split('/').count()
+            && own.split('/').zip(path.split('/')).all(|(pattern, name)| fits(pattern, name))
+    }
+}
+
+/// Whether a name fits a pattern, in which every `*` stands for any letters, or none.
+fn fits(pattern: &str, name: &str) -> bool {
+    let Some((first, rest)) = pattern.split_once('*') else { return pattern == name };
+    let Some(mut left) = name.strip_prefix(first) else { return false };
+    let (middle, last) = rest.rsplit_once('*').map_or((None, rest), |(middle, last)| (Some(middle), last));
+    for part in middle.into_iter().flat_map(|middle| middle.split('*')) {
+        let Some((_, behind)) = left.split_once(part) else { return false };
+        left = behind;
+    }
+    left.ends_with(last)
 }
 
 /// The volume, and what follows it.
@@ -168,6 +187,26 @@ mod tests {
         }
         assert_eq!(Place::parse("label:a%2Fb%25/x").unwrap().volume, VolumeRef::Label("a/b%".into()));
         assert_eq!(Place::parse("uuid:1").unwrap().path, "/");
+    }
+
+    #[test]
+    fn a_star_stands_for_any_letters_of_one_name() {
+        let covers =
+            |pattern: &str, path: &str| Place::parse(&format!("uuid:1{pattern}")).unwrap().covers(path);
+        for (pattern, path) in [
+            ("/EFI/BOOT/BOOTX64.EFI", "/efi/boot/bootx64.efi"),
+            ("/EFI/*/fb*.efi", "/EFI/larkspur/fbx64.efi"),
+            ("/EFI/*", "/EFI/"),
+            ("/a*b*c*d", "/abcd"),
+            ("/a**", "/a"),
+        ] {
+            assert!(covers(pattern, path), "{pattern} {path}");
+        }
+        for (pattern, path) in
+            [("/EFI/*", "/EFI/a/b"), ("/a*a", "/a"), ("/*x*y", "/yx"), ("/a*", "/b"), ("/EFI", "/EFI/x")]
+        {
+            assert!(!covers(pattern, path), "{pattern} {path}");
+        }
     }
 
     #[test]

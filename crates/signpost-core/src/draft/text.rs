@@ -1,56 +1,117 @@
-//! The text of a drafted menu file.
+//! The text of drafted entries.
 
+use serde::{Deserialize, Serialize};
 use signpost_menu::document::Host;
+use toml_edit::{Item, Value};
 
-use super::DraftEntry;
+use super::{DraftEntry, Offer};
+use crate::edit::MenuText;
 
-/// A new file.
-pub(super) fn new_file(heading: &str, host: Host, entries: &[DraftEntry]) -> String {
-    let default = entries.first().map_or("first", |entry| entry.id.as_str());
-    let mut text = format!(
-        "# The boot menu of this machine. Edit it freely: `signpost draft` adds what is new and leaves the rest.\n\
+/// The value of an entry's key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub(crate) enum Field {
+    /// A text.
+    Text(String),
+    /// Several.
+    List(Vec<String>),
+    /// Yes or no.
+    Flag(bool),
+}
+
+impl Field {
+    /// The value that stands in a file; `None` for one that no entry has.
+    pub(super) fn of_item(item: &Item) -> Option<Self> {
+        let value = item.as_value()?;
+        if let Some(text) = value.as_str() {
+            return Some(Self::Text(text.to_string()));
+        }
+        if let Some(flag) = value.as_bool() {
+            return Some(Self::Flag(flag));
+        }
+        let list: Option<Vec<String>> =
+            value.as_array()?.iter().map(|one| one.as_str().map(str::to_string)).collect();
+        list.map(Self::List)
+    }
+
+    pub(super) fn to_value(&self) -> Value {
+        match self {
+            Self::Text(text) => Value::from(text.as_str()),
+            Self::List(list) => list.iter().map(String::as_str).collect::<toml_edit::Array>().into(),
+            Self::Flag(flag) => Value::from(*flag),
+        }
+    }
+
+    /// The value as the file writes it.
+    pub(super) fn text(&self) -> String {
+        match self {
+            Self::Text(text) => quote(text),
+            Self::List(list) => {
+                format!("[{}]", list.iter().map(|one| quote(one)).collect::<Vec<_>>().join(", "))
+            }
+            Self::Flag(flag) => flag.to_string(),
+        }
+    }
+}
+
+impl From<&str> for Field {
+    fn from(text: &str) -> Self {
+        Self::Text(text.to_string())
+    }
+}
+
+impl From<String> for Field {
+    fn from(text: String) -> Self {
+        Self::Text(text)
+    }
+}
+
+/// The head of a new file.
+pub(super) fn head(heading: &str, host: Host) -> String {
+    format!(
+        "# The boot menu of this machine. Edit it freely: `signpost draft` refreshes it and keeps what you change.\n\
          format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
-         default = {}\ntimeout = 5           # seconds\n",
+         default = \"first\"\ntimeout = 5           # seconds\n",
         quote(heading),
         match host {
             Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
             Host::Signpost => "\"signpost\"  # the boot program shows it",
-        },
-        quote(default)
-    );
-    for entry in entries {
-        text.push_str(&section(entry));
-    }
-    text
+        }
+    )
 }
 
-/// A file with entries behind what stands in it, which stays to the byte.
-pub(crate) fn extend(text: &str, entries: &[DraftEntry]) -> String {
-    let mut out = text.to_string();
-    if entries.is_empty() {
-        return out;
+/// Makes an entry the default of a new file.
+pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) {
+    if let Some(entry) = entry {
+        file.set_in("menu", "default", Value::from(entry.id.as_str()));
     }
+}
+
+/// A text with an entry behind what stands in it, which stays to the byte.
+pub(crate) fn append(text: &str, id: &str, offer: &Offer) -> String {
     let line_end = if text.contains("\r\n") { "\r\n" } else { "\n" };
+    let mut out = text.to_string();
     if !out.is_empty() && !out.ends_with('\n') {
         out.push_str(line_end);
     }
-    for entry in entries {
-        out.push_str(&section(entry).replace('\n', line_end));
-    }
+    out.push_str(&section(id, offer).replace('\n', line_end));
     out
 }
 
-fn section(entry: &DraftEntry) -> String {
-    let mut text = format!("\n# {}\n[[entry]]\n", entry.why);
-    let own = [("id", quote(&entry.id)), ("title", quote(&entry.title))];
-    for (key, value) in own.iter().chain(&entry.body) {
-        text.push_str(&format!("{key:<8}= {value}\n"));
+/// An entry's section, with the reason for it above.
+pub(crate) fn section(id: &str, offer: &Offer) -> String {
+    let mut text = format!("\n# {}\n[[entry]]\n", offer.why);
+    let id = Field::from(id);
+    let own = [("id", &id)];
+    let fields = offer.body.iter().map(|(key, value)| (*key, value));
+    for (key, value) in own.into_iter().chain(fields) {
+        text.push_str(&format!("{key:<8}= {}\n", value.text()));
     }
     text
 }
 
 /// A TOML string.
-pub(crate) fn quote(text: &str) -> String {
+fn quote(text: &str) -> String {
     let mut out = String::from("\"");
     for c in text.chars() {
         match c {
@@ -68,33 +129,34 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn entry(id: &str) -> DraftEntry {
-        let body = vec![("starts", quote("group"))];
-        DraftEntry { id: id.into(), title: "T".into(), why: "why".into(), body }
+    fn offer(title: &str) -> Offer {
+        Offer::by_hand(title.to_string(), (vec![("starts", "group".into())], "why".into()))
     }
 
     #[test]
     fn what_stands_in_a_file_stays_to_the_byte() {
         let text = "format = 1\r\n# mine\r\n[menu]\r\ntimeout = 9 # slow disk";
-        let extended = extend(text, &[entry("a")]);
-        assert!(extended.starts_with(text));
-        assert!(!extended.replace("\r\n", "").contains('\n'), "line ends stay of one kind");
-        assert_eq!(signpost_menu::parse(&extended).unwrap().entries.len(), 1);
-        assert_eq!(extend(text, &[]), text);
+        let longer = append(text, "a", &offer("T"));
+        assert!(longer.starts_with(text));
+        assert!(!longer.replace("\r\n", "").contains('\n'), "line ends stay of one kind");
+        assert_eq!(signpost_menu::parse(&longer).unwrap().entries.len(), 1);
     }
 
     proptest! {
         #[test]
         fn any_title_and_heading_is_quoted_so_that_it_reads_back(title: String, heading: String) {
-            let mut one = entry("a");
-            one.title = title.clone();
-            let document = signpost_menu::parse(&new_file(&heading, Host::Firmware, &[one])).unwrap_or_default();
-            // A group cannot be the default, so this file is refused for that alone.
-            prop_assert!(document.entries.is_empty());
-            let text = format!("format = 1\n[menu]\nheading = {}\n[[entry]]\nid = \"a\"\ntitle = {}\nstarts = \"group\"\n", quote(&heading), quote(&title));
+            let text = append(&head(&heading, Host::Firmware), "a", &offer(&title));
             let document = signpost_menu::parse(&text).unwrap();
             prop_assert_eq!(&document.entries[0].title, &title);
             prop_assert_eq!(document.settings.heading, Some(heading));
+        }
+
+        #[test]
+        fn fields_read_back_as_they_were_written(texts in prop::collection::vec(".*", 0..4)) {
+            for field in [Field::List(texts.clone()), Field::Text(texts.concat()), Field::Flag(true)] {
+                let document: toml_edit::DocumentMut = format!("key = {}", field.text()).parse().unwrap();
+                prop_assert_eq!(Field::of_item(&document["key"]), Some(field));
+            }
         }
     }
 }

@@ -7,7 +7,7 @@ use signpost_firmware::image::pe::Pe;
 use signpost_menu::place::{Place, VolumeRef};
 
 use super::wrong;
-use crate::draft::{self, Body};
+use crate::draft::{self, Body, Offer};
 use crate::error::Result;
 use crate::hardware::HEAD;
 use crate::menu_file;
@@ -72,21 +72,15 @@ pub fn add(
         NewEntry::Linux { on } => linux(look, on, &file)?,
         NewEntry::FirmwareEntry { name } => firmware_entry(look, name)?,
         NewEntry::Plain { starts, title } => {
-            ((*title).to_string(), (vec![("starts", draft::quote(starts))], "made by hand".to_string()))
+            ((*title).to_string(), (vec![("starts", (*starts).into())], "made by hand".to_string()))
         }
     };
     let title = title.map_or(own_title, str::to_string);
     let taken: Vec<String> = file.document.entries.iter().map(|entry| entry.id.clone()).collect();
-    let entry = draft::DraftEntry::new(draft::free_id(&short(&slug(&title)), &taken), title, why, body);
-    let text = draft::extend(&file.text, std::slice::from_ref(&entry));
+    let id = draft::free_id(&slug(&title), &taken);
+    let text = draft::append(&file.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
     menu_file::check(path, &text)?;
-    Ok((text, AddedEntry { id: entry.id, title: entry.title, why: entry.why }))
-}
-
-/// Letters of an id that is made from a title: an id has 40 at most, and a number may follow.
-fn short(id: &str) -> String {
-    const MOST: usize = 36;
-    id.chars().take(MOST).collect::<String>().trim_end_matches('-').to_string()
+    Ok((text, AddedEntry { id, title, why }))
 }
 
 fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Body)> {
@@ -110,7 +104,7 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
     let title = system.and_then(|id| look.survey.system(&id).map(|system| system.title.clone()));
     let stem = path.rsplit('/').next().unwrap_or_default().split('.').next().unwrap_or_default().to_string();
     let why = format!("the program on {}", facts.where_it_is());
-    let body = vec![("starts", draft::quote("efi")), ("program", draft::quote(&place))];
+    let body = vec![("starts", "efi".into()), ("program", place.into())];
     Ok((title.unwrap_or(stem), (body, why)))
 }
 
@@ -146,7 +140,7 @@ fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<
         let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
         wrong(format!("no Linux system has its root on v{}; there is: {there}", volume + 1))
     })?;
-    let body = draft::kernel_directly(look, system, file.document.settings.host)?;
+    let body = draft::newest_kernel(look, system, file.document.settings.host)?;
     let body =
         body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;
     Ok((system.title.clone(), body))

@@ -219,6 +219,19 @@ impl Machine {
         (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("last-survey.json"))
     }
 
+    /// Where what draft wrote last into a menu file is kept.
+    pub fn draft_record(&self, menu_file: &Path) -> PathBuf {
+        let name = if menu_file == self.menu_file() {
+            "last-draft.json".to_string()
+        } else {
+            let path = std::path::absolute(menu_file).unwrap_or_else(|_| menu_file.to_path_buf());
+            let told_apart: String =
+                crate::home::sha256(path.as_os_str().as_encoded_bytes()).chars().take(8).collect();
+            format!("last-draft-{told_apart}.json")
+        };
+        self.state_folder().join(name)
+    }
+
     /// Where what we note for ourselves is kept.
     fn state_folder(&self) -> &Path {
         if self.host.is_some() { Path::new("/var/lib/signpost") } else { &self.folder }

@@ -1,15 +1,16 @@
 use clap::{Args, ValueEnum};
-use signpost_core::draft::draft;
+use signpost_core::draft::{Base, draft};
 use signpost_core::menu::document::Host;
-use signpost_core::menu_file;
+use signpost_core::{edit, menu_file};
 
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Make the menu file from what is on the machine, or add to it what is new
+/// Make the menu file from what is on the machine, or refresh it
 ///
-/// What stands in the file stays as it is. Entries that start nothing any more are named, not removed.
+/// What is new is added in its natural place, what is different is taken over, what is gone is marked. Whatever was changed
+/// by hand stays: titles, order, arguments, fields and entries that were taken out.
 #[derive(Args)]
 pub struct DraftArgs {
     /// Show what the file would be, and write nothing
@@ -18,6 +19,9 @@ pub struct DraftArgs {
     /// Who shows the menu, where its file is made now: the firmware's own list, or the boot program
     #[arg(long, value_enum, default_value_t = HostArg::Firmware)]
     host: HostArg,
+    /// Offer again what was taken out of the menu by hand
+    #[arg(long)]
+    offer_removed: bool,
 }
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -35,10 +39,17 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         HostArg::Firmware => Host::Firmware,
         HostArg::Signpost => Host::Signpost,
     };
-    let draft = draft(&app.look(&machine)?, &path, host)?;
-    let changes = draft.is_new_file || !draft.added.is_empty();
-    if changes && !args.dry_run {
-        menu_file::save(&path, &draft.text)?;
+    let record = machine.draft_record(&path);
+    let mut base = Base::load(&record);
+    if args.offer_removed {
+        base.forget_all_but(&edit::ids(&path)?);
+    }
+    let draft = draft(&app.look(&machine)?, &path, host, base)?;
+    if !args.dry_run {
+        if draft.is_different {
+            menu_file::save(&path, &draft.text)?;
+        }
+        draft.base.save(&record)?;
     }
     app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
     Ok(Exit::Done)

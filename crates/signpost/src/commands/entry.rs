@@ -2,6 +2,7 @@ use std::path::Path;
 
 use clap::{Args, Subcommand};
 use serde::Serialize;
+use signpost_core::draft::Base;
 use signpost_core::edit::{self, HiddenThing, NewEntry, Where};
 use signpost_core::menu::place::{Place, VolumeRef};
 use signpost_core::plan::pass;
@@ -187,6 +188,7 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
     let is_question = matches!(args.what, What::Reveal { list: true, .. });
     let (machine, _lock) = app.machine_to_change_unless(is_question)?;
     let path = app.menu_file(&machine);
+    let mut hidden = None;
     let (text, done) = match &args.what {
         What::Add { new } => {
             let (wanted, title) = new.wanted();
@@ -208,11 +210,12 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         What::Remove { entry, guard } => {
             let (text, id, refusal) = edit::remove(&app.look(&machine)?, &path, entry)?;
             guard.pass(refusal)?;
-            (text, format!("{id} is no longer in the menu; `entry hide` keeps draft from offering it again"))
+            (text, format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"))
         }
         What::Hide { what, why, guard } => {
             let (text, thing, refusal) = edit::hide(&app.look(&machine)?, &path, what, why.as_deref())?;
             guard.pass(refusal)?;
+            hidden = thing.what.strip_prefix("entry ").map(str::to_string);
             (text, format!("{} is hidden; `entry reveal` takes that back", thing.what))
         }
         What::Reveal { list: true, .. } => return list(app, &path),
@@ -222,6 +225,13 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         }
     };
     menu_file::save(&path, &text)?;
+    if let Some(id) = hidden {
+        // Else draft would take it for removed by hand once it is revealed.
+        let record = machine.draft_record(&path);
+        let mut base = Base::load(&record);
+        base.forget(&id);
+        base.save(&record)?;
+    }
     let changed = Changed { schema: signpost_core::SCHEMA, done };
     app.report(&changed, || format!("{}.\n", changed.done));
     Ok(Exit::Done)

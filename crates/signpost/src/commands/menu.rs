@@ -15,6 +15,9 @@ pub struct MenuArgs {
     /// Only check this file, without a machine: for editors and hooks
     #[arg(long, value_name = "FILE")]
     check: Option<PathBuf>,
+    /// Show the members of groups too
+    #[arg(long)]
+    all: bool,
 }
 
 #[derive(Serialize)]
@@ -44,7 +47,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
         file: path.display().to_string(),
         entries: rows(&look, &document),
     };
-    app.show(&menu, || render::menu::text(&menu.file, &document, &menu.entries));
+    app.show(&menu, || render::menu::text(&menu.file, &document, &menu.entries, args.all));
     Ok(Exit::Done)
 }
 

@@ -1,39 +1,47 @@
 use std::path::Path;
 
-use signpost_core::draft::Draft;
+use signpost_core::draft::{Draft, Line};
 
 use super::style;
 use super::table::Table;
 
 pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
     let would = if dry_run { "would be " } else { "" };
-    let mut text = match (draft.is_new_file, draft.added.len()) {
+    let is_refreshed = !draft.added.is_empty() || !draft.changed.is_empty();
+    let mut text = match (draft.is_new_file, is_refreshed) {
         (true, _) => format!("{} {would}made\n", path.display()),
-        (false, 0) => format!("{}: nothing new\n", path.display()),
-        (false, _) => format!("{} {would}added to; what stood in it stays\n", path.display()),
+        (false, false) => format!("{}: nothing new\n", path.display()),
+        (false, true) => format!("{} {would}refreshed; what was changed by hand stays\n", path.display()),
     };
-    if !draft.added.is_empty() {
-        text.push_str(&format!("\n{}\n", style::heading("Added")));
-        let mut table = Table::new(&["", "", ""]);
-        for entry in &draft.added {
-            table.row([entry.id.clone(), entry.title.clone(), entry.why.clone()]);
-        }
-        text.push_str(&table.text());
-    }
-    if !draft.gone.is_empty() {
-        text.push_str(&format!("\n{} (they stay in the file)\n", style::heading("Start nothing any more")));
-        let mut table = Table::new(&["", ""]);
-        for entry in &draft.gone {
-            table.row([entry.id.clone(), entry.why.clone()]);
-        }
-        text.push_str(&table.text());
-    }
+    let added = draft.added.iter().map(|entry| [entry.id.clone(), entry.title.clone(), entry.why.clone()]);
+    section(&mut text, "Added", added);
+    section(&mut text, "Changed", draft.changed.iter().map(cells));
+    section(&mut text, "Stays as it is", draft.kept.iter().map(cells));
+    section(&mut text, "Start nothing any more (marked in the file)", draft.gone.iter().map(cells));
     if !draft.left.is_empty() {
         text.push_str(&format!("\n{}\n", style::heading("Not taken up")));
         draft.left.iter().for_each(|line| text.push_str(&format!("  {line}\n")));
     }
-    if dry_run && (draft.is_new_file || !draft.added.is_empty()) {
+    if dry_run && draft.is_different {
         text.push_str(&format!("\n{}\n\n{}", style::heading("The file"), draft.text));
     }
     text
+}
+
+fn cells(line: &Line) -> [String; 2] {
+    [line.id.clone(), line.why.clone()]
+}
+
+fn section<const N: usize>(
+    text: &mut String,
+    heading: &str,
+    rows: impl ExactSizeIterator<Item = [String; N]>,
+) {
+    if rows.len() == 0 {
+        return;
+    }
+    text.push_str(&format!("\n{}\n", style::heading(heading)));
+    let mut table = Table::new(&[""; N]);
+    rows.for_each(|row| table.row(row));
+    text.push_str(&table.text());
 }

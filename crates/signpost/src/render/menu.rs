@@ -4,7 +4,8 @@ use signpost_core::resolve::MenuRow;
 use super::style;
 use super::table::Table;
 
-pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow]) -> String {
+/// The menu as a table; members of groups are folded unless all are asked for, or they cannot start.
+pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool) -> String {
     let settings = &document.settings;
     let heading = settings.heading.as_deref().unwrap_or(file);
     let host = match settings.host {
@@ -25,25 +26,47 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow]) -> String {
     if rows.is_empty() {
         return text + "  no entries; `signpost draft` adds what is on the machine\n";
     }
-    let mut table = Table::new(&["", "id", "title", "kind", "there", "starts"]);
+    let mut table = Table::new(&["", "id", "title", "kind", "starts"]);
+    let mut folded = 0;
     for (index, row) in rows.iter().enumerate() {
+        if row.group.is_some() && row.is_there && !row.is_default && !is_all {
+            folded += 1;
+            continue;
+        }
         let mark = if row.is_default { ">" } else { " " };
         let indent = if row.group.is_some() { "  " } else { "" };
-        let starts = std::iter::once(&row.starts).chain(&row.notes).cloned().collect::<Vec<_>>().join("; ");
+        let mut starts =
+            std::iter::once(&row.starts).chain(&row.notes).cloned().collect::<Vec<_>>().join("; ");
+        if row.kind == "group" {
+            let members = rows.iter().filter(|member| member.group.as_ref() == Some(&row.id)).count();
+            starts = format!("opens a group of {members}");
+        }
+        if !row.is_there {
+            starts = format!("NOT THERE: {starts}");
+        }
         table.row([
             format!("{mark} {}", index + 1),
             row.id.clone(),
             format!("{indent}{}", row.title),
             row.kind.into(),
-            if row.is_there { "yes".into() } else { "NO".into() },
             starts,
         ]);
     }
     text.push_str(&table.text());
+    if folded > 0 {
+        text.push_str(&format!("\n{} in groups: --all shows them\n", count(folded)));
+    }
     let gone = rows.iter().filter(|row| !row.is_there).count();
     if gone > 0 {
-        let entries = if gone == 1 { "1 entry starts".to_string() } else { format!("{gone} entries start") };
-        text.push_str(&format!("\n{}\n", style::bad(&format!("{entries} nothing that is there"))));
+        let starts = if gone == 1 { "starts" } else { "start" };
+        text.push_str(&format!(
+            "\n{}\n",
+            style::bad(&format!("{} {starts} nothing that is there", count(gone)))
+        ));
     }
     text
+}
+
+fn count(entries: usize) -> String {
+    if entries == 1 { "1 entry".into() } else { format!("{entries} entries") }
 }

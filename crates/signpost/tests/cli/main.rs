@@ -9,6 +9,7 @@ mod draft_menu;
 mod edit;
 mod harness;
 mod plan_apply;
+mod refresh;
 mod rehearsal;
 mod survey;
 mod tide;

@@ -1,0 +1,86 @@
+//! What draft wrote last: the third side of a refresh, which tells a change by hand from a change of the machine.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use super::text::Field;
+use crate::durable::write_durably;
+use crate::error::{Error, Result};
+
+const FORMAT: u32 = 1;
+/// Bytes of a kept draft.
+const MAX_RECORD: u64 = 4 << 20;
+
+/// What draft wrote last, by what each entry is for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Base {
+    format: u32,
+    entries: BTreeMap<String, Written>,
+}
+
+/// An entry as draft wrote it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Written {
+    pub(super) id: String,
+    pub(super) why: String,
+    pub(super) fields: BTreeMap<String, Field>,
+}
+
+impl Default for Base {
+    fn default() -> Self {
+        Self { format: FORMAT, entries: BTreeMap::new() }
+    }
+}
+
+impl Base {
+    /// Reads it; nothing, where no draft was made yet, or by another version.
+    pub fn load(record: &Path) -> Self {
+        let read = || {
+            let length = std::fs::metadata(record).ok()?.len();
+            let text = (length <= MAX_RECORD).then(|| std::fs::read_to_string(record).ok())??;
+            let base: Self = serde_json::from_str(&text).ok()?;
+            (base.format == FORMAT).then_some(base)
+        };
+        read().unwrap_or_default()
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn save(&self, record: &Path) -> Result<()> {
+        if *self == Self::load(record) {
+            return Ok(());
+        }
+        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(record, error))?;
+        write_durably(record, (text + "\n").as_bytes())
+    }
+
+    /// Forgets an entry, so that it is offered again.
+    pub fn forget(&mut self, id: &str) {
+        self.entries.retain(|_, written| written.id != id);
+    }
+
+    /// Forgets every entry that is not among these ids.
+    pub fn forget_all_but(&mut self, ids: &[String]) {
+        self.entries.retain(|_, written| ids.contains(&written.id));
+    }
+
+    pub(super) fn get(&self, key: &str) -> Option<&Written> {
+        self.entries.get(key)
+    }
+
+    pub(super) fn put(&mut self, key: &str, written: Written) {
+        self.entries.insert(key.to_string(), written);
+    }
+
+    pub(super) fn drop_key(&mut self, key: &str) {
+        self.entries.remove(key);
+    }
+
+    pub(super) fn entries(&self) -> impl Iterator<Item = (&String, &Written)> {
+        self.entries.iter()
+    }
+}

@@ -1,0 +1,154 @@
+//! What draft would put into a menu: an entry for every system, and groups for what else starts it.
+
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{Hidden, Host, RESERVED_IDS};
+
+use super::text::Field;
+use super::{kernels, starts};
+use crate::error::Result;
+use crate::resolve::StartTarget;
+use crate::survey::{Look, StartupFile, System};
+
+/// Keys and values of an entry, and why it is as it is.
+pub(crate) type Body = (Vec<(&'static str, Field)>, String);
+
+/// An entry that is offered.
+#[derive(Clone, Debug)]
+pub(crate) struct Offer {
+    /// What it is for; the same at every draft.
+    pub(super) key: String,
+    /// The id that it gets where no other has it.
+    pub(super) id: String,
+    /// Why it is as it is.
+    pub(crate) why: String,
+    /// Its keys, the title first, without its id.
+    pub(crate) body: Vec<(&'static str, Field)>,
+    /// Where it stands.
+    pub(super) place: Place,
+    /// The system that it is the entry of: its index.
+    pub(super) system: Option<usize>,
+}
+
+/// Where an offered entry stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    /// In the menu.
+    Plain,
+    /// In the menu, over members.
+    Heading,
+    /// In the group of this key.
+    In(String),
+}
+
+impl Offer {
+    /// One that somebody asked for.
+    pub(crate) fn by_hand(title: String, (mut body, why): Body) -> Self {
+        body.insert(0, ("title", title.into()));
+        Self { key: String::new(), id: String::new(), why, body, place: Place::Plain, system: None }
+    }
+
+    pub(super) fn member(key: String, id: String, title: String, body: Body, group: &str) -> Self {
+        Self { key, id, place: Place::In(group.to_string()), ..Self::by_hand(title, body) }
+    }
+
+    pub(crate) fn title(&self) -> &str {
+        match self.body.first() {
+            Some(("title", Field::Text(title))) => title,
+            _ => &self.id,
+        }
+    }
+}
+
+/// Everything that there is to offer, and what cannot be, with the reasons.
+pub(super) fn all(look: &Look<'_>, host: Host) -> Result<(Vec<Offer>, Vec<String>)> {
+    let (mut offers, mut groups, mut left) = (Vec::new(), Vec::new(), Vec::new());
+    for (index, system) in look.survey.systems.iter().enumerate() {
+        let key = key(look, system);
+        match starts::best(look, system, host)? {
+            Ok(body) => {
+                let is_kernel = body.0.iter().any(|(_, value)| *value == Field::from("linux"));
+                let offer = Offer::by_hand(system.title.clone(), body);
+                let id = system.id.clone();
+                offers.push(Offer { key: key.clone(), id, system: Some(index), ..offer });
+                if is_kernel {
+                    groups.extend(kernels::groups(look, system, &key, host)?);
+                }
+            }
+            Err(why) => left.push(format!("{}: {why}", system.title)),
+        }
+    }
+    offers.append(&mut groups);
+    make_keys_unique(&mut offers);
+    Ok((offers, left))
+}
+
+/// What tells a system from others at every draft: its root's identity, or else its name.
+pub(super) fn key(look: &Look<'_>, system: &System) -> String {
+    let Some(volume) = system.root.and_then(|root| look.survey.volumes.get(root - 1)) else {
+        return format!("system {}", system.id);
+    };
+    let identity = volume.uuid.as_ref().or(volume.part_uuid.as_ref()).or(volume.label.as_ref());
+    format!("root {}{}", identity.map_or(volume.place.as_str(), |identity| identity), system.root_path)
+}
+
+/// Clones share an identity: the second gets a number.
+fn make_keys_unique(offers: &mut [Offer]) {
+    for index in 0..offers.len() {
+        let base = offers[index].key.clone();
+        let mut count = 1;
+        while offers[..index].iter().any(|before| before.key == offers[index].key) {
+            count += 1;
+            offers[index].key = format!("{base} {count}");
+        }
+    }
+}
+
+/// Whether something that is in the menu starts this system.
+pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
+    match target {
+        StartTarget::Program { volume, path, .. } => {
+            let file = look.survey.startup_file(*volume, path);
+            file.is_some_and(|file| look.survey.startup_files[file].system.as_ref() == Some(&system.id))
+        }
+        StartTarget::Linux { root: Some(root), .. } => system.root == Some(root + 1),
+        StartTarget::Linux { volume, kernel, root: None, .. } => {
+            system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == *kernel)
+        }
+        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&crate::survey::hex(*number)),
+        StartTarget::BuiltIn | StartTarget::Group => false,
+    }
+}
+
+/// Whether the menu file says that a system is not to be offered.
+pub(super) fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool {
+    let loaders = || system.loaders.iter().map(|index| &look.survey.startup_files[*index]);
+    document.hidden.iter().any(|hide| match &hide.what {
+        // Entries are hidden by their ids.
+        Hidden::Entry(_) => false,
+        Hidden::System(title) => *title == system.title,
+        Hidden::Volume(volume) => look.resolve(volume).is_ok_and(|volume| {
+            system.root == Some(volume + 1)
+                || (system.root.is_none() && loaders().all(|loader| loader.volume == volume + 1))
+        }),
+        Hidden::File(place) => look.resolve(&place.volume).is_ok_and(|volume| {
+            let is_it = |loader: &StartupFile| loader.volume == volume + 1 && place.covers(&loader.path);
+            system.root.is_none() && !system.loaders.is_empty() && loaders().all(is_it)
+        }),
+    })
+}
+
+/// Whether the menu file says that an entry of this id is not to be offered.
+pub(super) fn is_hidden_id(document: &MenuDocument, id: &str) -> bool {
+    document.hidden.iter().any(|hide| hide.what == Hidden::Entry(id.to_string()))
+}
+
+/// An id that no entry has: the system's own, or with a number behind it.
+pub(crate) fn free_id(base: &str, taken: &[String]) -> String {
+    // An id has 40 letters at most, and a number may follow.
+    const MOST: usize = 36;
+    let base = base.chars().take(MOST).collect::<String>();
+    let base = base.trim_end_matches('-');
+    let is_free = |id: &str| !taken.iter().any(|taken| taken == id) && !RESERVED_IDS.contains(&id);
+    let numbered = (2..).map(|number| format!("{base}-{number}"));
+    std::iter::once(base.to_string()).chain(numbered).find(|id| is_free(id)).unwrap_or_default()
+}

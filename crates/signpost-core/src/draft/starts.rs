@@ -1,0 +1,133 @@
+//! How a system is started: its kernel directly, where host, Secure Boot and file system allow it; else by its own
+//! loader; else by its firmware entry.
+
+use signpost_menu::document::Host;
+
+use super::offer::Body;
+use super::text::Field;
+use crate::error::Result;
+use crate::survey::{FirmwareEntry, Kernel, Look, Role, System, patterns};
+
+/// A way, or why there is none.
+pub(super) type Way = std::result::Result<Body, String>;
+
+/// The best way for a system.
+pub(super) fn best(look: &Look<'_>, system: &System, host: Host) -> Result<Way> {
+    if let Some(image) = &system.image {
+        let place = format!("v{}:{}", image.volume, image.path);
+        return Ok(Err(format!("it lies in the image file {place}; `entry add image {place}` takes it up")));
+    }
+    Ok(match newest_kernel(look, system, host)? {
+        Ok(body) => Ok(body),
+        Err(no_kernel) => match firmware_entry_with_data(look, system)? {
+            Some(body) => Ok(body),
+            None => loader(look, system, &no_kernel)?,
+        },
+    })
+}
+
+/// The newest kernel of a system, directly.
+pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host) -> Result<Way> {
+    let Some(newest) = system.kernels.first() else {
+        return Ok(Err("no kernel of it was found".into()));
+    };
+    // The newest may lie in two places; the one that the firmware reads is the one to start.
+    let is_fat = |kernel: &&Kernel| look.survey.volumes[kernel.volume - 1].is_fat;
+    let mut copies = system.kernels.iter().filter(|kernel| kernel.version == newest.version);
+    let kernel = copies.find(is_fat).unwrap_or(newest);
+    if let Err(why) = can_start(look, kernel, host) {
+        return Ok(Err(why));
+    }
+    let (path, initrds) = patterns(kernel).unwrap_or_else(|| (kernel.path.clone(), kernel.initrds.clone()));
+    let source = system.arguments.as_ref().map(|arguments| arguments.source.clone()).unwrap_or_default();
+    let reads = reader_of(host);
+    let why = format!("its kernel directly, from a volume that {reads} reads; arguments {source}");
+    Ok(Ok((kernel_body(look, system, kernel.volume, path, initrds, "")?, why)))
+}
+
+/// Whether a kernel can be started directly.
+pub(super) fn can_start(look: &Look<'_>, kernel: &Kernel, host: Host) -> std::result::Result<(), String> {
+    let volume = &look.survey.volumes[kernel.volume - 1];
+    if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume - 1).is_none()) {
+        return Err(format!("its kernel lies on {}, which {} does not read", volume.kind, reader_of(host)));
+    }
+    if kernel.efi_stub.is_none() {
+        return Err("its kernel has no EFI stub".into());
+    }
+    if look.survey.machine.secure_boot == Some(true) {
+        return Err("Secure Boot is on, and its loader is what vouches for the kernel".into());
+    }
+    Ok(())
+}
+
+fn reader_of(host: Host) -> &'static str {
+    if host == Host::Signpost { "the boot program" } else { "the firmware" }
+}
+
+/// What an entry says that starts a kernel of a system; `more` goes behind its arguments.
+pub(super) fn kernel_body(
+    look: &Look<'_>,
+    system: &System,
+    volume: usize,
+    kernel: String,
+    initrds: Vec<String>,
+    more: &str,
+) -> Result<Vec<(&'static str, Field)>> {
+    let mut body = vec![
+        ("starts", "linux".into()),
+        ("volume", look.stable_name(volume - 1)?.to_string().into()),
+        ("kernel", kernel.into()),
+    ];
+    if !initrds.is_empty() {
+        body.push(("initrd", Field::List(initrds)));
+    }
+    if let Some(root) = system.root {
+        body.push(("root", look.stable_name(root - 1)?.to_string().into()));
+    }
+    let own = system.arguments.as_ref().map(|arguments| arguments.text.as_str()).unwrap_or_default();
+    body.push(("args", format!("{own} {more}").trim().into()));
+    Ok(body)
+}
+
+/// A closed system's loader may rely on the data that its installer put into its entry.
+fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<Body>> {
+    let mut entries = look.survey.firmware.entries.iter();
+    let with_data = |entry: &&FirmwareEntry| {
+        entry.system.as_ref() == Some(&system.id) && entry.data_length > 0 && !entry.is_made_by_firmware
+    };
+    let Some(entry) = entries.find(with_data) else { return Ok(None) };
+    if entry.target.is_none() {
+        return Ok(None);
+    }
+    let body = firmware_entry_body(look, entry)?;
+    Ok(Some((body, "its firmware entry, which hands data of its own to the loader".into())))
+}
+
+/// What an entry says that starts one of the firmware's: its label, and its file, where labels alone do not tell.
+pub(crate) fn firmware_entry_body(
+    look: &Look<'_>,
+    entry: &FirmwareEntry,
+) -> Result<Vec<(&'static str, Field)>> {
+    let mut body = vec![("starts", "firmware-entry".into()), ("label", entry.label.as_str().into())];
+    if let Some(target) = &entry.target {
+        let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
+        body.push(("target", target.into()));
+    }
+    Ok(body)
+}
+
+fn loader(look: &Look<'_>, system: &System, no_kernel: &str) -> Result<Way> {
+    let Some(file) = system.loaders.first().map(|index| &look.survey.startup_files[*index]) else {
+        let way = "give it a loader on an ESP, or put its kernel there";
+        return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
+    };
+    let program = format!("{}{}", look.stable_name(file.volume - 1)?, file.path);
+    let body = vec![("starts", "efi".into()), ("program", program.into())];
+    let what = match file.role {
+        Role::UnifiedImage => "its unified kernel image",
+        Role::SparePath => "its spare path, the only loader of it that was found",
+        _ => "its own loader",
+    };
+    let why = if system.kernels.is_empty() { what.to_string() } else { format!("{what}: {no_kernel}") };
+    Ok(Ok((body, why)))
+}

@@ -1,0 +1,150 @@
+//! The text of a menu file under change: what is not touched stays to the byte.
+
+use std::path::Path;
+
+use signpost_menu::MenuDocument;
+use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, Value};
+
+use super::wrong;
+use crate::error::{Error, Result};
+use crate::menu_file;
+
+/// A byte order mark, as some editors leave it.
+const MARK: char = '\u{feff}';
+
+/// A menu file that is being changed.
+pub(crate) struct MenuText {
+    pub(super) document: DocumentMut,
+    has_mark: bool,
+    has_crlf: bool,
+}
+
+impl MenuText {
+    /// Takes a file that holds.
+    pub(crate) fn load(path: &Path) -> Result<(Self, MenuDocument)> {
+        let file = menu_file::load(path)?;
+        Ok((Self::new(path, &file.text)?, file.document))
+    }
+
+    /// Takes a text; `path` is where it stands, for errors.
+    pub(crate) fn new(path: &Path, text: &str) -> Result<Self> {
+        let plain = text.strip_prefix(MARK).unwrap_or(text);
+        let document = plain.parse().map_err(|error| Error::unusable(path, error))?;
+        Ok(Self { document, has_mark: text.starts_with(MARK), has_crlf: text.contains("\r\n") })
+    }
+
+    /// The changed text, which must hold again.
+    pub(crate) fn finish(self, path: &Path) -> Result<String> {
+        let mut text = self.document.to_string();
+        if self.has_crlf {
+            text = text.replace("\r\n", "\n").replace('\n', "\r\n");
+        }
+        if self.has_mark {
+            text.insert(0, MARK);
+        }
+        match menu_file::check(path, &text) {
+            Ok(_) => Ok(text),
+            // The lines are those of a file that is not written.
+            Err(Error::MenuFile { problems, .. }) => {
+                let all: Vec<String> = problems.into_iter().map(|problem| problem.message).collect();
+                Err(wrong(format!("{}; nothing was written", all.join("; "))))
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// The sections of this name, made where there are none.
+    pub(super) fn sections(&mut self, name: &str) -> Result<&mut ArrayOfTables> {
+        let item = self.document.entry(name).or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+        item.as_array_of_tables_mut().ok_or_else(|| {
+            wrong(format!(
+                "the file writes {name} in another way than as [[{name}]] sections; edit it by hand"
+            ))
+        })
+    }
+
+    /// Sets a key of one of the file's tables.
+    pub(crate) fn set_in(&mut self, table: &str, key: &str, value: Value) {
+        let item = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
+        if let Some(table) = item.as_table_like_mut() {
+            set(table, key, value);
+        }
+    }
+
+    /// The entries as they stand: id, group, what they start.
+    pub(crate) fn list(&self) -> Vec<(String, Option<String>, String)> {
+        let sections = self.document.get("entry").and_then(Item::as_array_of_tables);
+        let text = |table: &Table, key: &str| table.get(key).and_then(Item::as_str).map(str::to_string);
+        let of = |table: &Table| {
+            (
+                text(table, "id").unwrap_or_default(),
+                text(table, "in"),
+                text(table, "starts").unwrap_or_default(),
+            )
+        };
+        sections.into_iter().flat_map(ArrayOfTables::iter).map(of).collect()
+    }
+
+    fn place_of(&self, id: &str) -> Result<usize> {
+        let place = self.list().iter().position(|(own, ..)| own == id);
+        place.ok_or_else(|| wrong(format!("the entry {id} is not written as an [[entry]] section")))
+    }
+
+    /// The section of the entry of this id.
+    pub(crate) fn entry(&mut self, id: &str) -> Result<&mut Table> {
+        let index = self.place_of(id)?;
+        self.sections("entry")?.get_mut(index).ok_or_else(|| wrong("the file has changed; try again"))
+    }
+
+    /// Takes the entry of this id out.
+    pub(crate) fn remove_entry(&mut self, id: &str) -> Result<()> {
+        let index = self.place_of(id)?;
+        self.sections("entry")?.remove(index);
+        Ok(())
+    }
+
+    /// Puts the one section of a text before the entry that stands at an index; what stands behind the last section
+    /// stays before one that is put behind it.
+    pub(crate) fn insert_entry(&mut self, at: usize, text: &str) -> Result<()> {
+        let parsed: DocumentMut = text.parse().map_err(|error| wrong(format!("the new entry: {error}")))?;
+        let sections = parsed.get("entry").and_then(Item::as_array_of_tables);
+        let mut table =
+            sections.and_then(|sections| sections.get(0)).cloned().ok_or_else(|| wrong("no entry"))?;
+        let places = |name: &str| -> Vec<Option<isize>> {
+            let sections = self.document.get(name).and_then(Item::as_array_of_tables);
+            sections.into_iter().flat_map(ArrayOfTables::iter).map(Table::position).collect()
+        };
+        let held = places("entry");
+        // A section without a place of its own follows the one before it.
+        table.set_position(if at == 0 { held.first().copied().flatten() } else { None });
+        let is_last = at >= held.len() && places("hide").iter().max() <= held.iter().max();
+        if is_last {
+            let behind = self.document.trailing().as_str().unwrap_or_default().to_string();
+            let prefix =
+                table.decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default().to_string();
+            let line_end = if behind.is_empty() || behind.ends_with('\n') { "" } else { "\n" };
+            table.decor_mut().set_prefix(format!("{behind}{line_end}{prefix}"));
+            self.document.set_trailing("");
+        }
+        let sections = self.sections("entry")?;
+        let mut tables: Vec<Table> = sections.iter().cloned().collect();
+        tables.insert(at.min(tables.len()), table);
+        sections.clear();
+        tables.into_iter().for_each(|table| sections.push(table));
+        Ok(())
+    }
+}
+
+/// Sets a value; blanks before it and a comment behind it stay.
+pub(crate) fn set(table: &mut dyn TableLike, key: &str, value: Value) {
+    match table.get_mut(key).and_then(Item::as_value_mut) {
+        Some(held) => {
+            let decor = held.decor().clone();
+            *held = value;
+            *held.decor_mut() = decor;
+        }
+        None => {
+            table.insert(key, Item::Value(value));
+        }
+    }
+}

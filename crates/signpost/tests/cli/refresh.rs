@@ -1,0 +1,163 @@
+//! Refreshing a menu: three sides, of which the hand that changed the file always wins.
+
+use signpost_demo::program::Kernel;
+use signpost_demo::{BenchSpec, StoreKind};
+
+use crate::harness::{TestMachine, file, lark_disk, meridian_disk, meridian_files, small};
+
+/// A Linux system whose root the firmware reads, with these kernels.
+pub fn tidewater(release: &str, kernels: &[&str], options: &str) -> Vec<(String, Vec<u8>)> {
+    let mut files =
+        vec![file("/etc/os-release", release.into()), file("/etc/kernel/cmdline", options.into())];
+    for version in kernels {
+        files.push(file(&format!("/boot/vmlinuz-{version}"), Kernel::new(version).build("Tidewater")));
+        files.push(file(&format!("/boot/initrd-{version}"), b"initrd".to_vec()));
+    }
+    files
+}
+
+const RELEASE: &str = "ID=tidewater\nPRETTY_NAME=\"Tidewater RT 5\"\n";
+
+fn spec(files: Vec<(String, Vec<u8>)>) -> BenchSpec {
+    BenchSpec { disks: vec![lark_disk(files), meridian_disk(meridian_files())], ..small(StoreKind::Folder) }
+}
+
+fn drafted(kernels: &[&str]) -> TestMachine {
+    let machine = TestMachine::new(&spec(tidewater(RELEASE, kernels, "root=LABEL=TIDE quiet")));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine
+}
+
+fn ids(machine: &TestMachine) -> Vec<String> {
+    let entries = machine.json(&["menu"])["entries"].clone();
+    entries.as_array().unwrap().iter().map(|entry| entry["id"].as_str().unwrap().to_string()).collect()
+}
+
+#[test]
+fn older_kernels_and_single_user_starts_stand_in_groups() {
+    let machine = drafted(&["5.4", "5.10", "5.9"]);
+    assert_eq!(
+        ids(&machine),
+        [
+            "tidewater",
+            "meridian",
+            "tidewater-older",
+            "tidewater-5.9",
+            "tidewater-5.4",
+            "tidewater-single",
+            "tidewater-single-newest",
+            "tidewater-single-5.9",
+            "tidewater-single-5.4",
+        ]
+    );
+    let text = machine.read("menu.toml");
+    assert!(text.contains("title   = \"Tidewater, older kernels\""), "{text}");
+    assert!(text.contains("args    = \"root=LABEL=TIDE quiet single\""), "{text}");
+}
+
+#[test]
+fn a_new_kernel_comes_in_its_place_and_an_old_one_goes_unless_somebody_changed_it() {
+    let machine = drafted(&["5.4", "5.9", "5.10"]);
+    machine.ok(&["entry", "rename", "tidewater-5.4", "The one that works"]);
+    machine.ok(&["entry", "edit", "tidewater-5.4", "args=root=LABEL=TIDE debug"]);
+    spec(tidewater(RELEASE, &["5.10", "5.11"], "root=LABEL=TIDE quiet")).write(machine.folder()).unwrap();
+    let draft = machine.json(&["draft"]);
+    let gone: Vec<&str> =
+        draft["changed"].as_array().unwrap().iter().map(|line| line["id"].as_str().unwrap()).collect();
+    assert_eq!(gone, ["tidewater-single-5.9", "tidewater-single-5.4", "tidewater-5.9"]);
+    assert_eq!(draft["gone"][0]["id"], "tidewater-5.4", "{draft}");
+    assert_eq!(
+        ids(&machine),
+        [
+            "tidewater",
+            "meridian",
+            "tidewater-older",
+            "tidewater-5.10",
+            "tidewater-5.4",
+            "tidewater-single",
+            "tidewater-single-newest",
+            "tidewater-single-5.10",
+        ]
+    );
+    let text = machine.read("menu.toml");
+    assert!(text.contains("# gone: disk 1 partition 1 has no file /boot/vmlinuz-5.4"), "{text}");
+    assert!(machine.ok(&["draft"]).contains("nothing new"));
+    assert_eq!(machine.read("menu.toml"), text, "a second refresh changes nothing");
+    spec(tidewater(RELEASE, &["5.4", "5.11"], "root=LABEL=TIDE quiet")).write(machine.folder()).unwrap();
+    machine.ok(&["draft"]);
+    assert!(!machine.read("menu.toml").contains("# gone:"), "the mark goes when the kernel is back");
+}
+
+#[test]
+fn what_both_sides_changed_stays_as_the_person_wrote_it() {
+    let machine = drafted(&["5.4"]);
+    machine.ok(&["entry", "edit", "tidewater", "args=root=LABEL=TIDE quiet nosmt"]);
+    machine.ok(&["entry", "edit", "tidewater-single-newest", "title=Repair"]);
+    let newer = RELEASE.replace("RT 5", "RT 6");
+    spec(tidewater(&newer, &["5.4"], "root=LABEL=TIDE loud")).write(machine.folder()).unwrap();
+    let said = machine.ok(&["draft"]);
+    insta::assert_snapshot!(said);
+    let text = machine.read("menu.toml");
+    for line in
+        ["title   = \"Tidewater RT 6\"", "args    = \"root=LABEL=TIDE quiet nosmt\"", "title   = \"Repair\""]
+    {
+        assert!(text.contains(line), "{line}\n{text}");
+    }
+    assert!(
+        text.contains("args    = \"root=LABEL=TIDE loud single\""),
+        "what nobody touched is refreshed: {text}"
+    );
+    assert!(machine.ok(&["draft"]).contains("nothing new"), "and is said once");
+}
+
+#[test]
+fn removed_fields_and_entries_stay_removed_until_they_are_asked_for() {
+    let machine = drafted(&["5.4", "5.9"]);
+    machine.ok(&["entry", "edit", "tidewater", "--drop", "initrd"]);
+    machine.ok(&["entry", "remove", "tidewater-5.4"]);
+    machine.ok(&["entry", "remove", "meridian", "--despite", "last-way"]);
+    let before = machine.read("menu.toml");
+    let said = machine.ok(&["draft"]);
+    assert!(said.contains("Meridian Desktop 4: taken out of the menu by hand"), "{said}");
+    assert_eq!(machine.read("menu.toml"), before);
+    machine.ok(&["draft", "--offer-removed"]);
+    assert_eq!(ids(&machine)[..4], ["tidewater", "meridian", "tidewater-older", "tidewater-5.4"]);
+    assert!(
+        machine.read("menu.toml").matches("initrd  =").count() < 4,
+        "a removed field is no removed entry"
+    );
+}
+
+#[test]
+fn what_was_hidden_is_offered_again_once_it_is_revealed() {
+    let machine = drafted(&["5.4"]);
+    machine.ok(&["entry", "hide", "meridian", "--why", "not ours", "--despite", "last-way"]);
+    assert!(machine.ok(&["draft"]).contains("Meridian Desktop 4: hidden in the menu file"));
+    machine.ok(&["entry", "reveal", "meridian"]);
+    assert!(machine.ok(&["draft"]).contains("meridian  Meridian Desktop 4"));
+    machine.ok(&["entry", "hide", "uuid:0b0b-0001/EFI/*/*.efi"]);
+    machine.ok(&["entry", "remove", "meridian", "--despite", "last-way"]);
+    let said = machine.ok(&["draft"]);
+    assert!(said.contains("Meridian Desktop 4: hidden"), "a pattern covers every loader of it: {said}");
+}
+
+#[test]
+fn another_way_to_start_replaces_the_old_one_where_nobody_changed_it() {
+    let machine = drafted(&["5.4"]);
+    machine.ok(&["entry", "move", "tidewater", "bottom"]);
+    let mut spec = spec(tidewater(RELEASE, &["5.4"], "root=LABEL=TIDE quiet"));
+    spec.more = "secure-boot = true\n".into();
+    spec.disks[0] = {
+        let mut files = tidewater(RELEASE, &["5.4"], "root=LABEL=TIDE quiet");
+        let loader = signpost_demo::program::Program::new("Tidewater").build();
+        files.push(file("/EFI/tidewater/load.efi", loader));
+        lark_disk(files)
+    };
+    spec.write(machine.folder()).unwrap();
+    let draft = machine.json(&["draft"]);
+    let changed = draft["changed"].to_string();
+    assert!(changed.contains("starts in another way now: its own loader"), "{changed}");
+    assert_eq!(ids(&machine), ["meridian", "tidewater"], "groups need kernels that start directly");
+    let text = machine.read("menu.toml");
+    assert!(text.contains("program = \"uuid:0A0A-0001/EFI/tidewater/load.efi\""), "{text}");
+}
