@@ -74,6 +74,7 @@ fn against_tools() -> Result<()> {
         store: StoreKind::Folder,
         more: String::new(),
         catalogue: "",
+        recipes: "",
     };
     spec.write(work.path()).map_err(|error| error.to_string())?;
     let ours = median(|| {

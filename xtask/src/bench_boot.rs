@@ -134,6 +134,7 @@ fn start(files: Files, root: Option<Vec<u8>>) -> Result<(tempfile::TempDir, Vm)>
     };
     let spec = BenchSpec {
         catalogue: "",
+        recipes: "",
         name: "Bench".into(),
         disks: vec![disk],
         variables: Vec::new(),

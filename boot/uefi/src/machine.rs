@@ -9,18 +9,25 @@ use core::cell::OnceCell;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::file_system::{self, FileSystem, VolumeError};
+use signpost_disk::inside;
 use signpost_disk::probe::Identity;
 use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
+use signpost_firmware::image::pe::{self, Pe};
 use signpost_menu::place::VolumeIdentity;
-use signpost_menu::resolve::{LoadOptionSeen, Surroundings};
+use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use uefi::Handle;
 use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
 use uefi::proto::media::block::BlockIO;
 
 use crate::block::FirmwareBlocks;
 use crate::variables;
+
+/// Bytes of a text file, or a text in a program, that is read.
+const MAX_TEXT: usize = 64 * 1024;
+/// Bytes at the start of a program that hold its headers.
+const PE_HEAD: usize = 64 * 1024;
 
 type OpenedFileSystem = Option<Result<Box<dyn FileSystem>, VolumeError>>;
 
@@ -35,6 +42,9 @@ pub struct BootVolume {
     /// Whether the firmware reads it.
     pub is_fat: bool,
     drive: Option<HardDrive>,
+    /// Index of the disk that its partition is on.
+    disk: Option<usize>,
+    is_extended_boot: bool,
 }
 
 /// The machine at boot.
@@ -90,12 +100,21 @@ impl Machine {
             };
             let path =
                 seen.map(|seen| seen.path.clone()).or(beneath).unwrap_or_else(|| DevicePath::new(Vec::new()));
+            let (disk, is_extended_boot) = match &volume.origin {
+                Origin::Partition(disk, entry) => {
+                    let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
+                    (Some(*disk), entry.is_some_and(|entry| entry.purpose.is_extended_boot()))
+                }
+                _ => (None, false),
+            };
             machine.identities.push(names(index, &volume, &disks, found.home));
             machine.volumes.push(BootVolume {
                 path,
                 whereabouts: volume.origin.words(&disks),
                 is_fat: seen.is_some() && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
                 drive: seen.map(|seen| seen.drive.clone()),
+                disk,
+                is_extended_boot,
                 volume,
                 fs: OnceCell::new(),
             });
@@ -125,6 +144,12 @@ impl Machine {
             )),
         }
     }
+}
+
+/// The file systems inside an image file.
+fn inside(fs: &dyn FileSystem, image: &str) -> Result<Vec<Box<dyn FileSystem>>, String> {
+    let volumes = inside::volumes(fs, image).map_err(|error| format!("{image}: {error}"))?;
+    Ok(volumes.into_iter().filter_map(|volume| volume.files).collect())
 }
 
 /// Every disk with a medium, its device path beside it, and every partition that the firmware shows.
@@ -208,15 +233,57 @@ impl Surroundings for Machine {
         self.volumes.get(volume).map(|volume| volume.whereabouts.clone()).unwrap_or_default()
     }
 
-    fn files(&self, volume: usize, folder: &str) -> Result<Option<Vec<String>>, String> {
-        let items = self.file_system(volume)?.list(folder);
-        Ok(items
-            .ok()
-            .map(|items| items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect()))
+    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
+        let list = |fs: &dyn FileSystem| {
+            let items = fs.list(folder).ok()?;
+            Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
+        };
+        let fs = self.file_system(within.volume)?;
+        match within.image {
+            None => Ok(list(fs)),
+            Some(image) => Ok(inside(fs, image)?.iter().find_map(|fs| list(fs.as_ref()))),
+        }
     }
 
-    fn has_file(&self, volume: usize, path: &str) -> Result<bool, String> {
-        Ok(self.file_system(volume)?.metadata(path).is_ok_and(|found| !found.is_folder))
+    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
+        let has = |fs: &dyn FileSystem| fs.metadata(path).is_ok_and(|found| !found.is_folder);
+        let fs = self.file_system(within.volume)?;
+        match within.image {
+            None => Ok(has(fs)),
+            Some(image) => Ok(inside(fs, image)?.iter().any(|fs| has(fs.as_ref()))),
+        }
+    }
+
+    fn text(&self, volume: usize, path: &str) -> Option<String> {
+        String::from_utf8(self.file_system(volume).ok()?.read(path, MAX_TEXT).ok()?).ok()
+    }
+
+    fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage> {
+        let fs = self.file_system(volume).ok()?;
+        let pe = Pe::decode(&fs.read_head(path, PE_HEAD).ok()?).ok()?;
+        pe.section(".linux")?;
+        let text = |name: &str| {
+            let section = pe.section(name)?;
+            let mut bytes = alloc::vec![0; (section.size as usize).min(MAX_TEXT)];
+            let length = fs.read_at(path, u64::from(section.offset), &mut bytes).ok()?;
+            bytes.truncate(length);
+            Some(pe::text(&bytes))
+        };
+        Some(UnifiedImage { os_release: text(".osrel").unwrap_or_default(), version: text(".uname") })
+    }
+
+    fn include_from(&self) -> Vec<usize> {
+        let Some(home) = self.home else { return Vec::new() };
+        let disk = self.volumes.get(home).and_then(|volume| volume.disk);
+        let beside = |(index, volume): &(usize, &BootVolume)| {
+            *index != home && volume.is_extended_boot && volume.disk == disk
+        };
+        let others = self.volumes.iter().enumerate().filter(beside).map(|(index, _)| index);
+        core::iter::once(home).chain(others).collect()
+    }
+
+    fn architecture(&self) -> &str {
+        if cfg!(target_arch = "aarch64") { "aa64" } else { "x64" }
     }
 
     fn load_options(&self) -> Vec<LoadOptionSeen> {

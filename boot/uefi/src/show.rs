@@ -8,7 +8,7 @@ use signpost_menu::policy::{Situation, open};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve};
 use signpost_menu::screen::draw;
 use signpost_menu::session::{Request, Session};
-use signpost_menu::{MenuDocument, ours};
+use signpost_menu::{MenuDocument, include, ours};
 use uefi::proto::loaded_image::LoadedImage;
 use uefi::{Handle, Status, boot};
 
@@ -21,7 +21,7 @@ pub fn run() -> Status {
     let home = home_handle();
     let mut machine = Machine::look(home);
     let source = source::read(&machine);
-    let (document, has_menu) = match source.document {
+    let (mut document, has_menu) = match source.document {
         Some(document) => (document, true),
         None => (offer::document(&machine), false),
     };
@@ -29,10 +29,11 @@ pub fn run() -> Status {
         connect_everything();
         machine = Machine::look(home);
     }
+    let more = include::complete(&machine, &mut document);
     let resolved = resolve(&machine, &document);
     let mut session = open_session(&machine, &document, &resolved);
     if session.note.is_none() {
-        session.note = source.notes.first().cloned();
+        session.note = source.notes.iter().chain(&more).next().cloned();
     }
     Menu { machine: &machine, document: &document, resolved: &resolved, console: None }.serve(session)
 }

@@ -6,6 +6,8 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use signpost_disk::file_system::FileSystem;
+use signpost_disk::inside;
 use signpost_firmware::device_path::{DevicePath, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::image::pe::{MachineType, Pe};
@@ -31,8 +33,14 @@ const OURS: MachineType = MachineType::AA64;
 pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> String {
     let outcome = match target {
         StartTarget::Program { volume, path, args } => program(machine, *volume, path, args),
-        StartTarget::Linux { volume, kernel, initrds, args: own, .. } => {
-            linux(machine, *volume, kernel, initrds, args.unwrap_or(own))
+        StartTarget::Linux { volume, kernel, initrds, args: own, .. } => machine
+            .file_system(*volume)
+            .and_then(|fs| linux(machine, (*volume, fs), kernel, initrds, args.unwrap_or(own))),
+        StartTarget::Image { volume, image, kernel, initrds, args: own } => {
+            let inner = machine.file_system(*volume).and_then(|fs| {
+                inside::with_path(fs, image, kernel).map_err(|error| format!("{image}: {error}"))
+            });
+            inner.and_then(|fs| linux(machine, (*volume, fs.as_ref()), kernel, initrds, args.unwrap_or(own)))
         }
         StartTarget::FirmwareEntry { number, handover: true } => option(machine, *number),
         StartTarget::FirmwareEntry { number, .. } => Err(power::into_option(*number)),
@@ -58,14 +66,14 @@ fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(
     run(image, args)
 }
 
+/// A kernel and its initrds from a file system; the kernel is told the volume that it came from.
 fn linux(
     machine: &Machine,
-    volume: usize,
+    (volume, fs): (usize, &dyn FileSystem),
     kernel: &str,
     initrds: &[String],
     args: &str,
 ) -> Result<(), String> {
-    let fs = machine.file_system(volume)?;
     let bytes = fs.read(kernel, MAX_FILE).map_err(|error| error.to_string())?;
     check(&bytes, kernel)?;
     let header = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(&bytes))

@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use serde::Deserialize;
+use signpost_menu::place;
 
 use crate::error::{Error, Result};
+use crate::rows;
 use crate::survey::{Role, VersionFacts};
 
 const BUILT_IN: &str = include_str!("../data/catalogue.toml");
-/// Bytes of a file of rows.
-const MAX_FILE: u64 = 1 << 20;
 
 /// Rows to tell systems and programs by; the first that fits counts.
 #[derive(Clone, Debug, Deserialize)]
@@ -133,20 +133,7 @@ impl Catalogue {
     /// # Errors
     /// Where the folder or a file of it cannot be read.
     pub fn take_folder(&mut self, folder: &Path) -> Result<()> {
-        let entries = std::fs::read_dir(folder).map_err(|error| Error::unusable(folder, error))?;
-        let mut files: Vec<_> = entries.filter_map(|entry| entry.ok().map(|entry| entry.path())).collect();
-        files.retain(|path| path.extension().is_some_and(|extension| extension == "toml"));
-        files.sort();
-        files.reverse();
-        for path in files {
-            let length = std::fs::metadata(&path).map_err(|error| Error::unusable(&path, error))?.len();
-            if length > MAX_FILE {
-                return Err(Error::unusable(
-                    &path,
-                    format!("{length} bytes; a file of rows has {MAX_FILE} at most"),
-                ));
-            }
-            let text = std::fs::read_to_string(&path).map_err(|error| Error::unusable(&path, error))?;
+        for (path, text) in rows::files(folder)?.into_iter().rev() {
             let more = Self::parse(&text).map_err(|why| Error::unusable(&path, why))?;
             self.system.splice(0..0, more.system);
             self.program.splice(0..0, more.program);
@@ -186,17 +173,7 @@ impl Catalogue {
 
 /// Whether a text is what a pattern says, in any case; `*` stands for anything.
 pub(crate) fn fits(pattern: &str, text: &str) -> bool {
-    let (pattern, text) = (pattern.to_lowercase(), text.to_lowercase());
-    let mut parts = pattern.split('*');
-    let first = parts.next().unwrap_or_default();
-    let Some(mut rest) = text.strip_prefix(first) else { return false };
-    let mut parts: Vec<&str> = parts.collect();
-    let Some(last) = parts.pop() else { return rest.is_empty() };
-    for part in parts {
-        let Some(at) = rest.find(part) else { return false };
-        rest = &rest[at + part.len()..];
-    }
-    rest.ends_with(last)
+    place::fits(&pattern.to_lowercase(), &text.to_lowercase())
 }
 
 #[cfg(test)]

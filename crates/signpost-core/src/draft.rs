@@ -24,7 +24,7 @@ pub use base::Base;
 pub use offer::is_started_by;
 pub(crate) use offer::{Body, Offer, free_id};
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
-pub(crate) use text::append;
+pub(crate) use text::{Field, append};
 
 /// A draft: the file's new text, and what is new, different and gone in it.
 #[derive(Clone, Debug, Serialize)]
@@ -63,6 +63,8 @@ pub struct DraftEntry {
     pub title: String,
     /// Why it starts in this way.
     pub why: String,
+    /// The id of its group.
+    pub group: Option<String>,
 }
 
 /// Something about an entry, on a line.

@@ -1,9 +1,11 @@
 //! Changes to the menu file that keep everything else in it to the byte: comments, blank lines, order, line ends.
 
 mod add;
+mod block;
 mod entries;
 mod keys;
 mod menu_text;
+mod noise;
 mod tune;
 
 use std::path::Path;
@@ -15,9 +17,11 @@ use crate::error::{Error, Result};
 use crate::menu_file;
 
 pub use add::{AddedEntry, NewEntry, add};
+pub use block::{block, replace_block};
 pub use entries::{HiddenThing, Where, edit, hidden, hide, move_entry, remove, rename, reveal, volume_named};
 pub use keys::{KEYS, Key, values};
 pub(crate) use menu_text::{MenuText, set};
+pub use noise::{Noise, Quiet, noise, quieten};
 pub use tune::{Tuned, tune};
 
 /// What was typed cannot be done, in words.

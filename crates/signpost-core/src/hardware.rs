@@ -110,6 +110,15 @@ fn missing_initrd(reader: &VolumeReader, head: &[u8], data: &[u8]) -> Option<Str
     Some(format!("its arguments name the initrd {missing}, which is not there; the kernel gives up"))
 }
 
+impl SurveyedHardware<'_> {
+    /// What becomes of a kernel inside an image file.
+    pub(crate) fn kernel_inside(&self, volume: usize, image: &str, path: &str) -> Program {
+        let inner = self.look.reader(volume).and_then(|reader| reader.inside(image).ok()).unwrap_or_default();
+        let mut heads = inner.into_iter().filter_map(|(_, reader)| reader?.read_head(path, HEAD).ok());
+        heads.next().map_or(Program::Missing, |head| self.judge(&head))
+    }
+}
+
 impl Hardware for SurveyedHardware<'_> {
     fn partitions(&self) -> &[PartitionSeen] {
         &self.partitions

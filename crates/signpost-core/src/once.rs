@@ -1,9 +1,9 @@
 //! What the next start, and only that, goes to.
 
 use signpost_firmware::variable::{Attributes, Variable};
-use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, ours};
 
+use crate::edit::find;
 use crate::error::{Error, Result};
 use crate::machine::Machine;
 use crate::survey::OurVariables;
@@ -20,17 +20,11 @@ pub fn set(machine: &mut Machine, document: &MenuDocument, target: Option<&str>)
     let Some(id) = target else {
         return Ok(machine.variables.remove(&name)?);
     };
+    let id = if id == MENU { id } else { document.entries[find(document, id)?].id.as_str() };
     if id != MENU && !document.entry(id).is_some_and(|entry| entry.starts.is_system()) {
-        let ids =
-            document.entries.iter().filter(|entry| entry.starts.is_system()).map(|entry| entry.id.as_str());
-        let hint = match nearest(id, ids.clone()) {
-            Some(near) => format!("did you mean {near}?"),
-            None => format!("there are {}, and menu", ids.collect::<Vec<_>>().join(", ")),
-        };
-        return Err(Error::Unusable {
-            place: "once".into(),
-            why: format!("{id} is no entry that starts a system; {hint}"),
-        });
+        return Err(Error::WrongUse(format!(
+            "{id} starts no system; once takes an entry that does, or menu"
+        )));
     }
     let variable = Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() };
     Ok(machine.variables.write(&variable)?)

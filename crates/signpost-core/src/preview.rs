@@ -1,9 +1,9 @@
 //! The boot screen at the desk: the state machine that the boot program runs, drawn once.
 
-use signpost_menu::MenuDocument;
 use signpost_menu::policy::{Situation, open};
 use signpost_menu::screen::{Grid, draw};
 use signpost_menu::session::{Key, Session};
+use signpost_menu::{MenuDocument, include};
 
 use crate::resolve::{describe, resolve};
 use crate::survey::Look;
@@ -19,6 +19,9 @@ pub enum Screen {
 
 /// Draws it at this size: columns and rows.
 pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), screen: Screen) -> Grid {
+    let mut document = document.clone();
+    let notes = include::complete(look, &mut document);
+    let document = &document;
     let resolved = resolve(look, document);
     let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.clone().err()).collect();
     let lines: Vec<String> = resolved.iter().map(|entry| describe(look, entry)).collect();
@@ -31,6 +34,9 @@ pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), sc
         failed: None,
     });
     let mut session = Session::new(document, &resolved, &lines, &opening);
+    if session.note.is_none() {
+        session.note = notes.first().cloned();
+    }
     if !session.is_shown() {
         session.key(Key::Other);
     }

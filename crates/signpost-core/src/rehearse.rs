@@ -85,6 +85,10 @@ pub fn rehearse_with(look: &Look<'_>, boot: &BootVariables, what_if: &WhatIf<'_>
         let followed = menu::follow(look, boot, &hardware, &target, what_if);
         steps.extend(followed.steps);
         outcome = Outcome { entry: option.map(crate::survey::hex), ..followed.outcome };
+    } else if let Some(id) = what_if.choose {
+        outcome.notes.push(format!(
+            "our menu is not reached, so nobody can choose {id} there; `signpost apply` puts it in force"
+        ));
     }
     Rehearsal { schema: crate::SCHEMA, steps, outcome }
 }

@@ -1,13 +1,14 @@
 //! What the entries of a menu would start on a surveyed machine, and whether it is there.
 
 use serde::Serialize;
-use signpost_menu::MenuDocument;
+use signpost_firmware::image::pe::MachineType;
 use signpost_menu::place::VolumeIdentity;
-use signpost_menu::resolve::{LoadOptionSeen, Surroundings};
+use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
+use signpost_menu::{MenuDocument, include};
 
 pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve};
 
-use crate::survey::{Look, VolumeReader};
+use crate::survey::{Look, Volume, VolumeReader};
 
 /// A row of the menu, as facts.
 #[derive(Clone, Debug, Serialize)]
@@ -22,6 +23,8 @@ pub struct MenuRow {
     pub is_default: bool,
     /// Its group.
     pub group: Option<String>,
+    /// Whether it does not stand in the menu file, but was found as an entry file or unified image.
+    pub is_included: bool,
     /// Whether what it starts is there.
     pub is_there: bool,
     /// What it starts, or why it cannot.
@@ -32,6 +35,9 @@ pub struct MenuRow {
 
 /// The menu as a table of facts.
 pub fn rows(look: &Look<'_>, document: &MenuDocument) -> Vec<MenuRow> {
+    let mut document = document.clone();
+    include::complete(look, &mut document);
+    let document = &document;
     let default = document.default_entry(None).map(|entry| entry.id.as_str());
     resolve(look, document)
         .into_iter()
@@ -41,6 +47,7 @@ pub fn rows(look: &Look<'_>, document: &MenuDocument) -> Vec<MenuRow> {
             kind: resolved.entry.starts.word(),
             is_default: default == Some(resolved.entry.id.as_str()),
             group: resolved.entry.group.clone(),
+            is_included: resolved.entry.line == 0,
             is_there: resolved.target.is_ok(),
             starts: describe(look, &resolved),
             notes: resolved.notes,
@@ -57,15 +64,54 @@ impl Surroundings for Look<'_> {
         self.survey.volumes[volume].where_it_is()
     }
 
-    fn files(&self, volume: usize, folder: &str) -> Result<Option<Vec<String>>, String> {
-        let items = open(self, volume)?.list(folder);
-        Ok(items
-            .ok()
-            .map(|items| items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect()))
+    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
+        let list = |reader: &VolumeReader| {
+            let items = reader.list(folder).ok()?;
+            Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
+        };
+        let reader = open(self, within.volume)?;
+        match within.image {
+            None => Ok(list(reader)),
+            Some(image) => Ok(inside(reader, image)?.iter().find_map(list)),
+        }
     }
 
-    fn has_file(&self, volume: usize, path: &str) -> Result<bool, String> {
-        Ok(open(self, volume)?.has_file(path))
+    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
+        let reader = open(self, within.volume)?;
+        match within.image {
+            None => Ok(reader.has_file(path)),
+            Some(image) => Ok(inside(reader, image)?.iter().any(|reader| reader.has_file(path))),
+        }
+    }
+
+    fn text(&self, volume: usize, path: &str) -> Option<String> {
+        self.reader(volume)?.text(path)
+    }
+
+    fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage> {
+        let hints = &self.survey.startup_files[self.survey.startup_file(volume, path)?].hints;
+        hints.has_kernel_section.then(|| UnifiedImage {
+            os_release: hints.os_release.clone().unwrap_or_default(),
+            version: hints.uname.clone(),
+        })
+    }
+
+    fn include_from(&self) -> Vec<usize> {
+        let Some(home) = self.home() else { return Vec::new() };
+        let volumes = &self.survey.volumes;
+        let beside = |(index, volume): &(usize, &Volume)| {
+            *index != home && volume.is_extended_boot && volume.disk == volumes[home].disk
+        };
+        let others = volumes.iter().enumerate().filter(beside).map(|(index, _)| index);
+        std::iter::once(home).chain(others).collect()
+    }
+
+    fn architecture(&self) -> &str {
+        match self.machine.architecture {
+            MachineType::X64 => "x64",
+            MachineType::AA64 => "aa64",
+            _ => "",
+        }
     }
 
     fn load_options(&self) -> Vec<LoadOptionSeen> {
@@ -78,6 +124,11 @@ impl Surroundings for Look<'_> {
             })
             .collect()
     }
+}
+
+fn inside(reader: &VolumeReader, image: &str) -> Result<Vec<VolumeReader>, String> {
+    let volumes = reader.inside(image).map_err(|error| format!("{image}: {error}"))?;
+    Ok(volumes.into_iter().filter_map(|(_, reader)| reader).collect())
 }
 
 fn open<'l>(look: &'l Look<'_>, volume: usize) -> Result<&'l VolumeReader, String> {

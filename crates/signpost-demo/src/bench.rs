@@ -33,6 +33,8 @@ pub struct BenchSpec {
     pub more: String,
     /// Rows for the bench's own catalogue.
     pub catalogue: &'static str,
+    /// The bench's own recipes.
+    pub recipes: &'static str,
 }
 
 /// How firmware variables are kept.
@@ -207,9 +209,11 @@ impl BenchSpec {
                 "variables.fd"
             }
         };
-        if !self.catalogue.is_empty() {
-            fs::create_dir_all(folder.join("catalogue"))?;
-            fs::write(folder.join("catalogue/kestrel.toml"), self.catalogue)?;
+        for (name, rows) in [("catalogue", self.catalogue), ("recipes", self.recipes)] {
+            if !rows.is_empty() {
+                fs::create_dir_all(folder.join(name))?;
+                fs::write(folder.join(name).join("kestrel.toml"), rows)?;
+            }
         }
         fs::write(folder.join("machine.toml"), self.machine_toml(variables))
     }

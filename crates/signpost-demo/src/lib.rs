@@ -12,4 +12,4 @@ pub mod vm;
 mod volume;
 
 pub use bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
-pub use volume::Packed;
+pub use volume::{Packed, change_fat};

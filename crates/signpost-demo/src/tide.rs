@@ -41,6 +41,20 @@ family = "desktop"
 volume = { kinds = ["NTFS"], files = ["/Meridian/System/desktop.exe"], version-of = "/Meridian/System/desktop.exe" }
 "#;
 
+/// The observatory's own recipe: how Lantern Live is told where its image is.
+const RECIPES: &str = r#"# How Kestrel Point starts Lantern Live from its image file.
+format = 1
+
+[[recipe]]
+id     = "lantern-live"
+title  = "Lantern Live, from the image file on the store"
+for    = "image"
+when   = { label = "LANTERN" }
+kernel = ["newest:/boot/vmlinuz-*"]
+initrd = ["/boot/initrd-{version}"]
+args   = "lantern.volume=UUID={volume.uuid} lantern.image={path} ro"
+"#;
+
 /// Partition of a system that is long gone.
 const GONE: Guid = guid!("c4d81f20-3b6a-4e57-8f19-60a2d7b3e512");
 /// What the open-source firmware puts into entries that it makes by itself.
@@ -58,6 +72,7 @@ pub fn bench(store: StoreKind) -> BenchSpec {
         name: "Tide bench PC 2".into(),
         disks,
         catalogue: CATALOGUE,
+        recipes: RECIPES,
         variables,
         store,
         more: format!(

@@ -2,7 +2,9 @@
 
 use std::fs::File;
 use std::io::{self, Cursor, Read, Write};
+use std::ops::Range;
 use std::os::unix::fs::FileExt;
+use std::path::Path;
 
 /// Every file carries this date, so that the same bench has the same bytes.
 #[derive(Debug)]
@@ -43,15 +45,45 @@ pub(crate) fn fat(
     let options = fatfs::FsOptions::new().time_provider(&FIXED_DATE).update_accessed_date(false);
     let fs = fatfs::FileSystem::new(&mut volume, options)?;
     for (path, contents) in files {
-        let mut folder = fs.root_dir();
-        let (folders, file) = path.trim_start_matches('/').rsplit_once('/').unwrap_or(("", path));
-        for part in folders.split('/').filter(|part| !part.is_empty()) {
-            folder = folder.create_dir(part)?;
-        }
-        folder.create_file(file)?.write_all(contents)?;
+        put(&fs, path, contents)?;
     }
     fs.unmount()?;
     Ok(volume.into_inner())
+}
+
+fn put<T: fatfs::ReadWriteSeek>(fs: &fatfs::FileSystem<T>, path: &str, contents: &[u8]) -> io::Result<()> {
+    let mut folder = fs.root_dir();
+    let (folders, file) = path.trim_start_matches('/').rsplit_once('/').unwrap_or(("", path));
+    for part in folders.split('/').filter(|part| !part.is_empty()) {
+        folder = folder.create_dir(part)?;
+    }
+    let mut file = folder.create_file(file)?;
+    file.truncate()?;
+    file.write_all(contents)
+}
+
+/// Puts files into a FAT volume inside of a disk image, or takes them out, as a system that runs there would.
+///
+/// # Errors
+/// Where there is no such volume, or a file to take out is not there.
+pub fn change_fat(
+    image: &Path,
+    bytes: Range<usize>,
+    put_in: &[(String, Vec<u8>)],
+    take_out: &[&str],
+) -> io::Result<()> {
+    let mut disk = std::fs::read(image)?;
+    let volume = disk.get_mut(bytes).ok_or(io::ErrorKind::UnexpectedEof)?;
+    let options = fatfs::FsOptions::new().time_provider(&FIXED_DATE).update_accessed_date(false);
+    let fs = fatfs::FileSystem::new(Cursor::new(volume), options)?;
+    for (path, contents) in put_in {
+        put(&fs, path, contents)?;
+    }
+    for path in take_out {
+        fs.root_dir().remove(path.trim_start_matches('/'))?;
+    }
+    fs.unmount()?;
+    std::fs::write(image, disk)
 }
 
 /// A packed volume: through zstd, its length, then stretches of 4 KiB, each behind its offset.

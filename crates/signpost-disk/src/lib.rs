@@ -24,6 +24,7 @@ pub mod ext;
 pub mod fat;
 pub mod file_system;
 pub mod gpt;
+pub mod inside;
 mod iso;
 pub mod lvm;
 pub mod mbr;

@@ -21,6 +21,8 @@ impl MbrType {
     pub const PROTECTIVE: Self = Self(0xee);
     /// An ESP.
     pub const EFI_SYSTEM: Self = Self(0xef);
+    /// An extended boot partition.
+    pub const EXTENDED_BOOT: Self = Self(0xea);
 
     /// Whether logical partitions lie in it.
     pub fn is_extended(self) -> bool {

@@ -10,6 +10,9 @@ pub const LINUX_DATA: Guid = guid!("0fc63daf-8483-4772-8e79-3d69d8477de4");
 /// Data of DOS and its successors' file systems.
 pub const BASIC_DATA: Guid = guid!("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7");
 
+/// An extended boot partition (the Boot Loader Specification).
+pub const EXTENDED_BOOT: Guid = guid!("bc13c2ff-59e6-4262-a352-b275fd6f7172");
+
 const NAMES: [(Guid, &str); 28] = [
     (EFI_SYSTEM, "ESP"),
     (LINUX_DATA, "Linux data"),
@@ -27,7 +30,7 @@ const NAMES: [(Guid, &str); 28] = [
     (guid!("933ac7e1-2eb4-4f13-b844-0e14e2aef915"), "Linux home"),
     (guid!("3b8f8425-20e0-4f3b-907f-1a25a76f98e8"), "Linux server data"),
     (guid!("4d21b016-b534-45c2-a9fb-5c16e091fd2d"), "Linux /var"),
-    (guid!("bc13c2ff-59e6-4262-a352-b275fd6f7172"), "extended boot"),
+    (EXTENDED_BOOT, "extended boot"),
     (guid!("0657fd6d-a4ab-43c4-84e5-0933c84b4f4f"), "Linux swap"),
     (guid!("e6d6d379-f507-44c2-a23c-238f2a3df928"), "Linux LVM"),
     (guid!("a19d880f-05fc-4d3b-a006-743f0f84911e"), "Linux RAID"),

@@ -47,6 +47,11 @@ impl Purpose {
         matches!(self, Self::Gpt(partition_type::EFI_SYSTEM) | Self::Mbr(MbrType::EFI_SYSTEM))
     }
 
+    /// Whether it is an extended boot partition.
+    pub fn is_extended_boot(self) -> bool {
+        matches!(self, Self::Gpt(partition_type::EXTENDED_BOOT) | Self::Mbr(MbrType::EXTENDED_BOOT))
+    }
+
     /// In a few words; the type itself where it is not known.
     pub fn name(self) -> String {
         match self {

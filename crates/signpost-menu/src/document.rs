@@ -105,7 +105,7 @@ pub struct Entry {
     pub starts: Starts,
     /// `in`: the group that it is a member of.
     pub group: Option<String>,
-    /// Line of the file on which it begins, from 1.
+    /// Line of the file on which it begins, from 1; 0 for one that does not stand in the file.
     pub line: usize,
 }
 
@@ -139,7 +139,11 @@ pub enum Starts {
     Image {
         /// The image.
         image: Place,
-        /// Arguments.
+        /// The kernel in it.
+        kernel: KernelChoice,
+        /// Paths of initrds in it; `{version}` stands for the kernel's version.
+        initrd: Vec<String>,
+        /// Kernel arguments, which tell the system where its image is.
         args: String,
     },
     /// A heading over entries whose `in` names it.

@@ -17,8 +17,10 @@
 extern crate alloc;
 
 pub mod document;
+pub mod include;
 pub mod nearest;
 pub mod newest;
+pub mod os_release;
 pub mod ours;
 mod parse;
 pub mod place;

@@ -80,7 +80,7 @@ impl Place {
 }
 
 /// Whether a name fits a pattern, in which every `*` stands for any letters, or none.
-fn fits(pattern: &str, name: &str) -> bool {
+pub fn fits(pattern: &str, name: &str) -> bool {
     let Some((first, rest)) = pattern.split_once('*') else { return pattern == name };
     let Some(mut left) = name.strip_prefix(first) else { return false };
     let (middle, last) = rest.rsplit_once('*').map_or((None, rest), |(middle, last)| (Some(middle), last));

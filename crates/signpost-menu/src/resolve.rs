@@ -20,16 +20,54 @@ pub trait Surroundings {
     ///
     /// # Errors
     /// Why it cannot be read, in words; a folder that is not there is no error, but `None`.
-    fn files(&self, volume: usize, folder: &str) -> Result<Option<Vec<String>>, String>;
+    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String>;
 
     /// Whether a file stands at a path.
     ///
     /// # Errors
     /// Why the volume cannot be read, in words.
-    fn has_file(&self, volume: usize, path: &str) -> Result<bool, String>;
+    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String>;
+
+    /// A text file of a volume; `None` where it is not there, or is none.
+    fn text(&self, volume: usize, path: &str) -> Option<String>;
+
+    /// What a unified kernel image says of itself; `None` where the file is none.
+    fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage>;
+
+    /// The volumes whose entry files and unified images go into the menu: home, and the extended boot partition of its
+    /// disk.
+    fn include_from(&self) -> Vec<usize>;
+
+    /// Processor that entry files may be written for, as the Boot Loader Specification calls it: `x64`.
+    fn architecture(&self) -> &str;
 
     /// The firmware's load options, in the boot order first.
     fn load_options(&self) -> Vec<LoadOptionSeen>;
+}
+
+/// Where files are looked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Within<'a> {
+    /// The volume.
+    pub volume: usize,
+    /// The image file on it that is looked into.
+    pub image: Option<&'a str>,
+}
+
+impl Within<'_> {
+    /// A volume itself.
+    pub fn volume(volume: usize) -> Self {
+        Self { volume, image: None }
+    }
+}
+
+/// What a unified kernel image says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct UnifiedImage {
+    /// Its system's `os-release`: the section `.osrel`.
+    pub os_release: String,
+    /// Version of its kernel: the section `.uname`.
+    pub version: Option<String>,
 }
 
 /// A load option of the firmware's.
@@ -67,6 +105,19 @@ pub enum StartTarget {
         args: String,
         /// The root volume, where one is named.
         root: Option<usize>,
+    },
+    /// A Linux kernel inside an image file.
+    Image {
+        /// The image's volume.
+        volume: usize,
+        /// The image's path.
+        image: String,
+        /// The kernel's path in it.
+        kernel: String,
+        /// The initrds' paths in it.
+        initrds: Vec<String>,
+        /// All arguments.
+        args: String,
     },
     /// A load option that is there.
     FirmwareEntry {
@@ -117,8 +168,9 @@ pub fn resolve_entry<'d>(
         }
         Starts::Sector { volume } => find_volume(around, volume)
             .and_then(|_| Err("a boot sector: UEFI firmware starts none".to_string())),
-        Starts::Image { image, .. } => find_file(around, image)
-            .and_then(|_| Err("systems inside image files cannot be started yet".to_string())),
+        Starts::Image { image, kernel, initrd, args } => {
+            self::image(around, image, (kernel, initrd), &[args, &document.kernel_args], &mut notes)
+        }
         Starts::Group => Ok(StartTarget::Group),
         Starts::SetupScreen | Starts::Restart | Starts::PowerOff => Ok(StartTarget::BuiltIn),
         Starts::Unknown { why } => Err(why.clone()),
@@ -135,6 +187,9 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
     match target {
         StartTarget::Program { volume, path, .. } => format!("{}, {path}", around.whereabouts(*volume)),
         StartTarget::Linux { volume, kernel, .. } => format!("{}, {kernel}", around.whereabouts(*volume)),
+        StartTarget::Image { volume, image, kernel, .. } => {
+            format!("{}, {kernel} in {image}", around.whereabouts(*volume))
+        }
         StartTarget::FirmwareEntry { number, .. } => {
             let options = around.load_options();
             let option = options.iter().find(|option| option.number == *number);
@@ -160,22 +215,23 @@ fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, 
 
 fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, String> {
     let volume = find_volume(around, &place.volume)?;
-    need_file(around, volume, &place.path)?;
+    need_file(around, Within::volume(volume), &place.path)?;
     Ok(volume)
 }
 
-fn need_file(around: &impl Surroundings, volume: usize, path: &str) -> Result<(), String> {
-    if around.has_file(volume, path)? {
+fn need_file(around: &impl Surroundings, within: Within<'_>, path: &str) -> Result<(), String> {
+    if around.has_file(within, path)? {
         return Ok(());
     }
-    let at = around.whereabouts(volume);
-    Err(format!("{at} has no file {path}{}", nearby(around, volume, path)?))
+    let at = around.whereabouts(within.volume);
+    let inside = within.image.map(|image| format!(", {image}")).unwrap_or_default();
+    Err(format!("{at}{inside} has no file {path}{}", nearby(around, within, path)?))
 }
 
 /// What stands where the file should: the nearest name in its folder.
-fn nearby(around: &impl Surroundings, volume: usize, path: &str) -> Result<String, String> {
+fn nearby(around: &impl Surroundings, within: Within<'_>, path: &str) -> Result<String, String> {
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-    let Some(names) = around.files(volume, if folder.is_empty() { "/" } else { folder })? else {
+    let Some(names) = around.files(within, if folder.is_empty() { "/" } else { folder })? else {
         return Ok(format!("; there is no folder {folder}"));
     };
     let near = nearest(name, names.iter().map(String::as_str));
@@ -189,17 +245,52 @@ fn linux(
     notes: &mut Vec<String>,
 ) -> Result<StartTarget, String> {
     let volume = find_volume(around, &linux.volume)?;
-    let (kernel, version) = match &linux.kernel {
+    let (kernel, initrds) =
+        kernel_and_initrds(around, Within::volume(volume), (&linux.kernel, &linux.initrd), notes)?;
+    let root = linux.root.as_ref().map(|root| find_volume(around, root)).transpose()?;
+    let mut args = linux.args.clone();
+    if let Some(root) = root.and_then(|root| around.volumes().get(root)) {
+        args = args.replace("{root}", &root_argument(root));
+    }
+    Ok(StartTarget::Linux { volume, kernel, initrds, args: joined(&[&args, kernel_args]), root })
+}
+
+/// A system inside an image file.
+fn image(
+    around: &impl Surroundings,
+    image: &Place,
+    wanted: (&KernelChoice, &[String]),
+    args: &[&str],
+    notes: &mut Vec<String>,
+) -> Result<StartTarget, String> {
+    let volume = find_file(around, image)?;
+    let within = Within { volume, image: Some(&image.path) };
+    let (kernel, initrds) = kernel_and_initrds(around, within, wanted, notes)?;
+    Ok(StartTarget::Image { volume, image: image.path.clone(), kernel, initrds, args: joined(args) })
+}
+
+fn joined(parts: &[&str]) -> String {
+    parts.iter().copied().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ")
+}
+
+/// The paths of the kernel that is chosen and of its initrds, which are all there.
+fn kernel_and_initrds(
+    around: &impl Surroundings,
+    within: Within<'_>,
+    (kernel, initrd): (&KernelChoice, &[String]),
+    notes: &mut Vec<String>,
+) -> Result<(String, Vec<String>), String> {
+    let (kernel, version) = match kernel {
         KernelChoice::Fixed(path) => {
-            need_file(around, volume, path)?;
+            need_file(around, within, path)?;
             let name = path.rsplit('/').next().unwrap_or_default();
             (path.clone(), name.split_once('-').map(|(_, version)| version.to_string()).unwrap_or_default())
         }
         KernelChoice::Newest(newest) => {
-            let names = around.files(volume, &newest.folder)?.unwrap_or_default();
+            let names = around.files(within, &newest.folder)?.unwrap_or_default();
             let is_complete = |version: &str| {
-                let mut initrds = linux.initrd.iter().map(|initrd| initrd.replace("{version}", version));
-                initrds.all(|initrd| around.has_file(volume, &initrd) == Ok(true))
+                let mut initrds = initrd.iter().map(|initrd| initrd.replace("{version}", version));
+                initrds.all(|initrd| around.has_file(within, &initrd) == Ok(true))
             };
             let chosen = newest.choose(names.iter().map(String::as_str), is_complete);
             let chosen = chosen.map_err(|incomplete| match incomplete[..] {
@@ -211,17 +302,9 @@ fn linux(
             (chosen.path, chosen.version)
         }
     };
-    let initrds: Vec<String> =
-        linux.initrd.iter().map(|initrd| initrd.replace("{version}", &version)).collect();
-    initrds.iter().try_for_each(|initrd| need_file(around, volume, initrd))?;
-    let root = linux.root.as_ref().map(|root| find_volume(around, root)).transpose()?;
-    let mut args = linux.args.clone();
-    if let Some(root) = root.and_then(|root| around.volumes().get(root)) {
-        args = args.replace("{root}", &root_argument(root));
-    }
-    let parts = [args.as_str(), kernel_args];
-    let args = parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(" ");
-    Ok(StartTarget::Linux { volume, kernel, initrds, args, root })
+    let initrds: Vec<String> = initrd.iter().map(|initrd| initrd.replace("{version}", &version)).collect();
+    initrds.iter().try_for_each(|initrd| need_file(around, within, initrd))?;
+    Ok((kernel, initrds))
 }
 
 fn root_argument(root: &VolumeIdentity) -> String {

@@ -366,7 +366,7 @@ impl Row {
                 _ => What::Entry(index),
             },
             args: match &resolved.target {
-                Ok(StartTarget::Linux { args, .. }) => Some(args.clone()),
+                Ok(StartTarget::Linux { args, .. } | StartTarget::Image { args, .. }) => Some(args.clone()),
                 _ => None,
             },
             group: entry.group.clone(),

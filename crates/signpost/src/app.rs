@@ -9,6 +9,7 @@ use signpost_core::catalogue::Catalogue;
 use signpost_core::error::Refusal;
 use signpost_core::history::History;
 use signpost_core::machine::Lock;
+use signpost_core::recipe::Recipes;
 use signpost_core::survey::Look;
 use signpost_core::{Code, Error, Machine};
 
@@ -101,6 +102,15 @@ impl<'a> App<'a> {
             catalogue.take_folder(folder)?;
         }
         Ok(Look::at(machine, &catalogue))
+    }
+
+    /// The machine's recipes, which count before the built-in ones.
+    pub fn recipes(&self, machine: &Machine) -> Result<Recipes, Failure> {
+        let mut recipes = Recipes::built_in();
+        if let Some(folder) = machine.recipes_folder() {
+            recipes.take_folder(&folder)?;
+        }
+        Ok(recipes)
     }
 
     pub fn menu_file(&self, machine: &Machine) -> PathBuf {

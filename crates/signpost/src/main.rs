@@ -4,15 +4,18 @@
 mod app;
 mod args;
 mod commands;
+mod complete;
 mod failure;
 mod render;
 mod signals;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory, Parser};
 
 fn main() -> ExitCode {
+    // Where a shell asks for completions, they are all that is printed.
+    clap_complete::CompleteEnv::with_factory(args::Args::command).complete();
     let args = args::Args::parse();
     match app::App::new(&args.global).run(args.command) {
         Ok(code) => code.into(),

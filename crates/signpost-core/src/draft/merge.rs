@@ -215,9 +215,10 @@ impl<'a> Merge<'a> {
         }
         let at = self.natural_place(&file.list(), index, fates);
         file.insert_entry(at, &section(id, &shown))?;
+        let group = self.group_id(offer, fates).flatten();
         self.out.base.put(&offer.key, Written { id: id.to_string(), why: offer.why.clone(), fields });
         let (id, title, why) = (id.to_string(), offer.title().to_string(), offer.why.clone());
-        self.out.added.push(DraftEntry { id, title, why });
+        self.out.added.push(DraftEntry { id, title, why, group });
         Ok(())
     }
 

@@ -114,6 +114,9 @@ pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> 
         StartTarget::Linux { volume, kernel, root: None, .. } => {
             system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == *kernel)
         }
+        StartTarget::Image { volume, image, .. } => {
+            system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
+        }
         StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&crate::survey::hex(*number)),
         StartTarget::BuiltIn | StartTarget::Group => false,
     }

@@ -1,16 +1,20 @@
 //! New entries: everything about them that can be looked up is looked up.
 
+mod by_recipe;
+
 use std::path::Path;
 
 use serde::Serialize;
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::resolve::resolve_entry;
 
 use super::wrong;
 use crate::draft::{self, Body, Offer};
 use crate::error::Result;
 use crate::hardware::HEAD;
 use crate::menu_file;
+use crate::recipe::Recipes;
 use crate::survey::{Look, slug};
 
 /// Names of a folder that are told where a file is not there.
@@ -19,17 +23,26 @@ const MAX_NAMES: usize = 12;
 /// What is to be added.
 #[derive(Clone, Debug)]
 pub enum NewEntry {
-    /// An EFI program; whether it is looked at first.
+    /// An EFI program.
     Efi {
         /// Where it is.
         program: Place,
-        /// Whether it need not be there.
-        unchecked: bool,
+        /// The recipe for its arguments, where one is named.
+        recipe: Option<String>,
     },
     /// The Linux system whose root is on a volume.
     Linux {
         /// The volume.
         on: VolumeRef,
+        /// The recipe for it, where one is named.
+        recipe: Option<String>,
+    },
+    /// A system inside an image file.
+    Image {
+        /// The image.
+        image: Place,
+        /// The recipe for it, where one is named.
+        recipe: Option<String>,
     },
     /// An entry of the firmware's, by number or label.
     FirmwareEntry {
@@ -56,20 +69,31 @@ pub struct AddedEntry {
     pub why: String,
 }
 
-/// The file's text with an entry more, behind all others.
+/// The file's text with an entry more, behind all others; every file that it names is there, unless it goes unchecked.
 ///
 /// # Errors
 /// Where what it would start is not there: what there is.
 pub fn add(
     look: &Look<'_>,
     path: &Path,
+    recipes: &Recipes,
     new: &NewEntry,
     title: Option<&str>,
+    is_unchecked: bool,
 ) -> Result<(String, AddedEntry)> {
     let file = menu_file::load(path)?;
     let (own_title, (body, why)) = match new {
-        NewEntry::Efi { program, unchecked } => efi(look, program, *unchecked)?,
-        NewEntry::Linux { on } => linux(look, on, &file)?,
+        NewEntry::Efi { program, recipe } => {
+            let (title, body) = efi(look, program, is_unchecked)?;
+            (title, by_recipe::efi(look, recipes, recipe.as_deref(), program, body)?)
+        }
+        NewEntry::Linux { on, recipe } => {
+            let (title, body) = linux(look, on, &file)?;
+            (title, by_recipe::linux(look, recipes, recipe.as_deref(), on, body)?)
+        }
+        NewEntry::Image { image, recipe } => {
+            by_recipe::image(look, recipes, recipe.as_deref(), image, is_unchecked)?
+        }
         NewEntry::FirmwareEntry { name } => firmware_entry(look, name)?,
         NewEntry::Plain { starts, title } => {
             ((*title).to_string(), (vec![("starts", (*starts).into())], "made by hand".to_string()))
@@ -79,7 +103,12 @@ pub fn add(
     let taken: Vec<String> = file.document.entries.iter().map(|entry| entry.id.clone()).collect();
     let id = draft::free_id(&slug(&title), &taken);
     let text = draft::append(&file.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
-    menu_file::check(path, &text)?;
+    let document = menu_file::check(path, &text)?;
+    if let Some(entry) = document.entry(&id).filter(|_| !is_unchecked)
+        && let Err(why) = resolve_entry(look, &document, entry).target
+    {
+        return Err(wrong(format!("{title} would not start: {why}; --unchecked takes it all the same")));
+    }
     Ok((text, AddedEntry { id, title, why }))
 }
 

@@ -58,13 +58,20 @@ pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> 
 ///
 /// # Errors
 /// Where there is no such entry, or it would not hold any more: what is wrong with it.
-pub fn edit(path: &Path, name: &str, assignments: &[String], drops: &[String]) -> Result<(String, String)> {
+pub fn edit(
+    look: &Look<'_>,
+    path: &Path,
+    name: &str,
+    assignments: &[String],
+    drops: &[String],
+) -> Result<(String, String)> {
     change(path, name, |table| {
         for assignment in assignments {
             let (key, value) = assignment
                 .split_once('=')
                 .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
-            set(table, key.trim(), value_of(key.trim(), value.trim()));
+            let key = key.trim();
+            set(table, key, value_of(key, &stable(look, key, value.trim())?));
         }
         for key in drops {
             if table.remove(key).is_none() {
@@ -82,6 +89,17 @@ fn change(path: &Path, name: &str, call: impl FnOnce(&mut Table) -> Result<()>) 
     let index = find(&document, name)?;
     call(entry(&mut text, index)?)?;
     Ok((text.finish(path)?, document.entries[index].id.clone()))
+}
+
+/// A place by the survey's number (`v4:/EFI/x.efi`) as one that holds; everything else as it is.
+fn stable(look: &Look<'_>, key: &str, value: &str) -> Result<String> {
+    let names_volume = matches!(key, "volume" | "root" | "program" | "target" | "image");
+    let (volume, path) = match Place::parse(value).ok().or_else(|| Place::parse(&format!("{value}:")).ok()) {
+        Some(place) if names_volume && !place.volume.is_stable() => (place.volume, place.path),
+        _ => return Ok(value.to_string()),
+    };
+    let name = look.stable_name(resolved(look, &volume)?)?.to_string();
+    Ok(if matches!(key, "volume" | "root") { name } else { format!("{name}{path}") })
 }
 
 /// A value as the file holds it: most are text, initrds a list.

@@ -115,7 +115,7 @@ pub const KEYS: [Key; 8] = [
         key: "bls",
         values: "true or false",
         default: "true",
-        meaning: "whether entry files and unified images are looked for at boot; read, and not obeyed yet",
+        meaning: "whether entry files and unified images are looked for at boot",
         example: "include.bls=false",
         kind: Kind::Flag,
     },

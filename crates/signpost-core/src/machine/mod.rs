@@ -214,6 +214,12 @@ impl Machine {
         (self.firmware != FirmwareKind::Unknown && folder.is_dir()).then_some(folder)
     }
 
+    /// The folder of the machine's own recipes.
+    pub fn recipes_folder(&self) -> Option<PathBuf> {
+        let folder = self.folder.join("recipes");
+        (self.firmware != FirmwareKind::Unknown && folder.is_dir()).then_some(folder)
+    }
+
     /// Where the last survey is kept; `None` for loose disks.
     pub fn survey_record(&self) -> Option<PathBuf> {
         (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("last-survey.json"))

@@ -224,6 +224,9 @@ fn wanted(
             }
             Ok((LoadOption::new(title, device_path, text_data(data.trim())), detail))
         }
+        StartTarget::Image { image, .. } => Err(format!(
+            "its kernel lies in {image}, where the firmware does not look; host = \"signpost\" starts it"
+        )),
         StartTarget::Group => {
             Err("a group: the firmware's list has none; its members stand one after another".into())
         }

@@ -5,7 +5,7 @@ use signpost_firmware::start::{self, End, Hardware, Program, Start, Target};
 use signpost_menu::document::Entry;
 use signpost_menu::policy::{self, Shown, Situation};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, newest};
-use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_menu::{MenuDocument, include, parse_leniently};
 
 use super::{Outcome, Step, WhatIf};
 use crate::hardware::SurveyedHardware;
@@ -103,7 +103,9 @@ fn in_force(look: &Look<'_>, hardware: &SurveyedHardware<'_>, volume: usize) -> 
         }
     }
     let text = newest(&slots).map(|(_, slot)| slot.text.clone())?;
-    parse_leniently(&text).0
+    let mut document = parse_leniently(&text).0?;
+    include::complete(look, &mut document);
+    Some(document)
 }
 
 fn waits(text: String) -> Followed {
@@ -128,9 +130,17 @@ fn entry_start(
             file_start(look, hardware, entry, (*volume, path), notes)
         }
         Ok(StartTarget::Linux { volume, kernel, initrds, args, .. }) => {
-            let mut notes: Vec<String> = initrds.iter().map(|initrd| format!("initrd: {initrd}")).collect();
-            notes.push(format!("arguments: {args}"));
-            file_start(look, hardware, entry, (*volume, kernel), notes)
+            file_start(look, hardware, entry, (*volume, kernel), handed_over(initrds, args))
+        }
+        Ok(StartTarget::Image { volume, image, kernel, initrds, args }) => {
+            let at = format!("{}, {kernel} in {image}", look.survey.volumes[*volume].where_it_is());
+            let mut followed = judged(entry, at, hardware.kernel_inside(*volume, image, kernel));
+            let is_it = |system: &&System| {
+                system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
+            };
+            followed.outcome.system = look.survey.systems.iter().find(is_it).map(|system| system.id.clone());
+            followed.outcome.notes = handed_over(initrds, args);
+            followed
         }
         Ok(StartTarget::FirmwareEntry { number, .. }) => by_firmware(look, boot, hardware, entry, *number),
         Ok(StartTarget::BuiltIn | StartTarget::Group) => waits(format!("{} starts no system", entry.title)),
@@ -145,14 +155,31 @@ fn file_start(
     notes: Vec<String>,
 ) -> Followed {
     let at = format!("{}, {path}", look.survey.volumes[volume].where_it_is());
+    let mut followed = judged(entry, at, hardware.program(volume, &path.replace('/', "\\"), &[]));
+    if followed.outcome.kind != "waits" {
+        followed.outcome.system = system_of(look, volume, path);
+        followed.outcome.notes = notes;
+    }
+    followed
+}
+
+/// What is handed to a kernel, a line each.
+fn handed_over(initrds: &[String], args: &str) -> Vec<String> {
+    let mut notes: Vec<String> = initrds.iter().map(|initrd| format!("initrd: {initrd}")).collect();
+    notes.push(format!("arguments: {args}"));
+    notes
+}
+
+/// What becomes of an entry whose program is as told.
+fn judged(entry: &Entry, at: String, program: Program) -> Followed {
     let title = &entry.title;
-    let (kind, text) = match hardware.program(volume, &path.replace('/', "\\"), &[]) {
+    let (kind, text) = match program {
         Program::Starts => ("starts", format!("{title} starts, from {at}")),
         Program::CannotTell(why) => ("may-start", format!("{title} may start, from {at}: {why}")),
         Program::Missing => return waits(format!("the menu is back: {title}: {at} is not there")),
         Program::Unfit(why) => return waits(format!("the menu is back: {title}: {at}: {why}")),
     };
-    let outcome = Outcome { kind, entry: None, system: system_of(look, volume, path), text, notes };
+    let outcome = Outcome { kind, entry: None, system: None, text, notes: Vec::new() };
     Followed { steps: Vec::new(), outcome }
 }
 

@@ -280,7 +280,7 @@ fn volume_facts(
         is_fat: identity.kind.is_fat() && fault.is_none(),
         firmware_reads: (identity.kind.is_fat() || volume.beneath_raid.is_some()) && fault.is_none(),
         is_esp: entry.is_some_and(|entry| entry.purpose.is_esp()),
-        is_extended_boot: purpose == "extended boot",
+        is_extended_boot: entry.is_some_and(|entry| entry.purpose.is_extended_boot()),
         label: identity.label.clone(),
         uuid: identity.uuid.clone(),
         size,
@@ -345,11 +345,6 @@ fn source(volume: volumes::Volume, mounts: Vec<Mount>) -> Source {
     Source { device: volume.device, identity, is_broken, mounts }
 }
 
-/// Bytes behind a name, for what is looked into further: an image file.
-pub(super) fn contents_of(device: SharedDevice, sector_size: u32) -> Option<volumes::Disk> {
-    guarded(|| volumes::Disk::look(&device, sector_size)).ok()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -359,7 +354,5 @@ mod tests {
         assert_eq!(aside("NTFS or exFAT", "", Some("WinRE_DRV")), Some("recovery"));
         assert_eq!(aside("vendor reserved", "reserved", None), Some("reserved"));
         assert_eq!(aside("Linux data", "larkspur", Some("larkspur")), None);
-        let none: SharedDevice = std::sync::Arc::new(Vec::new());
-        assert!(contents_of(none, 512).is_some());
     }
 }

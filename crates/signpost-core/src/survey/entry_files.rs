@@ -1,11 +1,13 @@
 //! Entry files (the Boot Loader Specification, "Type #1"): menu entries that distributions leave beside their kernels.
 
+use signpost_menu::include;
+
 use super::facts::{Arguments, EntryFile, System};
 use super::linux::Root;
 use super::{Look, VolumeReader};
 
 /// Folders in which they lie, from the root of an ESP or extended boot partition, or of a system.
-const FOLDERS: [&str; 2] = ["/loader/entries", "/boot/loader/entries"];
+const FOLDERS: [&str; 2] = [include::ENTRY_FOLDER, "/boot/loader/entries"];
 /// Entry files of one folder.
 const MAX_FILES: usize = 256;
 
@@ -39,7 +41,8 @@ fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFil
         .take(MAX_FILES)
         .filter_map(|item| {
             let path = format!("{folder}/{}", item.name);
-            let mut entry = parse(number, path.clone(), &reader.text(&path)?);
+            let file = include::EntryFile::parse(&reader.text(&path)?);
+            let mut entry = facts(number, path, file);
             // Paths in it start at the root of its own volume.
             let files = entry.program.iter().chain(&entry.initrds);
             entry.missing = files.filter(|file| !reader.has_file(file)).cloned().collect();
@@ -48,43 +51,20 @@ fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFil
         .collect()
 }
 
-/// Reads an entry file: a key, blanks, a value, line by line; keys that are not known are passed over.
-fn parse(volume: usize, path: String, text: &str) -> EntryFile {
-    let mut entry = EntryFile {
+/// What an entry file says, as facts.
+fn facts(volume: usize, path: String, file: include::EntryFile) -> EntryFile {
+    EntryFile {
         volume,
         path,
-        title: None,
-        version: None,
-        machine_id: None,
-        program: None,
-        initrds: Vec::new(),
-        options: String::new(),
+        program: file.program().cloned(),
+        title: file.title,
+        version: file.version,
+        machine_id: file.machine_id,
+        initrds: file.initrds,
+        options: file.options,
         missing: Vec::new(),
         system: None,
-    };
-    for line in text.lines().map(str::trim).filter(|line| !line.starts_with('#')) {
-        let Some((key, value)) = line.split_once(char::is_whitespace) else { continue };
-        let value = value.trim().to_string();
-        match key {
-            "title" => entry.title = Some(value),
-            "version" => entry.version = Some(value),
-            "machine-id" => entry.machine_id = Some(value),
-            "linux" | "efi" | "uki" => entry.program = Some(absolute(value)),
-            "initrd" => entry.initrds.push(absolute(value)),
-            "options" => {
-                if !entry.options.is_empty() {
-                    entry.options.push(' ');
-                }
-                entry.options.push_str(&value);
-            }
-            _ => {}
-        }
     }
-    entry
-}
-
-fn absolute(path: String) -> String {
-    if path.starts_with('/') { path } else { format!("/{path}") }
 }
 
 /// The system that an entry file starts: by the machine-id, by the kernel it names, by its title.
@@ -125,21 +105,5 @@ pub(super) fn take_arguments(look: &mut Look<'_>) {
             let source = format!("{} of v{}", entry.path, entry.volume);
             system.arguments = Some(Arguments { text: entry.options.clone(), source });
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn keys_are_read_and_options_joined() {
-        let text = "# written by a tool\ntitle\tLarkspur Linux 14\nversion 6.9\nmachine-id abc\nlinux /vmlinuz-6.9\n\
-                    initrd initrd-6.9\ninitrd /microcode\noptions root=UUID=x\noptions  quiet\nfancy yes\n";
-        let entry = parse(2, "/loader/entries/a.conf".into(), text);
-        assert_eq!(entry.title.as_deref(), Some("Larkspur Linux 14"));
-        assert_eq!(entry.program.as_deref(), Some("/vmlinuz-6.9"));
-        assert_eq!(entry.initrds, ["/initrd-6.9", "/microcode"]);
-        assert_eq!(entry.options, "root=UUID=x quiet");
     }
 }

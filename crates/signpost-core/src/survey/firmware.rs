@@ -21,6 +21,7 @@ pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
     FirmwareFacts {
         current: boot.current.map(hex),
         next: boot.next.map(hex),
+        once: look.ours.once.clone(),
         order: boot.order.iter().copied().map(hex).collect(),
         timeout: boot.timeout,
         entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),

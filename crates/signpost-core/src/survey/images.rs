@@ -1,13 +1,10 @@
 //! Systems inside image files: raw disks and ISO 9660, looked for in a bounded way.
 
 use signpost_disk::probe::{Identity, VolumeKind};
-use signpost_disk::volumes;
 
 use super::VolumeReader;
-use super::disks::{Source, contents_of};
 use super::facts::{ImageFile, System};
-use super::linux::OsRelease;
-use super::reader::Names;
+use super::linux::os_release;
 use super::systems::slug;
 use crate::catalogue::Family;
 
@@ -94,22 +91,8 @@ impl Search<'_> {
 /// The system in an image file, if there is one.
 fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
     let size = reader.metadata(path).ok().filter(|found| found.size >= MIN_SIZE)?.size;
-    let disk = contents_of(reader.file_device(path)?, 512)?;
-    let found = volumes::Volumes::find(&[disk], &|_, _, _, _| false);
-    let partitioned = if found.list.len() > 1 { ", partitioned" } else { "" };
-    let readers: Vec<(Identity, Option<VolumeReader>)> = found
-        .list
-        .into_iter()
-        .map(|volume| {
-            let source = Source {
-                device: volume.device,
-                identity: volume.identity.clone(),
-                is_broken: volume.fault.is_some(),
-                mounts: Vec::new(),
-            };
-            (volume.identity, VolumeReader::open(&source, Names::default()))
-        })
-        .collect();
+    let readers = reader.inside(path).ok()?;
+    let partitioned = if readers.len() > 1 { ", partitioned" } else { "" };
     let image = |identity: &Identity| ImageFile {
         volume,
         path: path.to_string(),
@@ -118,7 +101,7 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
         size,
     };
     let release = readers.iter().find_map(|(identity, reader)| {
-        let (_, release) = OsRelease::read(reader.as_ref()?, "")?;
+        let (_, release) = os_release(reader.as_ref()?, "")?;
         Some((identity, release))
     });
     if let Some((identity, release)) = release {

@@ -1,8 +1,7 @@
 //! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
 
-use std::collections::BTreeMap;
-
 use signpost_disk::file_system::Subvolume;
+use signpost_menu::os_release::OsRelease;
 
 use super::VolumeReader;
 use super::contents::Contents;
@@ -13,63 +12,13 @@ use crate::catalogue::Family;
 /// Where it may stand; the first one counts.
 const OS_RELEASE: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
 
-/// The fields of an `os-release`.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct OsRelease {
-    fields: BTreeMap<String, String>,
-}
-
-impl OsRelease {
-    /// Reads the file; lines that are no assignment are passed over.
-    pub(super) fn parse(text: &str) -> Self {
-        let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
-        let fields = assignments.map(|(key, value)| (key.to_string(), unquote(value))).collect();
-        Self { fields }
-    }
-
-    /// Reads it below a folder, which is a system's root; its path too.
-    pub(super) fn read(reader: &VolumeReader, below: &str) -> Option<(String, Self)> {
-        OS_RELEASE.iter().find_map(|path| {
-            let path = format!("{below}{path}");
-            let release = Self::parse(&reader.text(&path)?);
-            Some((path, release))
-        })
-    }
-
-    fn get(&self, key: &str) -> Option<&str> {
-        self.fields.get(key).map(String::as_str).filter(|value| !value.is_empty())
-    }
-
-    /// `ID`, the system's own, never its parent's.
-    pub(super) fn id(&self) -> Option<&str> {
-        self.get("ID")
-    }
-
-    /// The title, under the system's own name.
-    pub(super) fn title(&self) -> Option<String> {
-        let pretty = self.get("PRETTY_NAME").map(str::to_string);
-        pretty.or_else(|| {
-            let name = self.get("NAME")?;
-            let version = self.get("VERSION").or(self.get("VERSION_ID"));
-            Some(version.map_or_else(|| name.to_string(), |version| format!("{name} {version}")))
-        })
-    }
-}
-
-/// A value without its quotes, with the escapes that a shell would undo.
-fn unquote(value: &str) -> String {
-    let value = value.trim();
-    let inner = |quote: char| value.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote));
-    if let Some(plain) = inner('\'') {
-        return plain.to_string();
-    }
-    let Some(text) = inner('"') else { return value.to_string() };
-    let mut out = String::new();
-    let mut chars = text.chars();
-    while let Some(c) = chars.next() {
-        out.extend(if c == '\\' { chars.next() } else { Some(c) });
-    }
-    out
+/// Reads a system's `os-release` below a folder, which is its root; its path too.
+pub(super) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, OsRelease)> {
+    OS_RELEASE.iter().find_map(|path| {
+        let path = format!("{below}{path}");
+        let release = OsRelease::parse(&reader.text(&path)?);
+        Some((path, release))
+    })
 }
 
 /// Folders that may be a system's root on one volume.
@@ -134,7 +83,7 @@ fn told_apart(mut found: Vec<(bool, Root)>) -> Vec<Root> {
 
 /// The system whose root this is, if it is one's.
 fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Root> {
-    let (path, release) = OsRelease::read(reader, root.path.trim_end_matches('/'))?;
+    let (path, release) = os_release(reader, root.path.trim_end_matches('/'))?;
     let mut system = System::new(
         release.id().unwrap_or("linux").to_string(),
         release.title().unwrap_or_else(|| "Linux".to_string()),
@@ -196,17 +145,5 @@ mod tests {
     #[test]
     fn dashes_in_names_of_logical_volumes_are_doubled() {
         assert_eq!(mapper_name("tide-bench", "root"), "tide--bench-root");
-    }
-
-    #[test]
-    fn a_derived_system_goes_by_its_own_name() {
-        let text =
-            "# comment\nNAME=\"Larkspur\"\nID=larkspur\nID_LIKE='meadow field'\nVERSION_ID=14\nnonsense\n";
-        let release = OsRelease::parse(text);
-        assert_eq!(release.id(), Some("larkspur"));
-        assert_eq!(release.title().as_deref(), Some("Larkspur 14"));
-        let pretty = OsRelease::parse("PRETTY_NAME=\"The \\\"Blue\\\" One\"\n");
-        assert_eq!(pretty.title().as_deref(), Some("The \"Blue\" One"));
-        assert_eq!(OsRelease::parse("").title(), None);
     }
 }

@@ -4,8 +4,9 @@ use std::cell::{Cell, OnceCell};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
-use signpost_disk::block::SharedDevice;
 use signpost_disk::file_system::{self, FileSystem, Item, Metadata, Subvolume, VolumeError};
+use signpost_disk::inside::{self, InnerVolume};
+use signpost_disk::probe::Identity;
 
 use super::disks::Source;
 use crate::machine::live::mounted::MountedVolume;
@@ -116,9 +117,16 @@ impl VolumeReader {
         self.at(path, |fs| fs.read_at(path, offset, buffer))
     }
 
-    /// Where a file lies on its volume, as a device of its own; `None` where its file system does not say it.
-    pub(super) fn file_device(&self, path: &str) -> Option<SharedDevice> {
-        self.at(path, |fs| fs.file_device(path)).ok().flatten()
+    /// The volumes inside the image file at a path, each with a reader where it can be looked into.
+    ///
+    /// # Errors
+    /// Where it is no file, or its file system does not say where its bytes lie.
+    pub fn inside(&self, path: &str) -> Result<Vec<(Identity, Option<Self>)>, VolumeError> {
+        let volumes = self.at(path, |fs| inside::volumes(fs, path))?;
+        let reader = |volume: InnerVolume| {
+            (volume.identity, volume.files.map(|fs| Self { fs, names: Names::default() }))
+        };
+        Ok(volumes.into_iter().map(reader).collect())
     }
 
     /// A text file, read as UTF-8; `None` where it is not there, or is none.

@@ -1,7 +1,7 @@
 //! Start-up files: what stands under `/EFI` of every ESP, and kernels at its root.
 
 use signpost_disk::file_system::VolumeError;
-use signpost_firmware::image::pe::Pe;
+use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{linux, version_resource};
 
 use super::VolumeReader;
@@ -16,13 +16,13 @@ const MAX_PROGRAM: usize = 256 << 20;
 
 /// What a file says of itself, from which its role and system are told.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Hints {
+pub(crate) struct Hints {
     /// `.osrel` of a unified image.
-    pub(super) os_release: Option<String>,
+    pub(crate) os_release: Option<String>,
     /// `.uname` of a unified image.
-    pub(super) uname: Option<String>,
+    pub(crate) uname: Option<String>,
     /// Whether it has a `.linux` section.
-    pub(super) has_kernel_section: bool,
+    pub(crate) has_kernel_section: bool,
     /// The kernel's header.
     pub(super) kernel: Option<linux::LinuxKernel>,
     /// Why it is no program, in words.
@@ -116,11 +116,7 @@ fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
         product_version: found.product_version,
         description: found.description,
     });
-    let text = |name: &str| {
-        let bytes = pe.section_bytes(bytes, name)?;
-        let text = String::from_utf8_lossy(bytes);
-        Some(text.trim_end_matches(['\0', '\n', ' ']).to_string())
-    };
+    let text = |name: &str| pe.section_bytes(bytes, name).map(pe::text);
     file.hints.os_release = text(".osrel");
     file.hints.uname = text(".uname");
     file.hints.has_kernel_section = pe.section(".linux").is_some();

@@ -2,7 +2,8 @@
 
 use super::Look;
 use super::facts::{Role, StartupFile, System};
-use super::linux::OsRelease;
+use signpost_menu::os_release::OsRelease;
+
 use crate::catalogue::{Catalogue, Family};
 use crate::home;
 

@@ -97,6 +97,11 @@ pub struct Pe {
     pub(super) resources: Option<u32>,
 }
 
+/// The text that a section holds, without what pads it.
+pub fn text(bytes: &[u8]) -> String {
+    String::from(String::from_utf8_lossy(bytes).trim_end_matches(['\0', '\n', ' ']))
+}
+
 /// A section: where its contents lie in the file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Section {

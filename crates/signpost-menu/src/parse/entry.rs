@@ -19,7 +19,7 @@ const KINDS: [(&str, &[&str]); 9] = [
     ("efi", &["program", "args"]),
     ("sector", &["volume"]),
     ("firmware-entry", &["label", "target", "handover"]),
-    ("image", &["image", "args"]),
+    ("image", &["image", "kernel", "initrd", "args"]),
     ("group", &[]),
     ("setup-screen", &[]),
     ("restart", &[]),
@@ -113,8 +113,10 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
             label.map(|label| Starts::FirmwareEntry { label, target, handover })
         }
         "image" => {
+            let image = place(reader, section, "image", name);
+            let (kernel, initrd) = kernel_and_initrds(reader, section, name);
             let args = text(reader, section, "args");
-            place(reader, section, "image", name).map(|image| Starts::Image { image, args })
+            image.zip(kernel).map(|(image, kernel)| Starts::Image { image, kernel, initrd, args })
         }
         "group" => Some(Starts::Group),
         "setup-screen" => Some(Starts::SetupScreen),
@@ -126,6 +128,23 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
 
 fn linux(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Linux> {
     let volume_at = volume(reader, section, "volume", name);
+    let (kernel, initrd) = kernel_and_initrds(reader, section, name);
+    let has_root = section.has("root");
+    let root = if has_root { volume(reader, section, "root", name) } else { None };
+    let args_at = section.at("args");
+    let args = text(reader, section, "args");
+    if args.contains("{root}") && !has_root {
+        let message = format!("args say {{root}}, and entry {name} names no root volume: root = \"uuid:…\"");
+        reader.problem(args_at, message);
+    }
+    Some(Linux { volume: volume_at?, kernel: kernel?, initrd, root, args })
+}
+
+fn kernel_and_initrds(
+    reader: &mut Reader<'_>,
+    section: &mut Section<'_>,
+    name: &str,
+) -> (Option<KernelChoice>, Vec<String>) {
     let kernel_at = section.at("kernel");
     let kernel = required(reader, section, "kernel", name).and_then(|text| match kernel(&text) {
         Ok(kernel) => Some(kernel),
@@ -139,15 +158,7 @@ fn linux(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opti
     if let Some(path) = initrd.iter().find(|path| !path.starts_with('/')) {
         reader.problem(initrd_at, format!("initrd \"{path}\" is no path that starts with /"));
     }
-    let has_root = section.has("root");
-    let root = if has_root { volume(reader, section, "root", name) } else { None };
-    let args_at = section.at("args");
-    let args = text(reader, section, "args");
-    if args.contains("{root}") && !has_root {
-        let message = format!("args say {{root}}, and entry {name} names no root volume: root = \"uuid:…\"");
-        reader.problem(args_at, message);
-    }
-    Some(Linux { volume: volume_at?, kernel: kernel?, initrd, root, args })
+    (kernel, initrd)
 }
 
 fn kernel(text: &str) -> Result<KernelChoice, String> {

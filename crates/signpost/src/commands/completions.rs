@@ -1,11 +1,14 @@
-use clap::{Args, CommandFactory};
+use clap::Args;
 use clap_complete::Shell;
+use clap_complete::env::Shells;
 
 use crate::app::{App, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::render::out;
 
-/// Print what a shell needs to complete commands, options and values
+/// Print what a shell needs to complete commands, options, entry ids and keys
+///
+/// The shell asks this program at each completion, so ids and keys are those of the menu file as it is.
 #[derive(Args)]
 pub struct CompletionsArgs {
     /// The shell
@@ -14,8 +17,11 @@ pub struct CompletionsArgs {
 }
 
 pub fn run(_: &App<'_>, args: &CompletionsArgs) -> Outcome {
+    let name = args.shell.to_string();
+    let shells = Shells::builtins();
+    let shell = shells.completer(&name).ok_or_else(|| Failure::Usage(format!("{name} cannot be helped")))?;
     let mut script = Vec::new();
-    clap_complete::generate(args.shell, &mut crate::args::Args::command(), "signpost", &mut script);
+    shell.write_registration("COMPLETE", "signpost", "signpost", "signpost", &mut script)?;
     out::text(&String::from_utf8_lossy(&script));
     Ok(Exit::Done)
 }

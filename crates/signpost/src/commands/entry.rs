@@ -1,18 +1,26 @@
+mod add;
+mod editor;
+mod noise;
+
 use std::path::Path;
 
 use clap::{Args, Subcommand};
+use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::draft::Base;
-use signpost_core::edit::{self, HiddenThing, NewEntry, Where};
-use signpost_core::menu::place::{Place, VolumeRef};
+use signpost_core::edit::{self, HiddenThing, Where};
 use signpost_core::plan::pass;
-use signpost_core::{Code, Refusal, menu_file};
+use signpost_core::recipe::{Recipe, RecipeKind};
+use signpost_core::{Code, Machine, Refusal, menu_file};
 
 use super::guard_codes;
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::{Exit, Failure};
+use crate::render::out;
+use add::New;
 
-/// Change single entries of the menu: add, rename, edit, move, remove, hide, reveal
+/// Change single entries of the menu: add, rename, edit, move, remove, hide, reveal, noise
 ///
 /// An entry is named by its id, its title, or any start of either that fits no other. Everything else in the file stays as
 /// it is. `apply` puts the change in force.
@@ -20,6 +28,9 @@ use crate::failure::{Exit, Failure};
 pub struct EntryArgs {
     #[command(subcommand)]
     what: What,
+    /// Say what would be done, and write nothing
+    #[arg(long, global = true)]
+    dry_run: bool,
 }
 
 #[derive(Subcommand)]
@@ -32,17 +43,22 @@ enum What {
     /// Give an entry another title
     Rename {
         /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
         /// Its new title
         title: String,
     },
-    /// Set or drop an entry's keys, checked before they are taken
+    /// Set or drop an entry's keys, or edit its text, checked before it is taken
     Edit {
         /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
         /// What to set, such as args="root={root} ro"; several initrds are parted by blanks
-        #[arg(value_name = "KEY=VALUE", required_unless_present = "drop")]
+        #[arg(value_name = "KEY=VALUE", required_unless_present_any = ["drop", "editor"])]
         assignments: Vec<String>,
+        /// Edit its text in $VISUAL or $EDITOR
+        #[arg(long, conflicts_with_all = ["assignments", "drop"])]
+        editor: bool,
         /// A key to drop (can be repeated)
         #[arg(long, value_name = "KEY")]
         drop: Vec<String>,
@@ -50,23 +66,41 @@ enum What {
     /// Put an entry in another place
     Move {
         /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
         /// top, bottom, before, after, into (a group), out (of its group)
         #[arg(value_parser = ["top", "bottom", "before", "after", "into", "out"])]
         to: String,
         /// The entry or group that is meant by before, after, into
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         other: Option<String>,
     },
     /// Take an entry out of the menu; never the last way to start a system
     Remove {
         /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
         #[command(flatten)]
         guard: Guard,
     },
+    /// Show the recipes, by which systems are started that need particular arguments or files
+    Recipes,
+    /// List entries that are only noise, with the reason for each; hide or remove them all
+    ///
+    /// Noise is a second way to what another entry starts, something that is gone, a recovery loader, a fallback file. The
+    /// default, and the last way to start a system, are never among it.
+    Noise {
+        /// Hide all of it, once it was shown: draft never offers it again
+        #[arg(long, conflicts_with = "remove")]
+        hide: bool,
+        /// Remove all of it, once it was shown
+        #[arg(long)]
+        remove: bool,
+    },
     /// See to it that draft never offers something again; an entry goes from the menu too
     Hide {
-        /// An entry, a volume (v3 or uuid:4F2A-11C9), a system's title, or a file (v4:/EFI/BOOT/BOOTX64.EFI)
+        /// An entry, a volume (v3 or uuid:4F2A-11C9), a system's title, or a file (v4:/EFI/*/fb*.efi)
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
         what: String,
         /// Why, for whoever reads the file later
         #[arg(long, value_name = "TEXT")]
@@ -77,84 +111,12 @@ enum What {
     /// Let draft offer something again
     Reveal {
         /// What is hidden, as --list shows it
-        #[arg(required_unless_present = "list")]
+        #[arg(required_unless_present = "list", add = ArgValueCompleter::new(complete::hidden))]
         what: Option<String>,
         /// Show all that is hidden
         #[arg(long)]
         list: bool,
     },
-}
-
-#[derive(Subcommand)]
-enum New {
-    /// An EFI program, on any volume
-    Efi {
-        /// Where it is, such as v4:/EFI/meridian/start.efi; the number becomes a name that holds
-        #[arg(value_parser = Place::parse)]
-        program: Place,
-        /// Do not look whether it is there
-        #[arg(long)]
-        unchecked: bool,
-        #[command(flatten)]
-        titled: Titled,
-    },
-    /// A Linux system: kernel, initrd, root and arguments are filled in
-    Linux {
-        /// The volume that its root is on, such as v3
-        #[arg(long, value_name = "VOLUME", value_parser = volume)]
-        on: VolumeRef,
-        #[command(flatten)]
-        titled: Titled,
-    },
-    /// An entry that the firmware has
-    FirmwareEntry {
-        /// Its number or its label
-        name: String,
-        #[command(flatten)]
-        titled: Titled,
-    },
-    /// A heading over other entries; `entry move X into GROUP` fills it
-    Group {
-        /// Its title
-        title: String,
-    },
-    /// The firmware's own screen
-    SetupScreen,
-    /// A restart
-    Restart,
-    /// Power off
-    PowerOff,
-}
-
-/// A volume, with or without the colon that parts it from a path.
-fn volume(text: &str) -> Result<VolumeRef, String> {
-    edit::volume_named(text).ok_or_else(|| format!("{text} names no volume; v3 or uuid:4F2A-11C9 does"))
-}
-
-#[derive(Args)]
-struct Titled {
-    /// Its title, instead of the one that is found
-    #[arg(long, value_name = "TEXT")]
-    title: Option<String>,
-}
-
-impl New {
-    fn wanted(&self) -> (NewEntry, Option<&str>) {
-        let plain = |starts, title| (NewEntry::Plain { starts, title }, None);
-        match self {
-            Self::Efi { program, unchecked, titled } => {
-                (NewEntry::Efi { program: program.clone(), unchecked: *unchecked }, titled.title.as_deref())
-            }
-            Self::Linux { on, titled } => (NewEntry::Linux { on: on.clone() }, titled.title.as_deref()),
-            Self::FirmwareEntry { name, titled } => {
-                (NewEntry::FirmwareEntry { name: name.clone() }, titled.title.as_deref())
-            }
-            Self::Group { title } => (NewEntry::Plain { starts: "group", title: "Group" }, Some(title)),
-            Self::SetupScreen => plain("setup-screen", "Firmware screen"),
-            Self::Restart => plain("restart", "Restart"),
-            Self::PowerOff => plain("power-off", "Power off"),
-        }
-    }
 }
 
 #[derive(Args)]
@@ -176,6 +138,8 @@ struct Changed {
     schema: u32,
     /// What was done, in words.
     done: String,
+    /// Whether it was written, and not only tried.
+    is_written: bool,
 }
 
 #[derive(Serialize)]
@@ -185,22 +149,33 @@ struct HiddenThings {
 }
 
 pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
-    let is_question = matches!(args.what, What::Reveal { list: true, .. });
-    let (machine, _lock) = app.machine_to_change_unless(is_question)?;
+    let is_question = matches!(
+        args.what,
+        What::Reveal { list: true, .. } | What::Recipes | What::Noise { hide: false, remove: false }
+    );
+    let (machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
     let path = app.menu_file(&machine);
-    let mut hidden = None;
+    let mut hidden: Vec<String> = Vec::new();
     let (text, done) = match &args.what {
         What::Add { new } => {
-            let (wanted, title) = new.wanted();
-            let (text, added) = edit::add(&app.look(&machine)?, &path, &wanted, title)?;
+            let (wanted, title, unchecked) = new.wanted();
+            let recipes = app.recipes(&machine)?;
+            let (text, added) = edit::add(&app.look(&machine)?, &path, &recipes, &wanted, title, unchecked)?;
             (text, format!("{} is added, \"{}\": {}", added.id, added.title, added.why))
         }
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(&path, entry, title)?;
             (text, format!("{id} is called {title} now"))
         }
-        What::Edit { entry, assignments, drop } => {
-            let (text, id) = edit::edit(&path, entry, assignments, drop)?;
+        What::Edit { entry, editor: true, .. } => match editor::edit(app, &path, entry)? {
+            Some((text, id)) => (text, format!("{id} is changed")),
+            None => {
+                out::note("Nothing was changed.");
+                return Ok(Exit::Done);
+            }
+        },
+        What::Edit { entry, assignments, drop, .. } => {
+            let (text, id) = edit::edit(&app.look(&machine)?, &path, entry, assignments, drop)?;
             (text, format!("{id} is changed"))
         }
         What::Move { entry, to, other } => {
@@ -212,10 +187,20 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
             guard.pass(refusal)?;
             (text, format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"))
         }
+        What::Recipes => return recipes(app, &machine),
+        What::Noise { hide, remove } => {
+            match noise::run(app, &app.look(&machine)?, &path, (*hide, *remove), args.dry_run)? {
+                Some((text, done, ids)) => {
+                    hidden.extend(if *hide { ids } else { Vec::new() });
+                    (text, done)
+                }
+                None => return Ok(Exit::Done),
+            }
+        }
         What::Hide { what, why, guard } => {
             let (text, thing, refusal) = edit::hide(&app.look(&machine)?, &path, what, why.as_deref())?;
             guard.pass(refusal)?;
-            hidden = thing.what.strip_prefix("entry ").map(str::to_string);
+            hidden.extend(thing.what.strip_prefix("entry ").map(str::to_string));
             (text, format!("{} is hidden; `entry reveal` takes that back", thing.what))
         }
         What::Reveal { list: true, .. } => return list(app, &path),
@@ -224,16 +209,17 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
             (text, format!("{} is hidden no longer; `signpost draft` offers it again", thing.what))
         }
     };
-    menu_file::save(&path, &text)?;
-    if let Some(id) = hidden {
-        // Else draft would take it for removed by hand once it is revealed.
+    let changed = Changed { schema: signpost_core::SCHEMA, done, is_written: !args.dry_run };
+    if !args.dry_run {
+        menu_file::save(&path, &text)?;
+        // Else draft would take what is hidden for removed by hand once it is revealed.
         let record = machine.draft_record(&path);
         let mut base = Base::load(&record);
-        base.forget(&id);
+        hidden.iter().for_each(|id| base.forget(id));
         base.save(&record)?;
     }
-    let changed = Changed { schema: signpost_core::SCHEMA, done };
-    app.report(&changed, || format!("{}.\n", changed.done));
+    let note = if args.dry_run { " Nothing was written." } else { "" };
+    app.report(&changed, || format!("{}.{note}\n", changed.done));
     Ok(Exit::Done)
 }
 
@@ -262,6 +248,30 @@ fn list(app: &App<'_>, path: &Path) -> Outcome {
         let mut table = crate::render::table::Table::new(&["what", "why"]);
         for thing in &things.hidden {
             table.row([thing.what.clone(), thing.why.clone().unwrap_or_default()]);
+        }
+        table.text()
+    });
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize)]
+struct AllRecipes<'a> {
+    schema: u32,
+    recipes: &'a [Recipe],
+}
+
+fn recipes(app: &App<'_>, machine: &Machine) -> Outcome {
+    let recipes = app.recipes(machine)?;
+    let all = AllRecipes { schema: signpost_core::SCHEMA, recipes: recipes.all() };
+    app.show(&all, || {
+        let mut table = crate::render::table::Table::new(&["recipe", "for", "starts", "arguments"]);
+        for recipe in all.recipes {
+            let kind = match recipe.kind {
+                RecipeKind::Image => "an image",
+                RecipeKind::Linux => "Linux",
+                RecipeKind::Efi => "a program",
+            };
+            table.row([recipe.id.clone(), kind.into(), recipe.title.clone(), recipe.args.clone()]);
         }
         table.text()
     });

@@ -1,9 +1,11 @@
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
 use signpost_core::menu_file;
 use signpost_core::once::set;
 use signpost_core::rehearse::rehearse;
 
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::Exit;
 use crate::render;
 
@@ -12,8 +14,8 @@ use crate::render;
 /// It is the boot program that obeys: with host "firmware" nothing comes of it.
 #[derive(Args)]
 pub struct OnceArgs {
-    /// The entry's id, or "menu" to show the menu whatever its policy
-    #[arg(required_unless_present = "clear")]
+    /// The entry, or "menu" to show the menu whatever its policy
+    #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::once_targets))]
     entry: Option<String>,
     /// Take it back
     #[arg(long, conflicts_with = "entry")]

@@ -1,7 +1,9 @@
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
 use signpost_core::rehearse::{WhatIf, rehearse_with};
 
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::render;
 
@@ -11,7 +13,7 @@ use crate::render;
 #[derive(Args)]
 pub struct RehearseArgs {
     /// What if this entry of our menu were chosen
-    #[arg(long, value_name = "ENTRY")]
+    #[arg(long, value_name = "ENTRY", add = ArgValueCompleter::new(complete::ids))]
     choose: Option<String>,
     /// What if this disk, by its number, were not there (can be repeated)
     #[arg(long, value_name = "DISK")]

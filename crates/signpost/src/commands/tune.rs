@@ -1,8 +1,10 @@
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
 use signpost_core::edit;
 use signpost_core::menu_file;
 
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::Exit;
 use crate::render;
 
@@ -13,10 +15,10 @@ use crate::render;
 #[derive(Args)]
 pub struct TuneArgs {
     /// What to set, such as timeout=10
-    #[arg(value_name = "KEY=VALUE")]
+    #[arg(value_name = "KEY=VALUE", add = ArgValueCompleter::new(complete::assignments))]
     assignments: Vec<String>,
     /// A key to put back to its default (can be repeated)
-    #[arg(long, value_name = "KEY")]
+    #[arg(long, value_name = "KEY", add = ArgValueCompleter::new(complete::keys))]
     reset: Vec<String>,
     /// Show what would be, and write nothing
     #[arg(long)]

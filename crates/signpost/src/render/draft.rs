@@ -13,7 +13,18 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
         (false, false) => format!("{}: nothing new\n", path.display()),
         (false, true) => format!("{} {would}refreshed; what was changed by hand stays\n", path.display()),
     };
-    let added = draft.added.iter().map(|entry| [entry.id.clone(), entry.title.clone(), entry.why.clone()]);
+    let members = |id: &String| draft.added.iter().filter(|entry| entry.group.as_ref() == Some(id)).count();
+    let is_new = |id: &String| draft.added.iter().any(|entry| entry.id == *id);
+    // Members of a group that is new go without saying.
+    let shown: Vec<_> =
+        draft.added.iter().filter(|entry| !entry.group.as_ref().is_some_and(is_new)).collect();
+    let added = shown.iter().map(|entry| {
+        let why = match members(&entry.id) {
+            0 => entry.why.clone(),
+            count => format!("a group of {count}; `signpost menu --all` shows what is in it"),
+        };
+        [entry.id.clone(), entry.title.clone(), why]
+    });
     section(&mut text, "Added", added);
     section(&mut text, "Changed", draft.changed.iter().map(cells));
     section(&mut text, "Stays as it is", draft.kept.iter().map(cells));

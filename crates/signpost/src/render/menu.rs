@@ -44,6 +44,9 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
         if !row.is_there {
             starts = format!("NOT THERE: {starts}");
         }
+        if row.is_included {
+            starts.push_str(" (found, not in the file)");
+        }
         table.row([
             format!("{mark} {}", index + 1),
             row.id.clone(),

@@ -134,6 +134,12 @@ fn start(survey: &Survey) -> String {
     if let Some(next) = entry(&firmware.next) {
         text.push_str(&format!("{}   {next}, once\n", style::heading("Next boot set")));
     }
+    if let Some(once) = &firmware.once {
+        text.push_str(&format!(
+            "{}    {once}, in our menu, the next time alone\n",
+            style::heading("Once goes to")
+        ));
+    }
     if let Some(last) = &firmware.last_start {
         text.push_str(&format!("{}    {last}\n", style::heading("Last start")));
     }

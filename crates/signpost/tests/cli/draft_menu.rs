@@ -120,7 +120,7 @@ fn the_menu_shows_what_is_not_there_and_why() {
         "id = \"fw\"\nstarts = \"firmware-entry\"\nlabel = \"Meridien\"",
         "id = \"tools\"\ntitle = \"Tools\"\nstarts = \"group\"",
         "id = \"off\"\ntitle = \"Off\"\nstarts = \"power-off\"\nin = \"tools\"",
-        "id = \"image\"\nstarts = \"image\"\nimage = \"uuid:0a0a-0001/lantern.img\"",
+        "id = \"image\"\nstarts = \"image\"\nimage = \"uuid:0a0a-0001/lantern.img\"\nkernel = \"/k\"",
     ];
     machine.write("menu.toml", &menu("default = \"direct\"", &entries));
     insta::assert_snapshot!(machine.ok(&["menu"]));

@@ -209,6 +209,7 @@ pub fn small(store: StoreKind) -> BenchSpec {
     let path = meridian.path_to(1, "\\EFI\\meridian\\start.efi");
     BenchSpec {
         catalogue: "",
+        recipes: "",
         name: "Small bench".into(),
         variables: vec![boot_option(1, &LoadOption::new("Meridian", path, vec![])), boot_order(&[1])],
         disks: vec![lark_disk(lark_files()), meridian],

@@ -13,3 +13,5 @@ mod refresh;
 mod rehearsal;
 mod survey;
 mod tide;
+mod upkeep;
+mod year;

@@ -15,6 +15,8 @@ pub struct FirmwareFacts {
     pub timeout: Option<u16>,
     /// Every load option: those in the order first, in its order.
     pub entries: Vec<FirmwareEntry>,
+    /// The entry of our menu, or `menu`, that the next start alone goes to.
+    pub once: Option<String>,
     /// What starts next, in words.
     pub starts_next: String,
     /// What our menu tried last, and why it failed.

@@ -131,7 +131,7 @@ pub struct StartupFile {
     /// The id of its system.
     pub system: Option<String>,
     #[serde(skip)]
-    pub(in super::super) hints: super::super::startup::Hints,
+    pub(crate) hints: super::super::startup::Hints,
 }
 
 /// A version resource.

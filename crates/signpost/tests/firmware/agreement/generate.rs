@@ -122,6 +122,7 @@ pub fn generate(seed: u64) -> Made {
     }
     let spec = BenchSpec {
         catalogue: "",
+        recipes: "",
         name: format!("Seed {seed}"),
         disks: present,
         variables,

@@ -1,0 +1,187 @@
+//! New entries whose arguments or files a recipe says.
+
+use signpost_disk::probe::Identity;
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{Entry, KernelChoice, Starts};
+use signpost_menu::newest::Newest;
+use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::resolve::resolve_entry;
+
+use super::nearest_folder;
+use crate::draft::{Body, Field};
+use crate::edit::entries::resolved;
+use crate::edit::wrong;
+use crate::error::Result;
+use crate::recipe::{Fields, Recipe, RecipeKind, Recipes, text_of};
+use crate::survey::{Look, VolumeReader};
+
+/// Names of an image that are told where no recipe fits.
+const MAX_NAMES: usize = 12;
+
+/// A system inside an image file: its title, and what its entry says.
+pub(super) fn image(
+    look: &Look<'_>,
+    recipes: &Recipes,
+    named: Option<&str>,
+    image: &Place,
+    is_unchecked: bool,
+) -> Result<(String, Body)> {
+    let volume = resolved(look, &image.volume)?;
+    let facts = &look.survey.volumes[volume];
+    let inside = match look_inside(look, volume, &image.path) {
+        Err(_) if is_unchecked => Vec::new(),
+        looked => looked?,
+    };
+    let readable: Vec<(Option<String>, &VolumeReader)> = inside
+        .iter()
+        .filter_map(|(identity, reader)| Some((identity.label.clone(), reader.as_ref()?)))
+        .collect();
+    let recipe = match named {
+        Some(id) => recipes.named(id, RecipeKind::Image).map_err(wrong)?,
+        None => recipes.fitting(RecipeKind::Image, &readable).ok_or_else(|| {
+            wrong(format!(
+                "no recipe fits {}, which holds {}; `signpost entry recipes` lists them, --recipe names one",
+                image.path,
+                held(&readable)
+            ))
+        })?,
+    };
+    let mut fields = Fields::default();
+    fields.set("path", Some(image.path.clone()), "");
+    fields.set_volume("volume", facts);
+    let first = inside.iter().find(|(_, reader)| reader.is_some()).map(|(identity, _)| identity);
+    let label = first.and_then(|identity| identity.label.clone());
+    fields.set("image.label", label, "no volume in the image has a label");
+    let uuid = first.and_then(|identity| identity.uuid.clone());
+    fields.set("image.uuid", uuid, "no volume in the image has a UUID");
+    fields.set_named_volumes(look, recipe).map_err(wrong)?;
+    let args = text_of(recipe, &recipe.args, &fields).map_err(wrong)?;
+    let place = Place { volume: look.stable_name(volume)?, path: image.path.clone() };
+    let (kernel, initrd) = match pair(look, recipe, &place) {
+        Err(_) if is_unchecked => {
+            (recipe.kernel.first().cloned().unwrap_or_default(), recipe.initrd.first().cloned())
+        }
+        pair => pair?,
+    };
+    let mut body =
+        vec![("starts", "image".into()), ("image", place.to_string().into()), ("kernel", kernel.into())];
+    if let Some(initrd) = initrd {
+        body.push(("initrd", Field::List(vec![initrd])));
+    }
+    body.push(("args", args.into()));
+    let is_it = |system: &&crate::survey::System| {
+        system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == image.path)
+    };
+    let title = look.survey.systems.iter().find(is_it).map_or_else(
+        || image.path.rsplit('/').next().unwrap_or_default().to_string(),
+        |system| system.title.clone(),
+    );
+    Ok((title, (body, format!("the image on {}, by recipe {}", facts.where_it_is(), recipe.id))))
+}
+
+/// The volumes inside an image.
+fn look_inside(look: &Look<'_>, volume: usize, path: &str) -> Result<Vec<(Identity, Option<VolumeReader>)>> {
+    let at = look.survey.volumes[volume].where_it_is();
+    let reader = look.reader(volume).ok_or_else(|| wrong(format!("{at} cannot be looked into")))?;
+    let inside = reader.inside(path);
+    inside.map_err(|error| wrong(format!("{at}: {error}{}", nearest_folder(look, volume, path))))
+}
+
+fn held(readable: &[(Option<String>, &VolumeReader)]) -> String {
+    let Some((label, reader)) = readable.first() else { return "nothing that can be read".into() };
+    let names: Vec<String> =
+        reader.list("/").unwrap_or_default().into_iter().take(MAX_NAMES).map(|item| item.name).collect();
+    let label = label.as_ref().map(|label| format!("label {label}, and ")).unwrap_or_default();
+    format!("{label}{}", names.join(", "))
+}
+
+/// The first kernel of a recipe that is in the image with one of its initrds.
+fn pair(look: &Look<'_>, recipe: &Recipe, image: &Place) -> Result<(String, Option<String>)> {
+    let initrds: Vec<Option<&String>> =
+        if recipe.initrd.is_empty() { vec![None] } else { recipe.initrd.iter().map(Some).collect() };
+    let mut faults = Vec::new();
+    for kernel in &recipe.kernel {
+        for initrd in &initrds {
+            let choice = match kernel.strip_prefix("newest:") {
+                Some(pattern) => {
+                    let newest = Newest::parse(pattern);
+                    KernelChoice::Newest(newest.map_err(|why| wrong(format!("recipe {}: {why}", recipe.id)))?)
+                }
+                None => KernelChoice::Fixed(kernel.clone()),
+            };
+            let starts = Starts::Image {
+                image: image.clone(),
+                kernel: choice,
+                initrd: initrd.iter().map(|initrd| (*initrd).clone()).collect(),
+                args: String::new(),
+            };
+            let entry = Entry { id: String::new(), title: String::new(), starts, group: None, line: 0 };
+            match resolve_entry(look, &MenuDocument::default(), &entry).target {
+                Ok(_) => return Ok((kernel.clone(), initrd.cloned())),
+                Err(why) => faults.push(why),
+            }
+        }
+    }
+    faults.dedup();
+    Err(wrong(format!("recipe {}: {}", recipe.id, faults.join("; "))))
+}
+
+/// An EFI program's body, with the arguments of a recipe where one is named or fits its volume.
+pub(super) fn efi(
+    look: &Look<'_>,
+    recipes: &Recipes,
+    named: Option<&str>,
+    program: &Place,
+    body: Body,
+) -> Result<Body> {
+    let volume = resolved(look, &program.volume)?;
+    let mut fields = Fields::default();
+    fields.set("path", Some(program.path.clone()), "");
+    on_volume(look, recipes, (named, RecipeKind::Efi), volume, fields, body)
+}
+
+/// A Linux system's body, with what a recipe says, where one is named or fits its root volume.
+pub(super) fn linux(
+    look: &Look<'_>,
+    recipes: &Recipes,
+    named: Option<&str>,
+    on: &VolumeRef,
+    body: Body,
+) -> Result<Body> {
+    let volume = resolved(look, on)?;
+    on_volume(look, recipes, (named, RecipeKind::Linux), volume, Fields::default(), body)
+}
+
+fn on_volume(
+    look: &Look<'_>,
+    recipes: &Recipes,
+    (named, kind): (Option<&str>, RecipeKind),
+    volume: usize,
+    mut fields: Fields,
+    (mut body, why): Body,
+) -> Result<Body> {
+    let facts = &look.survey.volumes[volume];
+    let recipe = match (named, look.reader(volume)) {
+        (Some(id), _) => Some(recipes.named(id, kind).map_err(wrong)?),
+        (None, Some(reader)) => recipes.fitting(kind, &[(facts.label.clone(), reader)]),
+        (None, None) => None,
+    };
+    let Some(recipe) = recipe else { return Ok((body, why)) };
+    fields.set_volume("volume", facts);
+    fields.set_named_volumes(look, recipe).map_err(wrong)?;
+    let args = text_of(recipe, &recipe.args, &fields).map_err(wrong)?;
+    body.retain(|(key, _)| *key != "args");
+    body.push(("args", args.into()));
+    let mut put = |key: &'static str, value: Option<Field>| {
+        let Some(value) = value else { return };
+        match body.iter_mut().find(|(own, _)| *own == key) {
+            Some((_, held)) => *held = value,
+            None => body.push((key, value)),
+        }
+    };
+    if kind == RecipeKind::Linux {
+        put("kernel", recipe.kernel.first().map(|kernel| kernel.clone().into()));
+        put("initrd", (!recipe.initrd.is_empty()).then(|| Field::List(recipe.initrd.clone())));
+    }
+    Ok((body, format!("{why}; by recipe {}", recipe.id)))
+}

@@ -1,0 +1,191 @@
+//! Entries that are only noise: a second way to what another entry starts, something that is gone, a recovery loader, a
+//! fallback file. Never the last way to start a system.
+
+use std::path::Path;
+
+use serde::Serialize;
+use signpost_menu::MenuDocument;
+use signpost_menu::document::{DefaultEntry, Entry, Starts};
+use signpost_menu::place::{Place, Unresolved, VolumeRef};
+use signpost_menu::resolve::{Surroundings, Within};
+use toml_edit::{Item, Table, Value};
+
+use super::MenuText;
+use crate::draft::is_started_by;
+use crate::error::Result;
+use crate::resolve::{ResolvedEntry, StartTarget, resolve};
+use crate::survey::{Look, Role, StartupFile};
+
+/// An entry that is only noise.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Noise {
+    /// Its id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// Why it is only noise.
+    pub why: String,
+}
+
+/// What becomes of noise.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Quiet {
+    /// It goes, and draft never offers it again.
+    Hide,
+    /// It goes.
+    Remove,
+}
+
+/// Every entry that is only noise, in the menu's order.
+pub fn noise(look: &Look<'_>, document: &MenuDocument) -> Vec<Noise> {
+    let resolved = resolve(look, document);
+    let mut left: Vec<bool> = vec![true; resolved.len()];
+    let mut found = Vec::new();
+    for (index, entry) in resolved.iter().enumerate() {
+        if document.settings.default == DefaultEntry::Id(entry.entry.id.clone()) {
+            continue;
+        }
+        let Some(why) = reason(look, document, &resolved, index, &left) else { continue };
+        left[index] = false;
+        if is_last_way(look, &resolved, index, &left) {
+            left[index] = true;
+            continue;
+        }
+        found.push(Noise { id: entry.entry.id.clone(), title: entry.entry.title.clone(), why });
+    }
+    found
+}
+
+/// Whether a system can be started by this entry and by none that is left.
+fn is_last_way(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], index: usize, left: &[bool]) -> bool {
+    look.survey.systems.iter().any(|system| {
+        let starts = |entry: &ResolvedEntry<'_>| {
+            entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
+        };
+        starts(&resolved[index])
+            && !resolved.iter().zip(left).any(|(entry, is_left)| *is_left && starts(entry))
+    })
+}
+
+fn reason(
+    look: &Look<'_>,
+    document: &MenuDocument,
+    resolved: &[ResolvedEntry<'_>],
+    index: usize,
+    left: &[bool],
+) -> Option<String> {
+    let own = &resolved[index];
+    let target = match &own.target {
+        Err(why) => return is_gone(look, own.entry).then(|| format!("what it starts is gone: {why}")),
+        Ok(StartTarget::Group) => {
+            let has_members =
+                document.entries.iter().any(|entry| entry.group.as_ref() == Some(&own.entry.id));
+            return (!has_members).then(|| "a group with nothing in it".into());
+        }
+        Ok(target) => target,
+    };
+    // The default is what another entry is a second way to, wherever it stands.
+    let is_kept = |other: usize| {
+        let is_default = document.settings.default == DefaultEntry::Id(resolved[other].entry.id.clone());
+        other != index && left[other] && (other < index || is_default)
+    };
+    let others = || {
+        (0..resolved.len())
+            .filter(|other| is_kept(*other))
+            .filter_map(|other| Some((other, resolved[other].target.as_ref().ok()?)))
+    };
+    if let Some((other, how)) = others().find_map(|(other, its)| Some((other, same(look, target, its)?))) {
+        return Some(format!("a second way to the same {how} as {}", resolved[other].entry.id));
+    }
+    let file = startup_file(look, target)?;
+    let volume = &look.survey.volumes[file.volume - 1];
+    let name = file.path.to_lowercase();
+    if volume.aside == Some("recovery") || ["recovery", "rescue"].iter().any(|word| name.contains(word)) {
+        return Some(format!("a recovery loader: {} on {}", file.path, volume.where_it_is()));
+    }
+    if file.role == Role::SparePath {
+        return Some("the spare path, which the firmware starts by itself where nothing else does".into());
+    }
+    if name.rsplit('/').next().is_some_and(|name| name.starts_with("fb") || name.contains("fallback")) {
+        return Some(format!("a fallback file: {}", file.path));
+    }
+    None
+}
+
+/// What two targets have in common, where both lead to the same.
+fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'static str> {
+    if target == other {
+        return match target {
+            StartTarget::Linux { .. } | StartTarget::Image { .. } => Some("kernel, with the same arguments,"),
+            StartTarget::BuiltIn | StartTarget::Group => None,
+            _ => Some("loader"),
+        };
+    }
+    let (own, its) = (startup_file(look, target)?, startup_file(look, other)?);
+    let args = |target: &StartTarget| match target {
+        StartTarget::Program { args, .. } => args.clone(),
+        _ => String::new(),
+    };
+    if args(target) != args(other) {
+        return None;
+    }
+    if own.volume == its.volume && own.path == its.path {
+        return Some("loader");
+    }
+    (own.sha256.is_some() && own.sha256 == its.sha256).then_some("loader, in another place,")
+}
+
+/// The start-up file that a target leads to.
+fn startup_file<'l>(look: &'l Look<'_>, target: &StartTarget) -> Option<&'l StartupFile> {
+    let (volume, path) = match target {
+        StartTarget::Program { volume, path, .. } => (*volume, path.clone()),
+        StartTarget::FirmwareEntry { number, .. } => {
+            let number = crate::survey::hex(*number);
+            let entry = look.survey.firmware.entries.iter().find(|entry| entry.number == number)?;
+            let target = entry.target.as_ref()?;
+            (target.volume - 1, target.file.clone())
+        }
+        _ => return None,
+    };
+    look.survey.startup_file(volume, &path).map(|index| &look.survey.startup_files[index])
+}
+
+/// Whether what an entry names is not there, and not only out of reach.
+fn is_gone(look: &Look<'_>, entry: &Entry) -> bool {
+    let volume_gone = |volume: &VolumeRef| matches!(look.resolve(volume), Err(Unresolved::None { .. }));
+    let file_gone = |place: &Place| match look.resolve(&place.volume) {
+        Ok(volume) => look.has_file(Within::volume(volume), &place.path) == Ok(false),
+        Err(error) => matches!(error, Unresolved::None { .. }),
+    };
+    match &entry.starts {
+        Starts::Efi { program, .. } => file_gone(program),
+        Starts::Image { image, .. } => file_gone(image),
+        Starts::Linux(linux) => {
+            volume_gone(&linux.volume)
+                || look.resolve(&linux.volume).is_ok_and(|volume| look.reader(volume).is_some())
+        }
+        Starts::Sector { volume } => volume_gone(volume),
+        Starts::FirmwareEntry { .. } => true,
+        Starts::Group | Starts::SetupScreen | Starts::Restart | Starts::PowerOff | Starts::Unknown { .. } => {
+            false
+        }
+    }
+}
+
+/// The file's text without these entries, which are hidden with the reason where that is wanted.
+///
+/// # Errors
+/// Where the file has errors, or does not hold without them.
+pub fn quieten(path: &Path, noise: &[Noise], how: Quiet) -> Result<String> {
+    let (mut text, _) = MenuText::load(path)?;
+    for entry in noise {
+        text.remove_entry(&entry.id)?;
+        if how == Quiet::Hide {
+            let mut table = Table::new();
+            table.insert("entry", Item::Value(Value::from(entry.id.as_str())));
+            table.insert("why", Item::Value(Value::from(entry.why.as_str())));
+            text.sections("hide")?.push(table);
+        }
+    }
+    text.finish(path)
+}

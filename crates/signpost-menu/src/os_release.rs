@@ -1,0 +1,72 @@
+//! `os-release`: what a Linux system says of itself (the freedesktop.org specification of that name).
+
+use alloc::collections::BTreeMap;
+use alloc::format;
+use alloc::string::{String, ToString};
+
+/// The fields of an `os-release`.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OsRelease {
+    fields: BTreeMap<String, String>,
+}
+
+impl OsRelease {
+    /// Reads the file; lines that are no assignment are passed over.
+    pub fn parse(text: &str) -> Self {
+        let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
+        let fields = assignments.map(|(key, value)| (key.to_string(), unquote(value))).collect();
+        Self { fields }
+    }
+
+    fn get(&self, key: &str) -> Option<&str> {
+        self.fields.get(key).map(String::as_str).filter(|value| !value.is_empty())
+    }
+
+    /// `ID`, the system's own, never its parent's.
+    pub fn id(&self) -> Option<&str> {
+        self.get("ID")
+    }
+
+    /// The title, under the system's own name.
+    pub fn title(&self) -> Option<String> {
+        let pretty = self.get("PRETTY_NAME").map(str::to_string);
+        pretty.or_else(|| {
+            let name = self.get("NAME")?;
+            let version = self.get("VERSION").or(self.get("VERSION_ID"));
+            Some(version.map_or_else(|| name.to_string(), |version| format!("{name} {version}")))
+        })
+    }
+}
+
+/// A value without its quotes, with the escapes that a shell would undo.
+fn unquote(value: &str) -> String {
+    let value = value.trim();
+    let inner = |quote: char| value.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote));
+    if let Some(plain) = inner('\'') {
+        return plain.to_string();
+    }
+    let Some(text) = inner('"') else { return value.to_string() };
+    let mut out = String::new();
+    let mut chars = text.chars();
+    while let Some(c) = chars.next() {
+        out.extend(if c == '\\' { chars.next() } else { Some(c) });
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_derived_system_goes_by_its_own_name() {
+        let text =
+            "# comment\nNAME=\"Larkspur\"\nID=larkspur\nID_LIKE='meadow field'\nVERSION_ID=14\nnonsense\n";
+        let release = OsRelease::parse(text);
+        assert_eq!(release.id(), Some("larkspur"));
+        assert_eq!(release.title().as_deref(), Some("Larkspur 14"));
+        let pretty = OsRelease::parse("PRETTY_NAME=\"The \\\"Blue\\\" One\"\n");
+        assert_eq!(pretty.title().as_deref(), Some("The \"Blue\" One"));
+        assert_eq!(OsRelease::parse("").title(), None);
+    }
+}

@@ -1,0 +1,82 @@
+//! What a shell offers for a word under way: ids, keys and what is hidden, from the menu file as it is.
+
+use std::ffi::OsStr;
+use std::path::PathBuf;
+
+use clap_complete::engine::CompletionCandidate;
+use signpost_core::edit::{self, KEYS};
+use signpost_core::menu::{MenuDocument, parse_leniently};
+
+/// The value of an option on the command line that is being completed.
+fn option(name: &str) -> Option<PathBuf> {
+    let words: Vec<String> = std::env::args_os().filter_map(|word| word.into_string().ok()).collect();
+    let with_value = format!("{name}=");
+    let joined = words.iter().find_map(|word| word.strip_prefix(&with_value));
+    let parted = words.iter().position(|word| word == name).and_then(|at| words.get(at + 1));
+    joined.or(parted.map(String::as_str)).map(PathBuf::from)
+}
+
+fn menu_file() -> PathBuf {
+    option("--menu").unwrap_or_else(|| match option("--machine") {
+        Some(bench) if bench.as_os_str() != "live" => bench.join("menu.toml"),
+        _ => PathBuf::from("/etc/signpost/menu.toml"),
+    })
+}
+
+/// The menu, as far as it reads: one with errors is where help is needed most.
+fn menu() -> Option<MenuDocument> {
+    parse_leniently(&std::fs::read_to_string(menu_file()).ok()?).0
+}
+
+fn starting(current: &OsStr, all: impl IntoIterator<Item = (String, String)>) -> Vec<CompletionCandidate> {
+    let Some(current) = current.to_str() else { return Vec::new() };
+    let fitting = all.into_iter().filter(|(value, _)| value.starts_with(current));
+    fitting.map(|(value, help)| CompletionCandidate::new(value).help(Some(help.into()))).collect()
+}
+
+fn entries() -> impl Iterator<Item = (String, String)> {
+    menu().into_iter().flat_map(|menu| menu.entries).map(|entry| (entry.id, entry.title))
+}
+
+/// Ids of entries.
+pub fn ids(current: &OsStr) -> Vec<CompletionCandidate> {
+    starting(current, entries())
+}
+
+/// Ids of entries, and the menu itself.
+pub fn once_targets(current: &OsStr) -> Vec<CompletionCandidate> {
+    let menu = ("menu".to_string(), "the menu, whatever the policy".to_string());
+    starting(current, entries().chain([menu]))
+}
+
+/// Keys of the policy, with the sign that a value follows.
+pub fn assignments(current: &OsStr) -> Vec<CompletionCandidate> {
+    let Some((name, value)) = current.to_str().and_then(|current| current.split_once('=')) else {
+        return starting(current, KEYS.iter().map(|key| (format!("{}=", key.name), key.meaning.to_string())));
+    };
+    let values: Vec<(String, String)> = match name {
+        "default" => entries().collect(),
+        "show" => ["always", "on-key", "never"].map(|word| (word.to_string(), String::new())).into(),
+        "host" => ["signpost", "firmware"].map(|word| (word.to_string(), String::new())).into(),
+        _ => Vec::new(),
+    };
+    let whole = values.into_iter().filter(|(own, _)| own.starts_with(value));
+    whole
+        .map(|(own, help)| CompletionCandidate::new(format!("{name}={own}")).help(Some(help.into())))
+        .collect()
+}
+
+/// Keys of the policy.
+pub fn keys(current: &OsStr) -> Vec<CompletionCandidate> {
+    starting(current, KEYS.iter().map(|key| (key.name.to_string(), key.meaning.to_string())))
+}
+
+/// What is hidden.
+pub fn hidden(current: &OsStr) -> Vec<CompletionCandidate> {
+    let things = edit::hidden(&menu_file()).unwrap_or_default();
+    let named = things.into_iter().filter_map(|thing| {
+        let (_, name) = thing.what.split_once(' ')?;
+        Some((name.to_string(), thing.why.unwrap_or_default()))
+    });
+    starting(current, named)
+}
