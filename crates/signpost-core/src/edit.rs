@@ -72,3 +72,15 @@ pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
         several => Err(wrong(format!("{name} may be each of {}; write more of it", ids(several)))),
     }
 }
+
+/// The id of the group that a name means.
+///
+/// # Errors
+/// Where it is no group's.
+pub fn find_group(document: &MenuDocument, name: &str) -> Result<String> {
+    let group = &document.entries[find(document, name)?];
+    if group.starts != document::Starts::Group {
+        return Err(wrong(format!("{} is no group; an entry with starts = \"group\" is one", group.id)));
+    }
+    Ok(group.id.clone())
+}

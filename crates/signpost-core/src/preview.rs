@@ -9,10 +9,12 @@ use crate::resolve::{describe, resolve};
 use crate::survey::Look;
 
 /// Which screen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Screen {
     /// The list, as it opens; a menu that would not show is shown as on a key.
     List,
+    /// The list of this group's members, by its id.
+    Group(String),
     /// The keys.
     Help,
 }
@@ -40,8 +42,15 @@ pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), sc
     if !session.is_shown() {
         session.key(Key::Other);
     }
-    if screen == Screen::Help {
-        session.key(Key::Function(1));
+    match screen {
+        Screen::List => {}
+        Screen::Group(id) => {
+            session.key(Key::Other);
+            session.open(&id);
+        }
+        Screen::Help => {
+            session.key(Key::Function(1));
+        }
     }
     draw(&session, size.0, size.1)
 }

@@ -177,7 +177,12 @@ fn list(grid: &mut Grid, session: &Session) {
         grid.put(MARGIN, note_at, note, Tone::Warning);
     }
     if grid.height > 4 {
-        let keys = "Enter start   = arguments   * keep as default   ? help";
+        let keys = match (session.open_group().is_some(), grid.width >= 60) {
+            (false, true) => "Enter start   = arguments   * keep as default   ? help",
+            (true, true) => "Enter start   = arguments   * keep as default   Escape back   ? help",
+            (false, false) => "Enter start   ? help",
+            (true, false) => "Enter start   Escape back   ? help",
+        };
         grid.put(MARGIN, grid.height.saturating_sub(1), keys, Tone::Faint);
     }
 }

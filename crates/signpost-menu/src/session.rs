@@ -300,6 +300,15 @@ impl Session {
         }
     }
 
+    /// Opens the group of this id, as Enter on it does.
+    pub fn open(&mut self, id: &str) {
+        self.group = None;
+        let is_it = |row: &&Row| row.what == What::Group(id.to_string());
+        self.outer = self.visible().iter().position(is_it).unwrap_or(0);
+        self.group = Some(id.to_string());
+        self.chosen = 0;
+    }
+
     fn close_group(&mut self) {
         if self.group.take().is_some() {
             self.chosen = self.outer.min(self.visible().len().saturating_sub(1));
@@ -339,9 +348,7 @@ impl Session {
                 Request::None
             }
             What::Group(id) => {
-                self.outer = self.chosen;
-                self.group = Some(id);
-                self.chosen = 0;
+                self.open(&id);
                 Request::None
             }
             What::SetupScreen => Request::SetupScreen,

@@ -4,11 +4,11 @@ use std::path::Path;
 
 use serde::Serialize;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{DefaultEntry, Hidden, Hide, Starts};
+use signpost_menu::document::{DefaultEntry, Hidden, Hide};
 use signpost_menu::place::{Place, VolumeRef};
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
-use super::{MenuText, find, set, wrong};
+use super::{MenuText, find, find_group, set, wrong};
 use crate::code::Code;
 use crate::draft::is_started_by;
 use crate::error::{Refusal, Result};
@@ -125,13 +125,8 @@ pub fn move_entry(path: &Path, name: &str, to: &Where) -> Result<(String, String
         Where::Before(other) => before(from, find(&document, other)?),
         Where::After(other) => before(from, find(&document, other)? + 1),
         Where::Into(group) => {
+            let group_id = find_group(&document, group)?;
             let group = find(&document, group)?;
-            let group_id = document.entries[group].id.clone();
-            if document.entries[group].starts != Starts::Group {
-                return Err(wrong(format!(
-                    "{group_id} is no group; an entry with starts = \"group\" is one"
-                )));
-            }
             set(entry(&mut text, from)?, "in", Value::from(group_id.as_str()));
             let is_member =
                 |entry: &signpost_menu::document::Entry| entry.group.as_deref() == Some(&group_id);

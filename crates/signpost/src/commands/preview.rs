@@ -1,9 +1,11 @@
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
-use signpost_core::menu_file;
 use signpost_core::preview::{Screen, screen};
+use signpost_core::{edit, menu_file};
 
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::Exit;
 use crate::render;
 
@@ -16,6 +18,9 @@ pub struct PreviewArgs {
     /// Show the help instead of the list
     #[arg(long)]
     keys: bool,
+    /// Show this group, opened
+    #[arg(long, value_name = "GROUP", conflicts_with = "keys", add = ArgValueCompleter::new(complete::ids))]
+    open: Option<String>,
 }
 
 /// Largest screen in either direction.
@@ -39,7 +44,11 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     let machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
-    let view = if args.keys { Screen::Help } else { Screen::List };
+    let view = match &args.open {
+        Some(group) => Screen::Group(edit::find_group(&menu.document, group)?),
+        None if args.keys => Screen::Help,
+        None => Screen::List,
+    };
     let grid = screen(&look, &menu.document, args.size, view);
     let rows = (0..args.size.1).map(|row| grid.row_text(row)).collect();
     app.show(&Preview { schema: signpost_core::SCHEMA, rows }, || render::preview::text(&grid));

@@ -232,3 +232,65 @@ fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
     let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
     assert!(vm.until_it_ends().contains("STARTED Meridian"));
 }
+
+/// The system inside the image file, added and put in force by the commands that a person types.
+#[test]
+fn a_system_in_an_image_file_starts_as_rehearsed() {
+    let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["entry", "add", "image", "v8:/systems/lantern.img"]);
+    machine.ok(&["tune", "default=lantern-live-3", "timeout=0"]);
+    machine.ok(&["apply", "--yes"]);
+    let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].to_string();
+    assert!(rehearsed.contains("/boot/vmlinuz-6.8.2-lantern in /systems/lantern.img"), "{rehearsed}");
+    let serial = Vm::start(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]).until_it_ends();
+    assert!(serial.contains("STARTED Lantern Live 3, kernel 6.8.2-lantern"), "{serial}");
+}
+
+/// Entry files and a unified image beside the menu's own entry: what the rehearsal says, the firmware does.
+#[test]
+fn entry_files_and_unified_images_are_found_at_boot() {
+    let mut spec = with_slots([vec![], vec![]]);
+    let Content::Fat { files, .. } = &mut spec.disks[0].partitions[0].content else { panic!("FAT") };
+    let image = Program::new("Tidewater image")
+        .section(".linux", b"kernel")
+        .section(".osrel", b"PRETTY_NAME=\"Tidewater RT 5\"\n");
+    files.retain(|(path, _)| path.contains("larkspur"));
+    let entry = |title: &str, file: &str| format!("title {title}\nefi /EFI/larkspur/{file}\n").into_bytes();
+    files.extend([
+        file("/loader/entries/own.conf", entry("Loader", "lkload.efi")),
+        file("/loader/entries/field+3.conf", entry("Field by file", "field.efi")),
+        file("/loader/entries/worn+0-3.conf", entry("Worn", "gives-up.efi")),
+        file("/EFI/larkspur/field.efi", Program::new("Field").build()),
+        file("/EFI/Linux/tidewater.efi", image.build()),
+    ]);
+    let machine = TestMachine::new(&spec);
+    machine.write("menu.toml", &menu("timeout = \"never\"", &[LOADER]).replace("firmware\"", "signpost\""));
+    machine.ok(&["apply", "--yes"]);
+    let rehearsed = machine.json(&["rehearse", "--choose", "field"])["outcome"]["text"].to_string();
+    assert!(rehearsed.contains("Field by file starts"), "{rehearsed}");
+    let mut vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
+    for title in ["1  Loader", "2  Tidewater RT 5", "3  Field by file", "4  Worn, failed before"] {
+        vm.wait_for(title);
+    }
+    vm.type_keys("3\r");
+    assert!(vm.until_it_ends().contains("STARTED Field"));
+}
+
+#[test]
+fn two_hundred_entries_are_gone_through_by_keys() {
+    let mut entries: Vec<String> = (0..200)
+        .map(|number| {
+            format!("id = \"e{number}\"\ntitle = \"\u{6f6e}\u{4f4d} {number}\"\nstarts = \"group\"")
+        })
+        .collect();
+    entries.push(LOADER.into());
+    let entries: Vec<&str> = entries.iter().map(String::as_str).collect();
+    let (_machine, mut vm) =
+        run([slot(1, &menu("default = \"loader\"\ntimeout = \"never\"", &entries)), vec![]]);
+    vm.wait_for("201 of 204");
+    vm.type_keys("\u{1b}[H");
+    vm.wait_for("1 of 204");
+    vm.type_keys("l\r");
+    assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
+}
