@@ -12,11 +12,22 @@ use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
-const PICTURES: [(&str, &[&str], &str, &str); 5] = [
+const PICTURES: [(&str, &[&str], &str, &str); 7] = [
     ("survey", &[], "survey", "7"),
     ("menu", &["draft"], "menu", "12"),
     ("tune", &[], "tune", "12"),
-    ("plan", &[], "plan", "12"),
+    ("refused", &[], "tune timeout=1,280 show=onkey defualt=larkspur", "12"),
+    (
+        "noise",
+        &[
+            "entry add efi v1:/EFI/BOOT/BOOTX64.EFI",
+            "entry add efi v1:/EFI/larkspur12/lkload.efi --unchecked",
+            "entry add group Empty",
+        ],
+        "entry noise",
+        "12",
+    ),
+    ("plan", &["entry noise --remove --yes"], "plan", "12"),
     ("rehearse", &["apply --yes"], "rehearse", "12"),
 ];
 
@@ -48,8 +59,8 @@ pub fn take() -> Result<()> {
 }
 
 /// Pictures of the boot program on real firmware: file, keys typed, an entry that starts nothing before them.
-const BOOT_SCREENS: [(&str, Option<&str>); 3] =
-    [("boot-menu", None), ("boot-help", Some("?")), ("boot-error", Some("o\r"))];
+const BOOT_SCREENS: [(&str, Option<&str>); 4] =
+    [("boot-menu", None), ("boot-group", Some("5\r")), ("boot-help", Some("?")), ("boot-error", Some("o\r"))];
 
 fn boot_screens(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     boot::build(true)?;

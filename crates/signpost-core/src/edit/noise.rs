@@ -95,7 +95,7 @@ fn reason(
             .filter_map(|other| Some((other, resolved[other].target.as_ref().ok()?)))
     };
     if let Some((other, how)) = others().find_map(|(other, its)| Some((other, same(look, target, its)?))) {
-        return Some(format!("a second way to the same {how} as {}", resolved[other].entry.id));
+        return Some(format!("{how} {}", resolved[other].entry.id));
     }
     let file = startup_file(look, target)?;
     let volume = &look.survey.volumes[file.volume - 1];
@@ -112,13 +112,15 @@ fn reason(
     None
 }
 
-/// What two targets have in common, where both lead to the same.
+/// What a target is to another, where both lead to the same.
 fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'static str> {
     if target == other {
         return match target {
-            StartTarget::Linux { .. } | StartTarget::Image { .. } => Some("kernel, with the same arguments,"),
+            StartTarget::Linux { .. } | StartTarget::Image { .. } => {
+                Some("the same kernel with the same arguments as")
+            }
             StartTarget::BuiltIn | StartTarget::Group => None,
-            _ => Some("loader"),
+            _ => Some("a second way to the same loader as"),
         };
     }
     let (own, its) = (startup_file(look, target)?, startup_file(look, other)?);
@@ -130,9 +132,9 @@ fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'
         return None;
     }
     if own.volume == its.volume && own.path == its.path {
-        return Some("loader");
+        return Some("a second way to the same loader as");
     }
-    (own.sha256.is_some() && own.sha256 == its.sha256).then_some("loader, in another place,")
+    (own.sha256.is_some() && own.sha256 == its.sha256).then_some("a copy of the loader of")
 }
 
 /// The start-up file that a target leads to.

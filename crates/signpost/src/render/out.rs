@@ -25,7 +25,7 @@ pub fn note(text: &str) {
     let _ = anstream::stderr().write_all(text.as_bytes());
 }
 
-/// An error.
+/// An error; where there are several, a line each.
 pub fn error(message: &str) {
-    note(&format!("{} {message}\n", style::bad("signpost:")));
+    message.lines().for_each(|line| note(&format!("{} {line}\n", style::bad("signpost:"))));
 }

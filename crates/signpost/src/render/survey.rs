@@ -106,7 +106,7 @@ fn starts_by(survey: &Survey, system: &System) -> String {
         return place.clone();
     }
     if system.image.is_some() {
-        return "an entry written by hand".into();
+        return "`entry add image`".into();
     }
     let root = system.root.and_then(|root| survey.volumes.get(root - 1));
     match system.kernels.first() {
