@@ -108,6 +108,7 @@ fn bench_folder(disks: usize) -> tempfile::TempDir {
         store: StoreKind::Folder,
         more: String::new(),
         catalogue: "",
+        recipes: "",
     };
     spec.write(folder.path()).unwrap();
     folder

@@ -185,6 +185,19 @@ fn take_out(
     if document.settings.default == DefaultEntry::Id(id.clone()) {
         return Err(wrong(format!("{id} is the default; `signpost tune default=…` names another one first")));
     }
+    let members: Vec<&str> = document
+        .entries
+        .iter()
+        .filter(|entry| entry.group.as_ref() == Some(&id))
+        .map(|entry| entry.id.as_str())
+        .collect();
+    if !members.is_empty() {
+        return Err(wrong(format!(
+            "{id} is a group with {} in it; `entry move {} out`, or `entry remove` for each, comes first",
+            members.join(", "),
+            members[0]
+        )));
+    }
     let refusal = last_way(look, document, index);
     text.sections("entry")?.remove(index);
     Ok((id, refusal))

@@ -113,6 +113,11 @@ fn what_both_sides_changed_stays_as_the_person_wrote_it() {
 #[test]
 fn removed_fields_and_entries_stay_removed_until_they_are_asked_for() {
     let machine = drafted(&["5.4", "5.9"]);
+    let error = machine.fails(2, &["entry", "remove", "tidewater-older"]);
+    assert!(
+        error.contains("tidewater-older is a group with tidewater-5.4 in it; `entry move tidewater-5.4 out`"),
+        "{error}"
+    );
     machine.ok(&["entry", "edit", "tidewater", "--drop", "initrd"]);
     machine.ok(&["entry", "remove", "tidewater-5.4"]);
     machine.ok(&["entry", "remove", "meridian", "--despite", "last-way"]);
