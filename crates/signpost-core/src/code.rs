@@ -63,13 +63,15 @@ pub enum Code {
     NoRoom,
     /// Guard: nothing else in the menu starts a system.
     LastWay,
+    /// Guard: Secure Boot will refuse what is to start.
+    SecureBootRefuses,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 30] = [
+    pub const ALL: [Self; 31] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
@@ -99,6 +101,7 @@ impl Code {
         Self::OtherSystem,
         Self::NoRoom,
         Self::LastWay,
+        Self::SecureBootRefuses,
         Self::Unconfirmed,
     ];
 
@@ -134,6 +137,7 @@ impl Code {
             Self::OtherSystem => "other-system",
             Self::NoRoom => "no-room",
             Self::LastWay => "last-way",
+            Self::SecureBootRefuses => "secure-boot-refuses",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -153,6 +157,7 @@ impl Code {
                 | Self::DefaultGone
                 | Self::OtherSystem
                 | Self::LastWay
+                | Self::SecureBootRefuses
         )
     }
 }

@@ -10,11 +10,15 @@ use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::place::VolumeRef;
 
 use crate::history::FileWrite;
+use crate::secure_boot::Verdict;
 use crate::survey::{Look, VolumeReader};
 use crate::words::volume_path;
 
 /// Bytes of a program in which its headers lie.
 pub(crate) const HEAD: usize = 64 * 1024;
+
+/// No kernel inside an image is longer, in bytes.
+const MAX_KERNEL: usize = 256 << 20;
 
 /// Partitions and files of a survey; a partition's id is its volume's index.
 pub struct SurveyedHardware<'a> {
@@ -77,7 +81,8 @@ impl<'a> SurveyedHardware<'a> {
         }
     }
 
-    fn judge(&self, head: &[u8]) -> Program {
+    /// What becomes of a program with this head; `verdict` is what Secure Boot says of all of it, where it is on.
+    fn judge(&self, head: &[u8], verdict: impl FnOnce() -> Option<Result<Verdict, VolumeError>>) -> Program {
         let pe = match Pe::decode(head) {
             Ok(pe) => pe,
             Err(_) if head.is_empty() => return Program::Unfit("the file is empty".into()),
@@ -87,14 +92,13 @@ impl<'a> SurveyedHardware<'a> {
         if pe.machine != ours {
             return Program::Unfit(format!("it is built for {}, this machine is {ours}", pe.machine));
         }
-        match self.look.survey.machine.secure_boot {
-            Some(true) if pe.is_signed => {
-                Program::CannotTell("Secure Boot is on; whether it accepts the file's signature is not looked at yet".into())
+        match verdict() {
+            None | Some(Ok(Verdict::Accepted(_))) => Program::Starts,
+            Some(Ok(refused @ Verdict::Refused(_))) => Program::Unfit(refused.text()),
+            Some(Ok(unsure @ Verdict::CannotTell(_))) => Program::CannotTell(unsure.text()),
+            Some(Err(error)) => {
+                Program::CannotTell(format!("Secure Boot is on, and the file cannot be read whole: {error}"))
             }
-            Some(true) => Program::CannotTell(
-                "Secure Boot is on and the file carries no signature: it is refused unless its hash is allowed".into(),
-            ),
-            _ => Program::Starts,
         }
     }
 }
@@ -114,8 +118,10 @@ impl SurveyedHardware<'_> {
     /// What becomes of a kernel inside an image file.
     pub(crate) fn kernel_inside(&self, volume: usize, image: &str, path: &str) -> Program {
         let inner = self.look.reader(volume).and_then(|reader| reader.inside(image).ok()).unwrap_or_default();
-        let mut heads = inner.into_iter().filter_map(|(_, reader)| reader?.read_head(path, HEAD).ok());
-        heads.next().map_or(Program::Missing, |head| self.judge(&head))
+        let mut files = inner.into_iter().filter_map(|(_, reader)| reader?.read(path, MAX_KERNEL).ok());
+        files.next().map_or(Program::Missing, |file| {
+            self.judge(&file, || self.look.secure_boot_verdict_of(&file).map(Ok))
+        })
     }
 }
 
@@ -129,8 +135,13 @@ impl Hardware for SurveyedHardware<'_> {
     }
 
     fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program {
+        let file = volume_path(path);
+        let verdict = || match self.planned(partition, &file) {
+            Some(bytes) => self.look.secure_boot_verdict_of(bytes).map(Ok),
+            None => self.look.secure_boot_verdict(partition, &file),
+        };
         match self.head(partition, path) {
-            Ok(head) => match (self.judge(&head), self.look.reader(partition)) {
+            Ok(head) => match (self.judge(&head, verdict), self.look.reader(partition)) {
                 (Program::Starts, Some(reader)) => {
                     missing_initrd(reader, &head, data).map_or(Program::Starts, Program::Unfit)
                 }

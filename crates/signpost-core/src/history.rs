@@ -34,6 +34,10 @@ pub struct Record {
 pub enum Action {
     /// A menu was put in force.
     Apply,
+    /// The firmware's own entries were changed.
+    Firmware,
+    /// What was applied was put right again.
+    Hold,
     /// A step was taken back.
     Undo {
         /// Its number.
@@ -221,6 +225,16 @@ impl History {
     pub fn last_applied(&self) -> Option<&Record> {
         let mut applied = self.records.iter().rev().filter(|record| record.action == Action::Apply);
         applied.find(|record| !self.is_undone(record.serial))
+    }
+
+    /// The last step that somebody asked for and that was not taken back.
+    pub fn last_step(&self) -> Option<&Record> {
+        let mut asked = self
+            .records
+            .iter()
+            .rev()
+            .filter(|record| matches!(record.action, Action::Apply | Action::Firmware));
+        asked.find(|record| !self.is_undone(record.serial))
     }
 
     /// Load options that are ours: by their number, what we wrote and for which menu entry.

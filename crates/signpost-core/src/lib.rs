@@ -10,6 +10,7 @@ pub mod draft;
 pub mod durable;
 pub mod edit;
 pub mod error;
+pub mod firmware;
 pub mod hardware;
 pub mod history;
 pub mod home;
@@ -22,6 +23,7 @@ pub mod recipe;
 pub mod rehearse;
 pub mod resolve;
 mod rows;
+pub mod secure_boot;
 pub mod survey;
 pub mod undo;
 mod words;
@@ -29,6 +31,7 @@ mod words;
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use machine::Machine;
+pub use signpost_firmware::boot_variables as firmware_variables;
 pub use signpost_menu as menu;
 
 /// Version of the JSON documents.

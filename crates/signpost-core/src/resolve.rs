@@ -6,7 +6,7 @@ use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use signpost_menu::{MenuDocument, include};
 
-pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve};
+pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve, resolve_entry};
 
 use crate::survey::{Look, Volume, VolumeReader};
 

@@ -32,12 +32,12 @@ pub struct Undo {
     pub outcome: Outcome,
 }
 
-/// Plans how to take back the last menu that was put in force.
+/// Plans how to take back the last step that was not taken back yet.
 ///
 /// # Errors
 /// Where there is none, or the variables cannot be read.
 pub fn undo(look: &Look<'_>, history: &History) -> Result<Undo> {
-    let record = history.last_applied().ok_or_else(|| Error::Unusable {
+    let record = history.last_step().ok_or_else(|| Error::Unusable {
         place: "history".into(),
         why: "nothing was put in force that could be taken back".into(),
     })?;

@@ -4,6 +4,7 @@
 //! the kinds that load options use.
 
 mod node;
+mod text;
 mod words;
 
 pub use node::{HardDrive, Node, PartitionSignature, View};

@@ -21,6 +21,7 @@ mod bytes;
 pub mod device_path;
 pub mod image;
 pub mod load_option;
+pub mod signature_list;
 pub mod start;
 pub mod store;
 pub mod ucs2;

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    apply, completions, demo, draft, entry, explain, history, manual, menu, once, plan, preview, rehearse,
-    survey, tune, undo,
+    apply, completions, demo, draft, entry, explain, firmware, history, manual, menu, once, plan, preview,
+    rehearse, survey, tune, undo,
 };
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
@@ -71,6 +71,7 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     Preview(preview::PreviewArgs),
     Once(once::OnceArgs),
+    Firmware(firmware::FirmwareArgs),
     Explain(explain::ExplainArgs),
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),

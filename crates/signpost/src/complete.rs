@@ -4,7 +4,9 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
+use signpost_core::Machine;
 use signpost_core::edit::{self, KEYS};
+use signpost_core::firmware_variables::{BootOption, BootVariables};
 use signpost_core::menu::{MenuDocument, parse_leniently};
 
 /// The value of an option on the command line that is being completed.
@@ -79,4 +81,19 @@ pub fn hidden(current: &OsStr) -> Vec<CompletionCandidate> {
         Some((name.to_string(), thing.why.unwrap_or_default()))
     });
     starting(current, named)
+}
+
+/// Numbers of the firmware's entries.
+pub fn firmware_entries(current: &OsStr) -> Vec<CompletionCandidate> {
+    let machine = match option("--machine") {
+        Some(bench) if bench.as_os_str() != "live" => Machine::open_bench(&bench).ok(),
+        _ => Some(Machine::live()),
+    };
+    let contents = machine.and_then(|machine| machine.contents().ok()).unwrap_or_default();
+    let boot = BootVariables::read(&contents);
+    let label = |option: &BootOption| {
+        option.decoded.as_ref().map(|option| option.description.to_string()).unwrap_or_default()
+    };
+    let numbers = boot.options.iter().map(|(number, option)| (format!("{number:04X}"), label(option)));
+    starting(current, numbers)
 }

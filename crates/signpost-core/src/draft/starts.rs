@@ -6,6 +6,7 @@ use signpost_menu::document::Host;
 use super::offer::Body;
 use super::text::Field;
 use crate::error::Result;
+use crate::secure_boot::Verdict;
 use crate::survey::{FirmwareEntry, Kernel, Look, Role, System, patterns};
 
 /// A way, or why there is none.
@@ -54,7 +55,8 @@ pub(super) fn can_start(look: &Look<'_>, kernel: &Kernel, host: Host) -> std::re
     if kernel.efi_stub.is_none() {
         return Err("its kernel has no EFI stub".into());
     }
-    if look.survey.machine.secure_boot == Some(true) {
+    let verdict = look.secure_boot_verdict(kernel.volume - 1, &kernel.path);
+    if verdict.is_some_and(|verdict| !matches!(verdict, Ok(Verdict::Accepted(_)))) {
         return Err("Secure Boot is on, and its loader is what vouches for the kernel".into());
     }
     Ok(())

@@ -46,6 +46,9 @@ pub(super) fn plan(
     let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed));
     refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
+    let verdict = look.secure_boot_verdict_of(program.bytes());
+    refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
+    refusals.extend(super::default_refused(look, &menu.document));
     refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));

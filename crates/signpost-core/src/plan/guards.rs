@@ -5,6 +5,8 @@ use crate::code::Code;
 use crate::error::Refusal;
 use crate::history::Change;
 use crate::rehearse::Outcome;
+use crate::resolve::{ResolvedEntry, StartTarget};
+use crate::secure_boot::Verdict;
 use crate::survey::{Look, hex};
 
 pub(super) fn all(look: &Look<'_>, plan: &Plan, default: Option<&str>, removed: &[u16]) -> Vec<Refusal> {
@@ -25,6 +27,29 @@ pub(super) fn all(look: &Look<'_>, plan: &Plan, default: Option<&str>, removed: 
     refusals.extend(foreign_changes(look, plan));
     refusals.extend(started_from(look, removed));
     refusals
+}
+
+/// Secure Boot will refuse a program that is to be put in force.
+pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refusal> {
+    let Some(Verdict::Refused(why)) = verdict else { return None };
+    Some(Refusal {
+        code: Code::SecureBootRefuses,
+        message: format!("{what}: Secure Boot refuses it: {why}"),
+        way: "start what is signed, such as the system's own loader; or enrol a key, or turn Secure Boot off, in the \
+              firmware's own screen"
+            .into(),
+    })
+}
+
+/// What Secure Boot says of the file that an entry starts.
+pub(super) fn entry_verdict(look: &Look<'_>, resolved: &ResolvedEntry<'_>) -> Option<Refusal> {
+    let (volume, path) = match resolved.target.as_ref().ok()? {
+        StartTarget::Program { volume, path, .. } => (*volume, path),
+        StartTarget::Linux { volume, kernel, .. } => (*volume, kernel),
+        _ => return None,
+    };
+    let verdict = look.secure_boot_verdict(volume, path)?.ok()?;
+    secure_boot(&format!("the default, {}", resolved.entry.id), Some(&verdict))
 }
 
 /// No entry of the order would start.

@@ -17,9 +17,10 @@ use crate::history::{Change, History, Write};
 use crate::home::BootProgram;
 use crate::menu_file::MenuFile;
 use crate::rehearse::{Outcome, rehearse};
-use crate::resolve::resolve;
+use crate::resolve::{resolve, resolve_entry};
 use crate::survey::{Look, hex};
 use options::Numbers;
+pub(crate) use options::{device_path, text_data};
 
 /// What would put a menu in force.
 #[derive(Clone, Debug, Serialize)]
@@ -166,7 +167,14 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
         outcome,
     };
     plan.refusals = guards::all(look, &plan, default.as_deref(), &removed);
+    plan.refusals.extend(default_refused(look, document));
     Ok(plan)
+}
+
+/// The default, where Secure Boot will refuse it.
+fn default_refused(look: &Look<'_>, document: &MenuDocument) -> Option<Refusal> {
+    let default = document.default_entry(None)?;
+    guards::entry_verdict(look, &resolve_entry(look, document, default))
 }
 
 /// Ours first, the default first of all, all others behind in their order.

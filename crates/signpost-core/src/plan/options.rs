@@ -238,7 +238,7 @@ fn wanted(
     }
 }
 
-fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<DevicePath, String> {
+pub(crate) fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<DevicePath, String> {
     let facts = &look.survey.volumes[volume];
     if !facts.is_fat {
         return Err(format!(
@@ -277,6 +277,6 @@ fn backslashes(path: &str) -> String {
 }
 
 /// Text as programs expect it in their optional data: UCS-2 with a NUL at its end; nothing for no text.
-fn text_data(text: &str) -> Vec<u8> {
+pub(crate) fn text_data(text: &str) -> Vec<u8> {
     if text.is_empty() { Vec::new() } else { Ucs2::from(text).to_bytes_terminated() }
 }

@@ -36,11 +36,13 @@ pub(crate) use kernels::patterns;
 pub use ours::OurVariables;
 pub use reader::VolumeReader;
 pub use signpost_disk::file_system::Item;
+use signpost_disk::file_system::VolumeError;
 pub(crate) use systems::slug;
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};
 use crate::machine::{HostKind, Machine};
+use crate::secure_boot::{SecureBoot, Verdict};
 
 /// A machine together with its survey: what later steps work on.
 pub struct Look<'m> {
@@ -55,6 +57,7 @@ pub struct Look<'m> {
     identities: Vec<VolumeIdentity>,
     readers: Vec<LazyReader>,
     home: Option<usize>,
+    secure_boot: SecureBoot,
 }
 
 /// A volume that is opened when it is first asked for.
@@ -81,9 +84,11 @@ impl<'m> Look<'m> {
             .map(|(index, volume)| volume.identity(home == Some(index)))
             .collect();
         let mut ours = OurVariables::default();
+        let mut keys = SecureBoot::default();
         let mut boot = match machine.contents() {
             Ok(contents) => {
                 ours = OurVariables::read(&contents);
+                keys = SecureBoot::read(&contents);
                 findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
                 BootVariables::read(&contents)
             }
@@ -95,7 +100,7 @@ impl<'m> Look<'m> {
         findings.extend(boot.faults.iter().map(|fault| findings::variables(fault)));
         // What a store cannot hold, the machine's description says.
         boot.current = boot.current.or(machine.running.entry);
-        let secure_boot = boot.secure_boot.or(machine.secure_boot);
+        let secure_boot = boot.secure_boot.or(keys.is_on()).or(machine.secure_boot);
         let facts = MachineFacts {
             name: machine.name.clone(),
             firmware: machine.firmware.word(),
@@ -123,7 +128,7 @@ impl<'m> Look<'m> {
             cell: OnceCell::new(),
         });
         let readers = readers.collect();
-        let mut look = Self { machine, survey, boot, ours, identities, readers, home };
+        let mut look = Self { machine, survey, boot, ours, identities, readers, home, secure_boot: keys };
         look.fill(contents, catalogue);
         look
     }
@@ -166,6 +171,24 @@ impl<'m> Look<'m> {
     pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
         let lazy = self.readers.get(volume)?;
         lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone())).as_ref()
+    }
+
+    /// What Secure Boot says of a program on a volume (by index); `None` where it is not on.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn secure_boot_verdict(
+        &self,
+        volume: usize,
+        path: &str,
+    ) -> Option<std::result::Result<Verdict, VolumeError>> {
+        let reader = self.reader(volume).filter(|_| self.survey.machine.secure_boot == Some(true))?;
+        Some(reader.read(path, startup::MAX_PROGRAM).map(|file| self.secure_boot.judge(&file)))
+    }
+
+    /// What Secure Boot says of these bytes; `None` where it is not on.
+    pub fn secure_boot_verdict_of(&self, file: &[u8]) -> Option<Verdict> {
+        (self.survey.machine.secure_boot == Some(true)).then(|| self.secure_boot.judge(file))
     }
 
     /// The index of the volume that a name means.

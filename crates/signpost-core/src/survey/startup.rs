@@ -12,7 +12,7 @@ const MAX_DEPTH: usize = 4;
 /// Start-up files of one volume that are looked at.
 const MAX_FILES: usize = 400;
 /// No program that firmware loads is longer, in bytes.
-const MAX_PROGRAM: usize = 256 << 20;
+pub(super) const MAX_PROGRAM: usize = 256 << 20;
 
 /// What a file says of itself, from which its role and system are told.
 #[derive(Clone, Debug, Default)]

@@ -93,8 +93,24 @@ pub struct Pe {
     pub is_signed: bool,
     /// Its sections.
     pub sections: Vec<Section>,
+    /// What a digest over the program leaves out, and where its signatures lie.
+    pub signing: SigningLayout,
     /// Address of the resource directory, if any, relative to the image's start in memory.
     pub(super) resources: Option<u32>,
+}
+
+/// Places in a program's file that Authenticode speaks of, in bytes from its start ("Windows Authenticode Portable
+/// Executable Signature Format", "Calculating the PE Image Hash").
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SigningLayout {
+    /// `CheckSum` of the optional header.
+    pub check_sum: u32,
+    /// The data directory of the certificate table.
+    pub security_directory: u32,
+    /// `SizeOfHeaders`.
+    pub header_size: u32,
+    /// The certificate table: offset and length.
+    pub certificates: Option<(u32, u32)>,
 }
 
 /// The text that a section holds, without what pads it.
@@ -113,6 +129,8 @@ pub struct Section {
     pub offset: u32,
     /// Bytes in the file that belong to it.
     pub size: u32,
+    /// Bytes in the file with what pads it: `SizeOfRawData`.
+    pub raw_size: u32,
 }
 
 /// Why bytes are no program that firmware starts.
@@ -168,7 +186,16 @@ impl Pe {
             let size = u32_at(optional, at.checked_add(4)?)?;
             (size != 0).then(|| u32_at(optional, at)).flatten()
         };
+        let optional_at = pe_offset.saturating_add(24);
+        let security = u32::try_from(directories).unwrap_or_default().saturating_add(4 * 8);
+        let signing = SigningLayout {
+            check_sum: optional_at.saturating_add(64),
+            security_directory: optional_at.saturating_add(security),
+            header_size: u32_at(optional, 60).unwrap_or_default(),
+            certificates: directory(4).zip(u32_at(optional, directories.saturating_add(4 * 8 + 4))),
+        };
         Ok(Self {
+            signing,
             machine: MachineType(coff.machine.get()),
             image_version: (u16_at(optional, 44).unwrap_or(0), u16_at(optional, 46).unwrap_or(0)),
             is_signed: directory(4).is_some(),
@@ -198,6 +225,7 @@ impl From<&SectionHeader> for Section {
             name: String::from_utf8_lossy(header.name.get(..end).unwrap_or_default()).into_owned(),
             address: header.virtual_address.get(),
             offset: header.pointer_to_raw_data.get(),
+            raw_size: raw,
             // Raw data is padded to the file alignment; the size in memory is the true one where it is less.
             size: if in_memory == 0 { raw } else { raw.min(in_memory) },
         }

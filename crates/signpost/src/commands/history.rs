@@ -26,11 +26,11 @@ pub fn run(app: &App<'_>, _: &HistoryArgs) -> Outcome {
         }
         let mut table = render::table::Table::new(&["record", "when", "what", "writes"]);
         for record in history.records() {
+            let since = if history.is_undone(record.serial) { ", taken back since" } else { "" };
             let what = match record.action {
-                Action::Apply if history.is_undone(record.serial) => {
-                    "menu put in force, taken back since".into()
-                }
-                Action::Apply => "menu put in force".to_string(),
+                Action::Apply => format!("menu put in force{since}"),
+                Action::Firmware => format!("firmware's entries changed{since}"),
+                Action::Hold => "put right again".into(),
                 Action::Undo { of } => format!("record {of} taken back"),
             };
             table.row([

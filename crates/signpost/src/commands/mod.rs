@@ -6,6 +6,7 @@ pub mod demo;
 pub mod draft;
 pub mod entry;
 pub mod explain;
+pub mod firmware;
 pub mod history;
 pub mod manual;
 pub mod menu;

@@ -21,6 +21,9 @@ pub struct RehearseArgs {
     /// What if the boot order were this: entries' numbers, in hexadecimal
     #[arg(long, value_name = "NUMBER", num_args = 1.., value_parser = entry_number)]
     order: Option<Vec<u16>>,
+    /// What if Secure Boot were on, or off
+    #[arg(long, value_name = "on|off", value_parser = ["on", "off"])]
+    secure_boot: Option<String>,
 }
 
 fn entry_number(text: &str) -> Result<u16, String> {
@@ -39,7 +42,10 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
             )));
         }
     }
-    let look = app.look(&machine)?;
+    let mut look = app.look(&machine)?;
+    if let Some(state) = &args.secure_boot {
+        look.survey.machine.secure_boot = Some(state == "on");
+    }
     let mut boot = look.boot.clone();
     if let Some(order) = &args.order {
         boot.order.clone_from(order);

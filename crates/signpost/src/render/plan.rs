@@ -80,7 +80,7 @@ fn writes(count: usize) -> String {
     if count == 1 { "1 write".into() } else { format!("{count} writes") }
 }
 
-fn write_list(list: &[&str], nothing: &str) -> String {
+pub fn write_list(list: &[&str], nothing: &str) -> String {
     if list.is_empty() {
         return format!("{nothing}\n");
     }
@@ -94,11 +94,11 @@ fn write_list(list: &[&str], nothing: &str) -> String {
     text
 }
 
-fn notes(notes: &[String]) -> String {
+pub fn notes(notes: &[String]) -> String {
     notes.iter().map(|note| format!("  {} {note}\n", style::odd("note:"))).collect()
 }
 
-fn refusals(refusals: &[Refusal]) -> String {
+pub fn refusals(refusals: &[Refusal]) -> String {
     let line =
         |refusal: &Refusal| format!("  {} {}: {}\n", style::bad("refused"), refusal.code, refusal.message);
     let lines: String = refusals.iter().map(line).collect();

@@ -1,0 +1,309 @@
+//! Changes to the firmware's entries, planned: what would be written, what stands against it, what starts then.
+
+use serde::Serialize;
+use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
+use signpost_firmware::image::pe::Pe;
+use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::MenuDocument;
+use signpost_menu::place::Place;
+
+use super::{called, list};
+use crate::code::Code;
+use crate::draft::is_started_by;
+use crate::error::{Error, Refusal, Result};
+use crate::hardware::HEAD;
+use crate::history::{Change, History, Write};
+use crate::plan::{device_path, guards, state_after, text_data, words};
+use crate::rehearse::{Outcome, rehearse};
+use crate::resolve::resolve;
+use crate::survey::{Look, hex};
+
+/// What is wanted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Wish {
+    /// These first, all others behind in their order.
+    Order(Vec<u16>),
+    /// The next start goes there; `None` takes that back.
+    Next(Option<u16>),
+    /// An entry more.
+    Add(NewFirmwareEntry),
+    /// Another label.
+    Rename(u16, String),
+    /// In use, or not.
+    Use(u16, bool),
+    /// An entry less.
+    Remove(u16),
+}
+
+/// An entry to be made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewFirmwareEntry {
+    /// Its label.
+    pub label: String,
+    /// The program that it starts.
+    pub program: Place,
+    /// Arguments for it, handed over as text.
+    pub args: String,
+    /// Whether it is in use.
+    pub is_active: bool,
+    /// Whether it comes first in the order; else it comes last.
+    pub is_first: bool,
+}
+
+/// A change, planned.
+#[derive(Clone, Debug, Serialize)]
+pub struct FirmwareChange {
+    /// Version of this document.
+    pub schema: u32,
+    /// The boot order now.
+    pub order_before: Vec<String>,
+    /// The boot order then.
+    pub order_after: Vec<String>,
+    /// What would be written, in this order.
+    pub writes: Vec<Change>,
+    /// What else is worth saying.
+    pub notes: Vec<String>,
+    /// What stands against it.
+    pub refusals: Vec<Refusal>,
+    /// What starts then, rehearsed.
+    pub outcome: Outcome,
+}
+
+/// Plans a change; `menu` is the menu file, where there is one.
+///
+/// # Errors
+/// Where it cannot be done as it was asked for.
+pub fn change(
+    look: &Look<'_>,
+    history: &History,
+    menu: Option<&MenuDocument>,
+    wish: &Wish,
+) -> Result<FirmwareChange> {
+    let contents = look.machine.contents()?;
+    let mut work =
+        Work { look, contents: &contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
+    match wish {
+        Wish::Order(first) => work.order(first),
+        Wish::Next(Some(number)) => {
+            let what = format!("next boot {}", called(look, *number));
+            work.writes.push(Write::to(&contents, boot_next(*number), what, None));
+        }
+        Wish::Next(None) => {
+            let what = "take the next boot back".to_string();
+            work.writes.push(Write::removal(&contents, VariableName::global("BootNext"), what));
+        }
+        Wish::Add(new) => work.add(new)?,
+        Wish::Rename(number, label) => work.rename(history, *number, label)?,
+        Wish::Use(number, is_active) => work.set_active(*number, *is_active)?,
+        Wish::Remove(number) => work.remove(menu, *number),
+    }
+    work.finish()
+}
+
+pub(super) struct Work<'a> {
+    pub(super) look: &'a Look<'a>,
+    pub(super) contents: &'a Contents,
+    pub(super) writes: Vec<Write>,
+    pub(super) notes: Vec<String>,
+    pub(super) refusals: Vec<Refusal>,
+}
+
+impl Work<'_> {
+    fn option(&self, number: u16) -> Result<&LoadOption> {
+        let held = self.look.boot.options.get(&number).map(|option| &option.decoded);
+        match held {
+            Some(Ok(option)) => Ok(option),
+            Some(Err(fault)) => Err(Error::WrongUse(format!("entry {} is broken: {fault}", hex(number)))),
+            None => Err(Error::WrongUse(format!("there is no entry {}", hex(number)))),
+        }
+    }
+
+    pub(super) fn write_order(&mut self, order: &[u16]) {
+        let what = format!("boot order {}", words(order));
+        self.writes.push(Write::to(self.contents, boot_order(order), what, None));
+    }
+
+    fn order(&mut self, first: &[u16]) {
+        let mut order = Vec::new();
+        let options = self.look.boot.options.keys();
+        for number in first.iter().chain(&self.look.boot.order).chain(options) {
+            if !order.contains(number) {
+                order.push(*number);
+            }
+        }
+        self.write_order(&order);
+    }
+
+    fn add(&mut self, new: &NewFirmwareEntry) -> Result<()> {
+        let wrong = |why: String| Error::WrongUse(why);
+        let volume = self.look.resolve(&new.program.volume).map_err(|error| wrong(error.to_string()))?;
+        let facts = &self.look.survey.volumes[volume];
+        let at = facts.where_it_is();
+        let reader = self.look.reader(volume).ok_or_else(|| wrong(format!("{at} cannot be looked into")))?;
+        let head =
+            reader.read_head(&new.program.path, HEAD).map_err(|error| wrong(format!("{at}: {error}")))?;
+        let pe = Pe::decode(&head).map_err(|fault| wrong(format!("{}: {fault}", new.program)))?;
+        let firmware = self.look.machine.architecture;
+        if pe.machine != firmware {
+            return Err(wrong(format!(
+                "{} is built for {}, this machine is {firmware}",
+                new.program, pe.machine
+            )));
+        }
+        let verdict =
+            self.look.secure_boot_verdict(volume, &new.program.path).and_then(std::result::Result::ok);
+        self.refusals.extend(guards::secure_boot(&new.program.to_string(), verdict.as_ref()));
+        let target = |entry: &&crate::survey::FirmwareEntry| {
+            entry.target.as_ref().is_some_and(|target| {
+                target.volume == volume + 1 && target.file.eq_ignore_ascii_case(&new.program.path)
+            })
+        };
+        let entries = &self.look.survey.firmware.entries;
+        if let Some(held) = entries.iter().filter(|entry| !entry.is_made_by_firmware).find(target) {
+            return Err(wrong(format!(
+                "entry {} \"{}\" starts this file already; `firmware order {}` puts it first, `firmware use` puts it in use",
+                held.number, held.label, held.number
+            )));
+        }
+        let path = device_path(self.look, volume, &new.program.path).map_err(wrong)?;
+        let mut option = LoadOption::new(&new.label, path, text_data(&new.args));
+        option.attributes.set(LoadOptionAttributes::ACTIVE, new.is_active);
+        let number = (0..=u16::MAX).find(|number| self.look.boot.is_free(*number));
+        let number = number.ok_or_else(|| wrong("no number is free in the firmware's list".into()))?;
+        let what = format!("make entry {} \"{}\"", hex(number), new.label);
+        self.writes.push(Write::to(self.contents, boot_option(number, &option), what, None));
+        let order = self.look.boot.order.clone();
+        let order =
+            if new.is_first { [vec![number], order].concat() } else { [order, vec![number]].concat() };
+        self.write_order(&order);
+        Ok(())
+    }
+
+    fn rename(&mut self, history: &History, number: u16, label: &str) -> Result<()> {
+        let mut option = self.option(number)?.clone();
+        let is_ours = history.owned().get(&number).is_some_and(|(data, _)| *data == option.encode());
+        if is_ours {
+            let way = "`entry rename` gives the menu's entry another title, and `apply` puts it in force";
+            return Err(Error::WrongUse(format!("entry {} is the menu's; {way}", hex(number))));
+        }
+        if option.is_made_by_firmware() {
+            self.notes
+                .push(format!("the firmware made entry {} by itself, and may make it anew", hex(number)));
+        }
+        let what = format!("call entry {} \"{label}\"", called(self.look, number));
+        option.description = label.into();
+        self.writes.push(Write::to(self.contents, boot_option(number, &option), what, None));
+        Ok(())
+    }
+
+    fn set_active(&mut self, number: u16, is_active: bool) -> Result<()> {
+        let mut option = self.option(number)?.clone();
+        option.attributes.set(LoadOptionAttributes::ACTIVE, is_active);
+        let what = if is_active { "put in use" } else { "put out of use" };
+        let what = format!("{what} entry {}", called(self.look, number));
+        self.writes.push(Write::to(self.contents, boot_option(number, &option), what, None));
+        Ok(())
+    }
+
+    fn remove(&mut self, menu: Option<&MenuDocument>, number: u16) {
+        self.refusals.extend(started_from(self.look, number));
+        self.refusals.extend(last_way(self.look, menu, number));
+        let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
+        if entry.is_some_and(|entry| entry.is_made_by_firmware) {
+            self.notes.push(format!(
+                "the firmware made entry {} by itself, and makes it anew while its device is there",
+                hex(number)
+            ));
+        }
+        self.remove_all(&[number]);
+    }
+
+    /// Out of the order first: one that is in no order any more is nothing that anybody starts.
+    pub(super) fn remove_all(&mut self, numbers: &[u16]) {
+        let order = &self.look.boot.order;
+        if order.iter().any(|number| numbers.contains(number)) {
+            let left: Vec<u16> = order.iter().copied().filter(|number| !numbers.contains(number)).collect();
+            self.write_order(&left);
+        }
+        for number in numbers {
+            let what = format!("remove entry {}", called(self.look, *number));
+            self.writes.push(Write::removal(self.contents, VariableName::boot_option(*number), what));
+        }
+        if self.look.boot.next.is_some_and(|next| numbers.contains(&next)) {
+            let what = "take the next boot back, which goes to it".to_string();
+            self.writes.push(Write::removal(self.contents, VariableName::global("BootNext"), what));
+        }
+    }
+
+    pub(super) fn finish(mut self) -> Result<FirmwareChange> {
+        self.writes.retain(|write| !write.is_done());
+        let state = state_after(self.look, self.contents, &self.writes)?;
+        let outcome = rehearse(self.look, &state).outcome;
+        let now_starts = rehearse(self.look, &self.look.boot).outcome;
+        // Where nothing starts as it is, this change need not mend it.
+        if guards::nothing_starts(&now_starts).is_none() {
+            self.refusals.extend(guards::nothing_starts(&outcome));
+        }
+        let in_words = |order: &[u16]| order.iter().map(|number| hex(*number)).collect();
+        Ok(FirmwareChange {
+            schema: crate::SCHEMA,
+            order_before: in_words(&self.look.boot.order),
+            order_after: in_words(&state.order),
+            writes: self.writes.into_iter().map(Change::Variable).collect(),
+            notes: self.notes,
+            refusals: self.refusals,
+            outcome,
+        })
+    }
+}
+
+/// The entry that the machine was started from: it would come back.
+fn started_from(look: &Look<'_>, number: u16) -> Option<Refusal> {
+    let entries = &look.survey.firmware.entries;
+    let own = entries.iter().find(|entry| entry.number() == number && look.boot.current == Some(number))?;
+    let keep = entries.iter().find(|other| other.number != own.number && list::is_same_target(other, own));
+    let keep = keep.or_else(|| {
+        entries
+            .iter()
+            .find(|other| other.number != own.number && own.system.is_some() && other.system == own.system)
+    });
+    let way = match keep {
+        Some(keep) => format!(
+            "start from the one to keep, then remove this one: `firmware next {}`, restart, `firmware remove {}`",
+            keep.number, own.number
+        ),
+        None => "start from another entry, then remove this one".into(),
+    };
+    Some(Refusal {
+        code: Code::StartedFrom,
+        message: format!(
+            "the machine was started from entry {} \"{}\": the firmware or the system would make it again",
+            own.number, own.label
+        ),
+        way,
+    })
+}
+
+/// The system that nothing but this entry starts.
+fn last_way(look: &Look<'_>, menu: Option<&MenuDocument>, number: u16) -> Option<Refusal> {
+    let entries = &look.survey.firmware.entries;
+    let own = entries.iter().find(|entry| entry.number() == number)?;
+    let system = own.system.as_ref().and_then(|id| look.survey.system(id))?;
+    let in_menu = menu.is_some_and(|menu| {
+        resolve(look, menu).iter().any(|entry| match &entry.target {
+            // An entry of the firmware's is what is being removed.
+            Ok(crate::resolve::StartTarget::FirmwareEntry { number: held, .. }) if *held == number => false,
+            Ok(target) => is_started_by(look, system, target),
+            Err(_) => false,
+        })
+    });
+    let others = entries
+        .iter()
+        .any(|entry| entry.number != own.number && entry.is_active && entry.system == own.system);
+    (!in_menu && !others).then(|| Refusal {
+        code: Code::LastWay,
+        message: format!("no other entry starts {}", system.title),
+        way: format!("`firmware use {} off` keeps it without starting it", own.number),
+    })
+}

@@ -1,0 +1,185 @@
+use clap::{Args, Subcommand};
+use clap_complete::engine::ArgValueCompleter;
+use signpost_core::apply::carry_out;
+use signpost_core::firmware::{self, FirmwareChange, NewFirmwareEntry, Tidy, Wish};
+use signpost_core::history::{Action, Change};
+use signpost_core::menu::place::Place;
+use signpost_core::plan::pass;
+use signpost_core::rehearse::rehearse;
+use signpost_core::{Code, Error, Machine, Refusal, menu_file};
+
+use super::guard_codes;
+use crate::app::{App, Outcome};
+use crate::complete;
+use crate::failure::Exit;
+use crate::{render, signals};
+
+/// See, order and tidy the firmware's own entries
+///
+/// An entry is named by its number, which is hexadecimal (3, 0003 and Boot0003 are the same), or by its label, or any start
+/// of it that fits no other. What was changed is taken back by `undo`.
+#[derive(Args)]
+pub struct FirmwareArgs {
+    #[command(subcommand)]
+    what: What,
+    /// Show what would be written, and write nothing
+    #[arg(long, global = true)]
+    dry_run: bool,
+    /// Leave out this guard
+    #[arg(long, global = true, value_name = "CODE", value_parser = guard_codes())]
+    despite: Option<Code>,
+}
+
+#[derive(Subcommand)]
+enum What {
+    /// Show every entry: what it leads to, who made it, what is odd about it
+    List {
+        /// Show device paths too, in the specification's text form
+        #[arg(long)]
+        paths: bool,
+    },
+    /// Put entries first in the boot order; the others keep their order behind them
+    Order {
+        /// The entries, the first one first
+        #[arg(required = true, value_name = "ENTRY", add = ArgValueCompleter::new(complete::firmware_entries))]
+        entries: Vec<String>,
+    },
+    /// Send the next start, and only that, to an entry; `once` is for entries of the menu
+    Next {
+        /// The entry
+        #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::firmware_entries))]
+        entry: Option<String>,
+        /// Take it back
+        #[arg(long, conflicts_with = "entry")]
+        clear: bool,
+    },
+    /// Make an entry for a program, which must be there and fit the machine
+    Add {
+        /// Its label
+        label: String,
+        /// The program, such as v1:/EFI/larkspur/lkload.efi
+        #[arg(value_parser = Place::parse)]
+        program: Place,
+        /// Arguments for it
+        #[arg(long, value_name = "TEXT", default_value = "")]
+        args: String,
+        /// Make it, and do not use it yet
+        #[arg(long)]
+        unused: bool,
+        /// First in the boot order
+        #[arg(long, conflicts_with = "last")]
+        first: bool,
+        /// Last in the boot order, which is so unless --first is said
+        #[arg(long)]
+        last: bool,
+    },
+    /// Give an entry another label
+    Rename {
+        /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
+        entry: String,
+        /// Its new label
+        label: String,
+    },
+    /// Use an entry, or keep it without using it
+    Use {
+        /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
+        entry: String,
+        /// Whether it is in use
+        #[arg(value_parser = ["on", "off"])]
+        state: String,
+    },
+    /// Remove an entry; never what the machine was started from, nor the last way to a system
+    Remove {
+        /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
+        entry: String,
+    },
+    /// Show what may go: second entries, leftovers, numbers that do not exist; with --yes it goes
+    Tidy,
+}
+
+pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
+    let is_question = matches!(args.what, What::List { .. });
+    let (mut machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
+    let history = app.history(&machine)?;
+    let menu = menu_file::load_text(&app.menu_file(&machine)).ok().flatten().map(|file| file.document);
+    let look = app.look(&machine)?;
+    let number = |name: &String| firmware::find(&look, name);
+    let wish = match &args.what {
+        What::List { paths } => {
+            let list = firmware::list(&look, &history);
+            app.show(&list, || render::firmware::list(&list, *paths));
+            return Ok(Exit::Done);
+        }
+        What::Tidy => {
+            let tidy = firmware::tidy(&look, &history)?;
+            drop(look);
+            return put_in_order(app, &mut machine, args, &tidy);
+        }
+        What::Order { entries } => Wish::Order(entries.iter().map(number).collect::<Result<_, _>>()?),
+        What::Next { entry, .. } => Wish::Next(entry.as_ref().map(number).transpose()?),
+        What::Add { label, program, args, unused, first, .. } => Wish::Add(NewFirmwareEntry {
+            label: label.clone(),
+            program: program.clone(),
+            args: args.clone(),
+            is_active: !unused,
+            is_first: *first,
+        }),
+        What::Rename { entry, label } => Wish::Rename(number(entry)?, label.clone()),
+        What::Use { entry, state } => Wish::Use(number(entry)?, state == "on"),
+        What::Remove { entry } => Wish::Remove(number(entry)?),
+    };
+    let change = firmware::change(&look, &history, menu.as_ref(), &wish)?;
+    drop(look);
+    pass(&change.refusals, is_overridden(args))?;
+    if args.dry_run {
+        app.show(&change, || render::firmware::planned(&change));
+        return Ok(Exit::Done);
+    }
+    // What is named, and can be taken back, needs no question; what is removed does.
+    if matches!(wish, Wish::Remove(_)) {
+        app.confirm(|| render::firmware::planned(&change), "Do this?")?;
+    }
+    write(app, &mut machine, &change)?;
+    app.report(&change, || render::firmware::done(&change));
+    Ok(Exit::Done)
+}
+
+fn put_in_order(app: &App<'_>, machine: &mut Machine, args: &FirmwareArgs, tidy: &Tidy) -> Outcome {
+    if args.dry_run || tidy.change.writes.is_empty() {
+        app.show(tidy, || render::firmware::tidy(tidy));
+        return Ok(Exit::Done);
+    }
+    pass(&tidy.change.refusals, is_overridden(args))?;
+    app.confirm(|| render::firmware::tidy(tidy), "Tidy it so?")?;
+    write(app, machine, &tidy.change)?;
+    app.report(tidy, || render::firmware::done(&tidy.change));
+    Ok(Exit::Done)
+}
+
+fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
+    let despite = args.despite;
+    move |refusal| Some(refusal.code) == despite
+}
+
+/// Writes a change, and rehearses what came of it.
+fn write(
+    app: &App<'_>,
+    machine: &mut Machine,
+    change: &FirmwareChange,
+) -> Result<(), crate::failure::Failure> {
+    let mut history = app.history(machine)?;
+    signals::watch()?;
+    let writes: &[Change] = &change.writes;
+    carry_out(machine, &mut history, Action::Firmware, writes, &signals::is_interrupted)?;
+    let look = app.look(machine)?;
+    let outcome = rehearse(&look, &look.boot).outcome;
+    if outcome != change.outcome {
+        let what = format!("planned: {}; rehearsed: {}", change.outcome.text, outcome.text);
+        let way = "`signpost undo` takes back what was written".into();
+        return Err(Error::NotReadBack { what, way }.into());
+    }
+    Ok(())
+}
