@@ -49,6 +49,8 @@ fn fill(tree: &Path) -> Result<()> {
     for unit in UNITS {
         copy(&workspace().join("xtask/units").join(unit), &tree.join("lib/systemd/system").join(unit))?;
     }
+    let units = tree.join("lib/systemd/system");
+    run(command(&program.to_string_lossy()).args(["--quiet", "hold", "--units"]).arg(&units))?;
     let documents = tree.join("share/doc/signpost");
     fs::create_dir_all(&documents).map_err(at(&documents))?;
     for document in DOCUMENTS {

@@ -13,7 +13,7 @@ pub use change::{FirmwareChange, NewFirmwareEntry, Wish, change};
 pub use list::{FirmwareList, ListedEntry, list};
 pub use tidy::{Tidy, Told, tidy};
 
-/// The number of the entry that a name means: its number in hexadecimal (`3`, `0003`, `Boot0003`), its label, or a start
+/// The number of the entry that a name means: its number in hexadecimal (`3`, `0003`, `Boot0003`), its label, or a part
 /// of it that fits no other.
 ///
 /// # Errors
@@ -33,6 +33,9 @@ pub fn find(look: &Look<'_>, name: &str) -> Result<u16> {
     let mut found = matching(&|label| label == lower);
     if found.is_empty() && !lower.is_empty() {
         found = matching(&|label| label.starts_with(&lower));
+    }
+    if found.is_empty() && lower.len() > 2 {
+        found = matching(&|label| label.contains(&lower));
     }
     match found.as_slice() {
         [one] => Ok(one.number()),

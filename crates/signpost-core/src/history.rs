@@ -188,6 +188,11 @@ impl From<&Variable> for StoredVariable {
     }
 }
 
+/// The time, in UTC.
+pub fn now() -> String {
+    jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+}
+
 /// The records of a machine.
 pub struct History {
     folder: PathBuf,
@@ -240,10 +245,9 @@ impl History {
     /// Load options that are ours: by their number, what we wrote and for which menu entry.
     pub fn owned(&self) -> BTreeMap<u16, (Vec<u8>, String)> {
         let mut owned = BTreeMap::new();
-        let in_force = self
-            .records
-            .iter()
-            .filter(|record| record.action == Action::Apply && !self.is_undone(record.serial));
+        let in_force = self.records.iter().filter(|record| {
+            matches!(record.action, Action::Apply | Action::Hold) && !self.is_undone(record.serial)
+        });
         for write in in_force.flat_map(|record| &record.writes).filter_map(Change::variable) {
             let Some(number) = write.variable_name().boot_option_number() else { continue };
             match (&write.after, &write.entry) {
@@ -252,6 +256,15 @@ impl History {
             };
         }
         owned
+    }
+
+    /// Whether a step of ours wrote this very option.
+    pub fn has_written(&self, number: u16, raw: &[u8]) -> bool {
+        let writes = self.records.iter().flat_map(|record| &record.writes).filter_map(Change::variable);
+        let mut ours = writes.filter(|write| write.before.is_none());
+        ours.any(|write| {
+            write.after.as_deref() == Some(raw) && write.variable_name().boot_option_number() == Some(number)
+        })
     }
 
     /// Writes a record before anything it tells of is done.
@@ -264,7 +277,7 @@ impl History {
         let record = Record {
             schema: crate::SCHEMA,
             serial,
-            time: jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string(),
+            time: now(),
             action,
             writes: writes.to_vec(),
             snapshot: before.variables.iter().map(StoredVariable::from).collect(),

@@ -13,6 +13,7 @@ pub mod error;
 pub mod firmware;
 pub mod hardware;
 pub mod history;
+pub mod hold;
 pub mod home;
 pub mod machine;
 pub mod menu_file;

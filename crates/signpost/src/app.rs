@@ -51,6 +51,7 @@ impl<'a> App<'a> {
             Command::Preview(args) => commands::preview::run(self, &args),
             Command::Once(args) => commands::once::run(self, &args),
             Command::Firmware(args) => commands::firmware::run(self, &args),
+            Command::Hold(args) => commands::hold::run(self, &args),
             Command::Explain(args) => commands::explain::run(self, &args),
             Command::Completions(args) => commands::completions::run(self, &args),
             Command::Manual(args) => commands::manual::run(self, &args),

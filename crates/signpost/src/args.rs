@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    apply, completions, demo, draft, entry, explain, firmware, history, manual, menu, once, plan, preview,
-    rehearse, survey, tune, undo,
+    apply, completions, demo, draft, entry, explain, firmware, history, hold, manual, menu, once, plan,
+    preview, rehearse, survey, tune, undo,
 };
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
@@ -72,6 +72,7 @@ pub enum Command {
     Preview(preview::PreviewArgs),
     Once(once::OnceArgs),
     Firmware(firmware::FirmwareArgs),
+    Hold(hold::HoldArgs),
     Explain(explain::ExplainArgs),
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),

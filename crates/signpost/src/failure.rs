@@ -36,6 +36,8 @@ pub enum Failure {
     Core(Error),
     /// What was typed names nothing that is there.
     Usage(String),
+    /// A problem was found, and told in words.
+    Problem(String),
     /// Something of the command line's own, such as the terminal.
     Other(String),
 }
@@ -70,7 +72,7 @@ impl Failure {
     /// The exit code.
     pub fn exit(&self) -> Exit {
         match self {
-            Self::Core(Error::MenuFile { .. }) => Exit::Problems,
+            Self::Core(Error::MenuFile { .. }) | Self::Problem(_) => Exit::Problems,
             Self::Core(Error::Refused(_)) => Exit::Refused,
             Self::Usage(_) | Self::Core(Error::WrongUse(_)) => Exit::WrongUse,
             Self::Core(
@@ -106,7 +108,7 @@ impl Failure {
                 }
             }
             Self::Core(error) => out::error(&error.to_string()),
-            Self::Usage(message) | Self::Other(message) => out::error(message),
+            Self::Usage(message) | Self::Problem(message) | Self::Other(message) => out::error(message),
         }
     }
 }

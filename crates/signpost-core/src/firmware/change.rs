@@ -96,7 +96,7 @@ pub fn change(
         Wish::Add(new) => work.add(new)?,
         Wish::Rename(number, label) => work.rename(history, *number, label)?,
         Wish::Use(number, is_active) => work.set_active(*number, *is_active)?,
-        Wish::Remove(number) => work.remove(menu, *number),
+        Wish::Remove(number) => work.remove(history, menu, *number),
     }
     work.finish()
 }
@@ -206,13 +206,20 @@ impl Work<'_> {
         Ok(())
     }
 
-    fn remove(&mut self, menu: Option<&MenuDocument>, number: u16) {
+    fn remove(&mut self, history: &History, menu: Option<&MenuDocument>, number: u16) {
         self.refusals.extend(started_from(self.look, number));
         self.refusals.extend(last_way(self.look, menu, number));
         let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
         if entry.is_some_and(|entry| entry.is_made_by_firmware) {
             self.notes.push(format!(
                 "the firmware made entry {} by itself, and makes it anew while its device is there",
+                hex(number)
+            ));
+        }
+        let raw = self.look.boot.options.get(&number).map(|option| &option.raw);
+        if history.owned().get(&number).is_some_and(|(data, _)| Some(data) == raw) {
+            self.notes.push(format!(
+                "entry {} is the menu's: `apply` and `hold` make it again; `undo` takes the menu back as a whole",
                 hex(number)
             ));
         }

@@ -52,13 +52,11 @@ pub struct ListedEntry {
 
 /// Lists them.
 pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
-    let owned = history.owned();
     let entries = &look.survey.firmware.entries;
     let listed = entries.iter().enumerate().map(|(index, entry)| {
         let option = look.boot.options.get(&entry.number());
         let decoded = option.and_then(|option| option.decoded.as_ref().ok());
-        let is_ours =
-            option.zip(owned.get(&entry.number())).is_some_and(|(option, (data, _))| option.raw == *data);
+        let is_ours = option.is_some_and(|option| history.has_written(entry.number(), &option.raw));
         let target = entry.target.as_ref();
         ListedEntry {
             number: entry.number.clone(),
@@ -147,7 +145,11 @@ fn other_identity(look: &Look<'_>, drive: &HardDrive) -> Option<String> {
     look.survey.disks.iter().find_map(|disk| {
         let start = drive.start.checked_mul(u64::from(disk.sector_size))?;
         let at_place = disk.partitions.iter().find(|partition| {
-            partition.number == drive.number && partition.start == start && partition.is_esp && start != 0
+            partition.number == drive.number
+                && partition.start == start
+                && partition.is_esp
+                && start != 0
+                && disk.path_signature(partition) != Some(drive.signature)
         })?;
         let identity = at_place.uuid.clone().unwrap_or_else(|| "none".into());
         Some(format!(

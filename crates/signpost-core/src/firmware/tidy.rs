@@ -91,29 +91,24 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry) -> Fate {
         .filter(|other| other.number != entry.number && is_same_target(other, entry))
         .find(|other| !other.is_made_by_firmware);
     let leftover = leftover(look, option);
-    let odd = twin.is_some() || leftover.is_some();
+    let data = |entry: &FirmwareEntry| {
+        let its = look.boot.options.get(&entry.number())?.decoded.as_ref().ok()?;
+        Some(its.optional_data.clone())
+    };
+    let is_twin = twin.is_some_and(|twin| data(twin).as_ref() == Some(&option.optional_data));
+    let odd = leftover.is_some() || is_twin || (entry.is_made_by_firmware && twin.is_some());
+    let stays = |why: &str| if odd { Fate::Left(why.into()) } else { Fate::Plain };
     if entry.is_made_by_firmware {
-        return if odd {
-            Fate::Left("the firmware makes it by itself, and would make it anew".into())
-        } else {
-            Fate::Plain
-        };
+        return stays("the firmware makes it by itself, and would make it anew");
     }
     if look.boot.current == Some(entry.number()) {
-        return if odd {
-            Fate::Left("the machine was started from it, so it would come back".into())
-        } else {
-            Fate::Plain
-        };
+        return stays("the machine was started from it, so it would come back");
     }
     if let Some(why) = leftover {
         return Fate::Goes(why);
     }
     let Some(twin) = twin else { return Fate::Plain };
-    let Some(Ok(its)) = look.boot.options.get(&twin.number()).map(|option| &option.decoded) else {
-        return Fate::Plain;
-    };
-    if its.optional_data != option.optional_data {
+    if !is_twin {
         return Fate::Left(format!("it starts the same file as {}, and hands other data to it", twin.number));
     }
     match better(look, history, entries, entry) {

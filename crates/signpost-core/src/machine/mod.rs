@@ -238,6 +238,23 @@ impl Machine {
         self.state_folder().join(name)
     }
 
+    /// Where it is kept what was put in force last, for holding it.
+    pub fn held_record(&self) -> PathBuf {
+        self.state_folder().join("held.json")
+    }
+
+    /// Where it is noted what had to be put right.
+    pub fn hold_log(&self) -> PathBuf {
+        self.state_folder().join("hold-log.json")
+    }
+
+    /// What tells this start of the running system from others; `None` on a bench.
+    pub fn boot_id(&self) -> Option<String> {
+        self.host.as_ref()?;
+        let id = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+        Some(id.trim().to_string())
+    }
+
     /// Where what we note for ourselves is kept.
     fn state_folder(&self) -> &Path {
         if self.host.is_some() { Path::new("/var/lib/signpost") } else { &self.folder }

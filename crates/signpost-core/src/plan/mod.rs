@@ -20,7 +20,7 @@ use crate::rehearse::{Outcome, rehearse};
 use crate::resolve::{resolve, resolve_entry};
 use crate::survey::{Look, hex};
 use options::Numbers;
-pub(crate) use options::{device_path, text_data};
+pub(crate) use options::{MENU_ID, device_path, text_data};
 
 /// What would put a menu in force.
 #[derive(Clone, Debug, Serialize)]

@@ -92,7 +92,7 @@ pub(super) fn boot_program(
 }
 
 /// What the boot program's own option goes by in the history: an id that no entry can have.
-const MENU_ID: &str = "menu";
+pub(crate) const MENU_ID: &str = "menu";
 
 /// Firmware looks at a partition's identity and number and at the file, in any case.
 fn starts_the_same(held: &LoadOption, wanted: &LoadOption) -> bool {

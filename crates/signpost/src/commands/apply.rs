@@ -2,6 +2,7 @@ use clap::Args;
 use serde::Serialize;
 use signpost_core::apply::carry_out;
 use signpost_core::history::Action;
+use signpost_core::hold::{Held, Log};
 use signpost_core::plan::{Plan, pass, plan};
 use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
 use signpost_core::{Code, Error, menu_file};
@@ -40,7 +41,8 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let mut history = app.history(&machine)?;
-    let plan = plan(&app.look(&machine)?, &menu, &history, &args.home.wishes()?)?;
+    let wishes = args.home.wishes()?;
+    let plan = plan(&app.look(&machine)?, &menu, &history, &wishes)?;
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));
         pass(&plan.refusals, args.home.passes(args.despite))?;
@@ -60,6 +62,8 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
         let way = "`signpost undo` takes back what was written".into();
         return Err(Error::NotReadBack { what, way }.into());
     }
+    Held::of(&look, &menu, &plan, &wishes, &history)?.save(&machine.held_record())?;
+    Log::load(&machine.hold_log())?.count_anew(&machine.hold_log())?;
     let applied = Applied { schema: signpost_core::SCHEMA, record, plan: &plan, outcome };
     app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));
     Ok(Exit::Done)

@@ -16,7 +16,7 @@ use crate::{render, signals};
 
 /// See, order and tidy the firmware's own entries
 ///
-/// An entry is named by its number, which is hexadecimal (3, 0003 and Boot0003 are the same), or by its label, or any start
+/// An entry is named by its number, which is hexadecimal (3, 0003 and Boot0003 are the same), or by its label, or any part
 /// of it that fits no other. What was changed is taken back by `undo`.
 #[derive(Args)]
 pub struct FirmwareArgs {

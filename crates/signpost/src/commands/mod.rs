@@ -8,6 +8,7 @@ pub mod entry;
 pub mod explain;
 pub mod firmware;
 pub mod history;
+pub mod hold;
 pub mod manual;
 pub mod menu;
 pub mod once;

@@ -4,6 +4,7 @@ pub mod detail;
 pub mod disks;
 pub mod draft;
 pub mod firmware;
+pub mod hold;
 pub mod menu;
 pub mod out;
 pub mod plan;

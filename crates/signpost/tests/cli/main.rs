@@ -8,6 +8,7 @@ mod commands;
 mod draft_menu;
 mod edit;
 mod harness;
+mod own_entries;
 mod plan_apply;
 mod refresh;
 mod rehearsal;

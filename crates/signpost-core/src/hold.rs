@@ -1,0 +1,265 @@
+//! Holding: the order, our entries, the boot program and the menu's slots stay as they were decided, whatever another
+//! system's update makes of them.
+
+mod log;
+
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+use signpost_firmware::boot_variables::boot_order;
+use signpost_menu::document::Host;
+use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::slot::{SLOT_NAMES, Writer};
+
+use crate::durable::write_durably;
+use crate::error::{Error, Refusal, Result};
+use crate::firmware::number_of;
+use crate::history::{Action, Change, History, Record, Write};
+use crate::home::{self, BootProgram};
+use crate::menu_file::{self, MenuFile};
+use crate::plan::{self, Plan, Wishes, guards, state_after, words};
+use crate::rehearse::{Outcome, WhatIf, rehearse, rehearse_with};
+use crate::survey::Look;
+
+pub use log::{Correction, Log, MAX_SAME};
+
+const FORMAT: u32 = 1;
+
+/// What was put in force last, as hold needs it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Held {
+    format: u32,
+    /// The record of it; none where all was so already.
+    record: Option<u32>,
+    /// The menu file's text.
+    menu: String,
+    /// Our entries, in the order that was decided.
+    ours: Vec<HeldEntry>,
+    /// The home volume, where the boot program shows the menu.
+    home: Option<String>,
+    /// The boot program's path on it.
+    boot_program: Option<String>,
+}
+
+/// An entry of ours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+struct HeldEntry {
+    /// The menu entry's id.
+    entry: String,
+    /// The firmware's number for it then.
+    number: String,
+}
+
+/// What hold would put right.
+#[derive(Clone, Debug, Serialize)]
+pub struct HoldPlan {
+    /// Version of this document.
+    pub schema: u32,
+    /// What would be written, in this order.
+    pub writes: Vec<Change>,
+    /// What is different, and is left as it is.
+    pub left: Vec<String>,
+    /// What stands against it.
+    pub refusals: Vec<Refusal>,
+    /// What would start without it.
+    pub found: String,
+    /// What starts with it, rehearsed.
+    pub outcome: Outcome,
+}
+
+impl Held {
+    /// What a plan puts in force; `record` is its number in the history.
+    pub fn of(
+        look: &Look<'_>,
+        menu: &MenuFile,
+        plan: &Plan,
+        wishes: &Wishes,
+        history: &History,
+    ) -> Result<Self> {
+        let record = history.last_applied().map(|record| record.serial);
+        let entry = |entry: &str, number: &str| HeldEntry { entry: entry.into(), number: number.into() };
+        let ours: Vec<HeldEntry> = match menu.document.settings.host {
+            Host::Signpost => {
+                plan.order_after.first().map(|number| entry(plan::MENU_ID, number)).into_iter().collect()
+            }
+            Host::Firmware => {
+                let of =
+                    |number: &String| plan.entries.iter().find(|entry| entry.number.as_ref() == Some(number));
+                let order = plan.order_after.iter();
+                order.filter_map(|number| Some(entry(&of(number)?.id, number))).collect()
+            }
+        };
+        let is_shown_by_us = menu.document.settings.host == Host::Signpost;
+        let home = if is_shown_by_us { Some(home::choose(look, wishes.home.as_ref())?.volume) } else { None };
+        Ok(Self {
+            format: FORMAT,
+            record,
+            menu: menu.text.clone(),
+            ours,
+            home: home.map(|home| look.stable_name(home).map(|name| name.to_string())).transpose()?,
+            boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).map(BootProgram::path),
+        })
+    }
+
+    /// Reads what is held; nothing, where nothing was put in force.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn load(path: &Path) -> Result<Option<Self>> {
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(Error::unusable(path, error)),
+        };
+        let held: Self = serde_json::from_str(&text).map_err(|error| Error::unusable(path, error))?;
+        Ok((held.format == FORMAT).then_some(held))
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn save(&self, path: &Path) -> Result<()> {
+        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
+        write_durably(path, (text + "\n").as_bytes())
+    }
+}
+
+/// Plans to put right what differs from what was last put in force. `packaged` is the boot program that is found beside
+/// this one; it is used where it is the very one that was put in force.
+///
+/// # Errors
+/// Where the variables cannot be read.
+pub fn hold(
+    look: &Look<'_>,
+    history: &History,
+    held: Option<&Held>,
+    packaged: Option<Vec<u8>>,
+) -> Result<HoldPlan> {
+    let now = rehearse(look, &look.boot).outcome;
+    let nothing = |why: &str| HoldPlan {
+        schema: crate::SCHEMA,
+        writes: Vec::new(),
+        left: vec![why.to_string()],
+        refusals: Vec::new(),
+        found: now.text.clone(),
+        outcome: now.clone(),
+    };
+    let Some(held) = held else {
+        return Ok(nothing("no menu was put in force, so there is nothing to hold"));
+    };
+    if held.record != history.last_applied().map(|record| record.serial) {
+        return Ok(nothing(
+            "the menu that was put in force last was taken back, so there is nothing to hold",
+        ));
+    }
+    let menu = MenuFile {
+        text: held.menu.clone(),
+        document: menu_file::check(Path::new("the held menu"), &held.menu)?,
+    };
+    let mut left = Vec::new();
+    let wishes = Wishes {
+        home: held.home.as_deref().map(VolumeRef::parse).transpose().map_err(Error::WrongUse)?,
+        boot_program: boot_program(look, held, packaged),
+    };
+    if held.boot_program.is_some() && wishes.boot_program.is_none() {
+        return Ok(nothing(
+            "the boot program that was put in force is gone, and another version is installed: `signpost apply` puts that in force",
+        ));
+    }
+    let plan = plan::plan(look, &menu, history, &wishes)?;
+    if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == crate::Code::OtherSystem) {
+        return Ok(nothing(&format!("{}, and hold leaves that", other.message)));
+    }
+    let (mut variables, mut files) = (Vec::new(), Vec::new());
+    for change in plan.writes {
+        match change {
+            Change::Variable(write) if is_held(&write) => variables.push(write),
+            Change::Variable(_) => {}
+            Change::File(write) => files.push(write),
+        }
+    }
+    if was_changed_at_boot(look, held) {
+        let is_slot = |path: &str| SLOT_NAMES.iter().any(|name| path.ends_with(name));
+        files.retain(|write| !is_slot(&write.path));
+        left.push("the menu was changed at boot: `draft` takes that in".into());
+    }
+    let contents = look.machine.contents()?;
+    let order = decided_order(look, held, history, &variables);
+    if order != look.boot.order {
+        let what = format!("boot order {}", words(&order));
+        variables.push(Write::to(&contents, boot_order(&order), what, None));
+    }
+    let state = state_after(look, &contents, &variables)?;
+    let outcome = rehearse_with(look, &state, &WhatIf { planned: &files, choose: None }).outcome;
+    let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
+    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == crate::Code::NoRoom));
+    let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
+    writes.extend(variables.into_iter().map(Change::Variable));
+    Ok(HoldPlan { schema: crate::SCHEMA, writes, left, refusals, found: now.text, outcome })
+}
+
+/// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the
+/// time-out anew at every start.
+fn is_held(write: &Write) -> bool {
+    write.after.is_some() && write.variable_name().boot_option_number().is_some()
+}
+
+/// The boot program that was put in force: from the home volume, else the installed one, where it is the very same.
+fn boot_program(look: &Look<'_>, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
+    let path = held.boot_program.as_ref()?;
+    let on_home = || {
+        let place = Place::parse(&format!("{}{path}", held.home.as_ref()?)).ok()?;
+        look.reader(look.resolve(&place.volume).ok()?)?.read(path, home::MAX_FILE).ok()
+    };
+    let is_it = |bytes: &Vec<u8>| BootProgram::new(bytes.clone()).path() == *path;
+    on_home().filter(is_it).or_else(|| packaged.filter(is_it)).map(BootProgram::new)
+}
+
+/// Whether the newest slot was written at boot.
+fn was_changed_at_boot(look: &Look<'_>, held: &Held) -> bool {
+    let volume = held.home.as_deref().and_then(|home| VolumeRef::parse(home).ok());
+    let volume = volume.and_then(|volume| look.resolve(&volume).ok());
+    let slot = volume.and_then(|volume| home::newest_slot(look, volume));
+    slot.is_some_and(|(_, slot)| slot.writer == Writer::Boot)
+}
+
+/// The order with ours first, as they were decided; what somebody has put first by `firmware order` since stays there.
+fn decided_order(look: &Look<'_>, held: &Held, history: &History, writes: &[Write]) -> Vec<u16> {
+    let made = writes.iter().filter_map(|write| write.variable_name().boot_option_number());
+    let exists = |number: &u16| look.boot.options.contains_key(number);
+    let owned = history.owned();
+    // One that had to be made anew may have another number by now.
+    let number = |held: &HeldEntry| {
+        let own = owned.iter().find(|(number, (_, entry))| *entry == held.entry && exists(number));
+        own.map(|(number, _)| *number).or_else(|| number_of(&held.number))
+    };
+    let ours: Vec<u16> = held.ours.iter().filter_map(number).filter(|number| exists(number)).collect();
+    let made: Vec<u16> = made.filter(|number| !ours.contains(number)).collect();
+    let first = first_by_hand(history, held.record).filter(|number| exists(number));
+    let mut order: Vec<u16> = Vec::new();
+    for number in first.iter().chain(&made).chain(&ours).chain(&look.boot.order) {
+        if !order.contains(number) {
+            order.push(*number);
+        }
+    }
+    order
+}
+
+/// What the last change of the order by hand, after the menu was put in force, put first. An order that was only written
+/// since an entry was removed decides nothing.
+fn first_by_hand(history: &History, applied: Option<u32>) -> Option<u16> {
+    let since = |record: &&Record| {
+        record.action == Action::Firmware
+            && Some(record.serial) > applied
+            && !history.is_undone(record.serial)
+    };
+    let removes = |record: &&Record| {
+        record.writes.iter().any(|change| change.variable().is_some_and(|write| write.after.is_none()))
+    };
+    let decided = history.records().iter().filter(since).filter(|record| !removes(record));
+    let orders = decided.flat_map(|record| &record.writes);
+    let last = orders.filter_map(Change::variable).rfind(|write| write.name == "BootOrder")?;
+    let bytes = last.after.as_ref()?.first_chunk::<2>()?;
+    Some(u16::from_le_bytes(*bytes))
+}

@@ -1,0 +1,135 @@
+//! What hold had to put right, and when: so one sees which system's update does it, and a firmware that never keeps
+//! anything is not written to for ever.
+
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use crate::durable::write_durably;
+use crate::error::{Error, Result};
+use crate::history;
+
+/// The same corrections in a row after which nothing more is written.
+pub const MAX_SAME: usize = 3;
+/// Corrections that are kept.
+const MAX_KEPT: usize = 200;
+
+/// All that was put right, the oldest first.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Log {
+    /// Each correction; one without anything in it stands for a start at which all was as decided.
+    pub corrections: Vec<Correction>,
+}
+
+/// One correction.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Correction {
+    /// When, in UTC.
+    pub time: String,
+    /// At which start of the running system.
+    pub boot_id: Option<String>,
+    /// What would have started.
+    pub found: String,
+    /// What was written.
+    pub what: Vec<String>,
+}
+
+impl Log {
+    /// Reads it; an empty one where there is none.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn load(path: &Path) -> Result<Self> {
+        match std::fs::read_to_string(path) {
+            Ok(text) => serde_json::from_str(&text).map_err(|error| Error::unusable(path, error)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Self::default()),
+            Err(error) => Err(Error::unusable(path, error)),
+        }
+    }
+
+    /// Whether the same was put right so often in a row that it does not help.
+    pub fn is_in_vain(&self, what: &[String]) -> bool {
+        let same = self.corrections.iter().rev().take_while(|correction| correction.what == what);
+        !what.is_empty() && same.count() >= MAX_SAME
+    }
+
+    /// Takes in a correction, or, with nothing in it, that all was as decided. That is noted once, at another start than
+    /// the one of the last correction.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn note(
+        &mut self,
+        path: &Path,
+        boot_id: Option<String>,
+        found: &str,
+        what: Vec<String>,
+    ) -> Result<()> {
+        let last = self.corrections.last();
+        let is_news = !what.is_empty()
+            || last.is_some_and(|last| !last.what.is_empty() && boot_id.is_some() && last.boot_id != boot_id);
+        if !is_news {
+            return Ok(());
+        }
+        self.corrections.push(Correction { time: history::now(), boot_id, found: found.to_string(), what });
+        let over = self.corrections.len().saturating_sub(MAX_KEPT);
+        self.corrections.drain(..over);
+        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
+        write_durably(path, (text + "\n").as_bytes())
+    }
+
+    /// Starts counting anew.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn count_anew(&mut self, path: &Path) -> Result<()> {
+        match self.corrections.last() {
+            Some(last) if !last.what.is_empty() => {
+                let what = Vec::new();
+                self.corrections.push(Correction {
+                    time: history::now(),
+                    boot_id: None,
+                    found: String::new(),
+                    what,
+                });
+                let text =
+                    serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
+                write_durably(path, (text + "\n").as_bytes())
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn three_times_the_same_in_a_row_is_in_vain_and_a_good_start_between_counts_anew() {
+        let work = tempfile::tempdir().unwrap();
+        let path = work.path().join("log.json");
+        let order = vec!["boot order 0000 0001".to_string()];
+        let mut log = Log::load(&path).unwrap();
+        let note = |log: &mut Log, boot: &str, what: &[String]| {
+            log.note(&path, Some(boot.to_string()), "Meridian", what.to_vec()).unwrap();
+        };
+        for boot in ["a", "b"] {
+            note(&mut log, boot, &order);
+            note(&mut log, boot, &[]);
+        }
+        assert!(!log.is_in_vain(&order));
+        note(&mut log, "c", &[]);
+        note(&mut log, "d", &[]);
+        assert_eq!(log.corrections.len(), 3, "a good start is noted once");
+        for boot in ["e", "f", "g"] {
+            assert!(!log.is_in_vain(&order));
+            note(&mut log, boot, &order);
+        }
+        assert!(log.is_in_vain(&order) && !log.is_in_vain(&[]));
+        let mut read = Log::load(&path).unwrap();
+        assert_eq!(read.corrections, log.corrections);
+        read.count_anew(&path).unwrap();
+        assert!(!read.is_in_vain(&order));
+    }
+}

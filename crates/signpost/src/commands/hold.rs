@@ -1,0 +1,95 @@
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use signpost_core::Code;
+use signpost_core::apply::carry_out;
+use signpost_core::history::{Action, Change};
+use signpost_core::hold::{Held, Log, MAX_SAME, hold};
+use signpost_core::plan::pass;
+
+use super::{found_beside_us, guard_codes};
+use crate::app::{App, Outcome};
+use crate::failure::{Exit, Failure};
+use crate::{render, signals};
+
+/// Put right again what was put in force: the boot order, our entries, the boot program, the menu
+///
+/// Another system's update often puts itself first, or removes what it does not know. Run at each start, by the units that
+/// --units writes, this keeps what was decided. Nothing is written that is as it should be; a menu that was changed and not
+/// applied, or changed at boot, is left alone.
+#[derive(Args)]
+pub struct HoldArgs {
+    /// Show what would be put right, and write nothing
+    #[arg(long)]
+    show: bool,
+    /// Show what had to be put right, and when
+    #[arg(long, conflicts_with = "show")]
+    log: bool,
+    /// Write systemd units into this folder, which run it at each start, after updates, and once a day
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["show", "log"])]
+    units: Option<PathBuf>,
+    /// Leave out this guard
+    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
+    despite: Option<Code>,
+}
+
+/// The units, by their names.
+const UNITS: [(&str, &str); 3] = [
+    ("signpost-hold.service", include_str!("../../units/signpost-hold.service")),
+    ("signpost-hold.path", include_str!("../../units/signpost-hold.path")),
+    ("signpost-hold.timer", include_str!("../../units/signpost-hold.timer")),
+];
+
+pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
+    if let Some(folder) = &args.units {
+        return units(app, folder);
+    }
+    let (mut machine, _lock) = app.machine_to_change_unless(args.show || args.log)?;
+    let mut log = Log::load(&machine.hold_log())?;
+    if args.log {
+        app.show(&log, || render::hold::log(&log));
+        return Ok(Exit::Done);
+    }
+    let mut history = app.history(&machine)?;
+    let held = Held::load(&machine.held_record())?;
+    let plan = hold(&app.look(&machine)?, &history, held.as_ref(), found_beside_us())?;
+    let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
+    if args.show {
+        app.show(&plan, || render::hold::plan(&plan, log.is_in_vain(&what)));
+        return Ok(Exit::Done);
+    }
+    if log.is_in_vain(&what) {
+        return Err(Failure::Problem(format!(
+            "the same was put right {MAX_SAME} times in a row and did not last: {}; nothing more is written. This firmware, \
+             or a system at each start, writes it anew. What else helps: `tune spare-path=true` and `apply`, so that the \
+             firmware's own way leads to the menu too; the boot order in the firmware's own screen; the other system's \
+             setting that puts it first. `apply` starts counting anew",
+            what.join(", ")
+        )));
+    }
+    pass(&plan.refusals, |refusal| Some(refusal.code) == args.despite)?;
+    signals::watch()?;
+    let writes: &[Change] = &plan.writes;
+    carry_out(&mut machine, &mut history, Action::Hold, writes, &signals::is_interrupted)?;
+    log.note(&machine.hold_log(), machine.boot_id(), &plan.found, what)?;
+    app.report(&plan, || render::hold::done(&plan));
+    Ok(Exit::Done)
+}
+
+fn units(app: &App<'_>, folder: &Path) -> Outcome {
+    let failed = |path: &Path, error: std::io::Error| Failure::Other(format!("{}: {error}", path.display()));
+    std::fs::create_dir_all(folder).map_err(|error| failed(folder, error))?;
+    for (name, text) in UNITS {
+        let path = folder.join(name);
+        std::fs::write(&path, text).map_err(|error| failed(&path, error))?;
+    }
+    let names: Vec<&str> = UNITS.iter().map(|(name, _)| *name).collect();
+    app.report(&names, || {
+        format!(
+            "{} in {}; `systemctl enable --now signpost-hold.service signpost-hold.path signpost-hold.timer` turns them on.\n",
+            names.join(", "),
+            folder.display()
+        )
+    });
+    Ok(Exit::Done)
+}

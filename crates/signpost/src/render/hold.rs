@@ -1,0 +1,50 @@
+use signpost_core::history::Change;
+use signpost_core::hold::{HoldPlan, Log};
+
+use super::plan::{notes, refusals, write_list};
+use super::rehearse::outcome;
+use super::style;
+use super::table::Table;
+
+pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
+    let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
+    let mut text = if writes.is_empty() {
+        "All is as it was put in force.\n".to_string()
+    } else {
+        format!("As it is: {}\n\n", plan.found) + &write_list(&writes, "")
+    };
+    text.push_str(&notes(&plan.left));
+    if is_in_vain {
+        text.push_str(&format!(
+            "  {} the same was put right too often in a row; `hold` writes nothing\n",
+            style::odd("note:")
+        ));
+    }
+    text.push_str(&refusals(&plan.refusals));
+    text + "\n" + &outcome(&style::heading("Then "), &plan.outcome)
+}
+
+pub fn done(plan: &HoldPlan) -> String {
+    let mut text = String::new();
+    for write in &plan.writes {
+        text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
+    }
+    if plan.writes.is_empty() {
+        text.push_str("All is as it was put in force; nothing was written.\n");
+    }
+    text.push_str(&notes(&plan.left));
+    text + &outcome("Next: ", &plan.outcome)
+}
+
+pub fn log(log: &Log) -> String {
+    let corrections: Vec<_> =
+        log.corrections.iter().filter(|correction| !correction.what.is_empty()).collect();
+    if corrections.is_empty() {
+        return "Nothing had to be put right yet.\n".into();
+    }
+    let mut table = Table::new(&["when", "put right", "what would have started"]);
+    for correction in corrections {
+        table.row([correction.time.clone(), correction.what.join("\n"), correction.found.clone()]);
+    }
+    table.text()
+}
