@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 29] = [
+pub const FOR_TESTS: [&str; 31] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -25,8 +25,10 @@ pub const FOR_TESTS: [&str; 29] = [
     "mount",
     "mtools",
     "ntfs-3g",
+    "openssl",
     "ovmf",
     "qemu-system-x86",
+    "sbsigntool",
     "squashfs-tools",
     "time",
     "udftools",

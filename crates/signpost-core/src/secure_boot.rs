@@ -110,7 +110,8 @@ impl SecureBoot {
             let signed = match signed {
                 Ok(signed) => signed,
                 Err(why) => {
-                    invalid = Some(why);
+                    // The firmware may read what we cannot.
+                    unsure = Some(why);
                     continue;
                 }
             };

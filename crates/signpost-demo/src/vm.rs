@@ -10,7 +10,9 @@ use std::time::Duration;
 
 /// The firmware's code, as Debian's package `ovmf` installs it.
 pub const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
-/// An empty variable store for it.
+/// The same, built with Secure Boot.
+pub const SECURE_CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.secboot.fd";
+/// An empty variable store for either.
 pub const VARIABLES: &str = "/usr/share/OVMF/OVMF_VARS_4M.fd";
 /// A start takes seconds; a machine that is silent for so long will not go on by itself.
 const PATIENCE: Duration = Duration::from_secs(120);
@@ -29,6 +31,10 @@ pub struct Spec {
     pub memory: u32,
     /// Serials of the disks, in their order; a disk without one has none.
     pub serials: Vec<String>,
+    /// Whether the firmware is one with Secure Boot, which the keys in its store turn on.
+    pub secure_boot: bool,
+    /// Further arguments of the emulator, for devices beside the disks.
+    pub devices: Vec<String>,
 }
 
 impl Spec {
@@ -39,6 +45,8 @@ impl Spec {
             disks: images.iter().map(|image| bench.join(image)).collect(),
             memory: 256,
             serials: Vec::new(),
+            secure_boot: false,
+            devices: Vec::new(),
         }
     }
 
@@ -47,14 +55,21 @@ impl Spec {
     /// # Errors
     /// Where the firmware is not installed.
     pub fn command(&self) -> Result<Command> {
-        if !Path::new(CODE).exists() {
-            return Err(format!("{CODE} is not there; `cargo xtask test` installs it (package ovmf)"));
+        let code = if self.secure_boot { SECURE_CODE } else { CODE };
+        if !Path::new(code).exists() {
+            return Err(format!("{code} is not there; `cargo xtask test` installs it (package ovmf)"));
         }
         let mut command = Command::new("qemu-system-x86_64");
         command
-            .args(["-machine", "q35,accel=tcg", "-net", "none", "-no-reboot", "-m"])
+            .args(["-machine", "q35,accel=tcg,smm=on", "-net", "none", "-no-reboot", "-m"])
             .arg(self.memory.to_string());
-        command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={CODE}"));
+        if self.secure_boot {
+            // Its store takes writes from system management mode alone.
+            command.args(["-global", "driver=cfi.pflash01,property=secure,value=on"]);
+            command.args(["-global", "ICH9-LPC.disable_s3=1"]);
+        }
+        command.args(&self.devices);
+        command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={code}"));
         command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", self.variables.display()));
         for (index, disk) in self.disks.iter().enumerate() {
             command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={}", disk.display()));

@@ -49,8 +49,9 @@ impl<'a> Image<'a> {
             Ok(Some(certificates)) => certificates
                 .map(|certificate| {
                     let certificate = certificate.map_err(broken)?;
-                    let signature =
-                        certificate.get_authenticode_signature().map_err(|error| error.to_string())?;
+                    let signature = certificate
+                        .get_authenticode_signature()
+                        .map_err(|error| format!("its signature cannot be read: {error}"))?;
                     Signed::read(signature, certificate.data)
                 })
                 .collect(),

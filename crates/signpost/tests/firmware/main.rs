@@ -8,6 +8,7 @@ mod debian;
 mod harness;
 mod live;
 mod menu;
+mod secure_boot;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};

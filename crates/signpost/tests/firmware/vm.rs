@@ -33,6 +33,12 @@ pub fn start(bench: &Path, images: &[&str]) -> Start {
     Start { tried: tried(&serial), started: started(&serial), serial }
 }
 
+/// The same, of a machine that is not plain.
+pub fn start_spec(spec: &Spec) -> Start {
+    let serial = Vm(vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}"))).until_it_ends();
+    Start { tried: tried(&serial), started: started(&serial), serial }
+}
+
 /// A machine that runs.
 pub struct Vm(vm::Vm);
 
