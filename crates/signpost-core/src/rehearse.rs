@@ -167,7 +167,16 @@ fn system(look: &Look<'_>, targets: &[Target]) -> Option<String> {
     look.survey.startup_files[index].system.clone()
 }
 
-/// A kernel that is started directly gets its arguments from the option, initrds among them.
+/// Whether data of an option is text for a program: all of it, up to the NUL at its end.
+fn is_text(data: &[u8]) -> bool {
+    let text = Ucs2::decode_terminated(data).filter(|(_, used)| *used == data.len());
+    text.is_some_and(|(text, _)| {
+        let text = text.to_string();
+        !text.contains(|c: char| c.is_control() || c == char::REPLACEMENT_CHARACTER)
+    })
+}
+
+/// A program gets its arguments from the option, a kernel its initrds among them.
 fn handed_over(
     look: &Look<'_>,
     boot: &BootVariables,
@@ -180,9 +189,10 @@ fn handed_over(
     let is_kernel = index.is_some_and(|index| {
         matches!(look.survey.startup_files[index].role, Role::Kernel | Role::UnifiedImage)
     });
-    if !is_kernel || data.optional_data.is_empty() {
+    let data = data.optional_data.as_slice();
+    if data.is_empty() || !(is_kernel || is_text(data)) {
         return Vec::new();
     }
-    let arguments = Ucs2::decode_lenient(&data.optional_data).to_string();
+    let arguments = Ucs2::decode_lenient(data).to_string();
     vec![format!("arguments: {arguments}")]
 }

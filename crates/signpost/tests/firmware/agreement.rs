@@ -45,6 +45,13 @@ fn rehearsal_and_firmware_agree() {
 fn compare(seed: u64) -> Result<(), String> {
     let made = generate(seed);
     let machine = TestMachine::new(&made.spec);
+    for change in &made.changes {
+        let words: Vec<&str> =
+            ["firmware", "--yes"].into_iter().chain(change.iter().map(String::as_str)).collect();
+        let run = machine.run(&words);
+        // What names no entry, or a guard refuses, changes nothing.
+        assert!(matches!(run.code, 0 | 2 | 3), "seed {seed}, {change:?}: {}", run.stderr);
+    }
     let rehearsed = machine.json(&["rehearse"]);
     let expected = expected(&made, &rehearsed["outcome"]);
     let images: Vec<&str> = made.spec.disks.iter().map(|disk| disk.image).collect();
@@ -54,7 +61,8 @@ fn compare(seed: u64) -> Result<(), String> {
     }
     let menu = std::fs::read(machine.path("menu.txt")).unwrap_or_default();
     Err(format!(
-        "seed {seed}: rehearsed {expected:?}, came {came:?}\n{rehearsed:#}\n{}\n{serial}",
+        "seed {seed}, {:?}: rehearsed {expected:?}, came {came:?}\n{rehearsed:#}\n{}\n{serial}",
+        made.changes,
         String::from_utf8_lossy(&menu)
     ))
 }
@@ -114,6 +122,10 @@ fn seeds_cover_what_they_are_meant_to() {
     let broken =
         |made: &Made| SLOT_NAMES.iter().zip(&made.slots).any(|(_, bytes)| Slot::decode(bytes).is_err());
     assert!(count(&broken) > 20);
+    for change in ["add", "order", "next", "use", "remove", "tidy"] {
+        let made = count(&|made| made.changes.iter().any(|words| words[0] == change));
+        assert!(made > 8, "{change}: {made}");
+    }
     assert!(count(&|made| made.text.contains("newest:")) > 100);
     assert!(count(&|made| made.text.contains("timeout = 0")) > 20);
     assert!(count(&|made| made.text.contains("nowhere")) > 10);

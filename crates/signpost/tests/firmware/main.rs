@@ -12,9 +12,9 @@ mod secure_boot;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};
-use signpost_demo::vm::VARIABLES;
+use signpost_demo::vm::{Spec, VARIABLES};
 use signpost_demo::{BenchSpec, StoreKind};
-use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option};
+use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option, boot_order};
 use signpost_firmware::device_path::View;
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::store::fd;
@@ -130,4 +130,87 @@ fn the_spare_path_starts_where_no_entry_does() {
 fn an_empty_store_is_that_of_the_firmwares_own_package() {
     let packaged = vm::read(VARIABLES);
     assert!(fd::blank() == packaged, "the empty store is not byte for byte {VARIABLES}");
+}
+
+/// What the firmware writes at its first start, with one device of each kind attached.
+#[test]
+fn entries_of_the_firmwares_own_making_are_read_listed_and_written_back_byte_for_byte() {
+    let spec = BenchSpec { variables: Vec::new(), ..two_systems() };
+    let machine = TestMachine::new(&spec);
+    let medium = machine.path("medium.iso");
+    std::fs::write(machine.path("readme.txt"), "a medium without a system").unwrap();
+    let (from, to) = (machine.path("readme.txt"), medium.to_str().unwrap());
+    debian::run("genisoimage", &["-quiet", "-o", to, from.to_str().unwrap()]);
+    let empty = machine.path("empty.img");
+    std::fs::write(&empty, vec![0; 1 << 20]).unwrap();
+    let drive = |id: &str, path: &str| format!("if=none,id={id},format=raw,file={path}");
+    let empty = empty.to_str().unwrap();
+    let shared = |id: &str| format!("{},readonly=on", drive(id, empty));
+    let devices = [
+        "-netdev",
+        "user,id=n0,restrict=on",
+        "-device",
+        "virtio-net-pci,netdev=n0",
+        "-drive",
+        &format!("{},media=cdrom", drive("cd", to)),
+        "-device",
+        "ide-cd,drive=cd,bus=ide.0",
+        "-drive",
+        &shared("nvme"),
+        "-device",
+        "nvme,drive=nvme,serial=KSTRL-1",
+        "-device",
+        "qemu-xhci",
+        "-drive",
+        &shared("usb"),
+        "-device",
+        "usb-storage,drive=usb",
+        "-device",
+        "virtio-scsi-pci",
+        "-drive",
+        &shared("scsi"),
+        "-device",
+        "scsi-hd,drive=scsi",
+    ]
+    .map(str::to_string);
+    let spec =
+        Spec { devices: devices.into(), ..Spec::of_bench(machine.folder(), &["lark.img", "meridian.img"]) };
+    vm::start_spec(&spec);
+    let boot = machine.boot();
+    for (number, option) in &boot.options {
+        let decoded = option.decoded.as_ref().unwrap_or_else(|fault| panic!("{number:04X}: {fault}"));
+        assert_eq!(decoded.encode(), option.raw, "{number:04X}");
+    }
+    let list = machine.json(&["firmware", "list"]);
+    let paths: Vec<&str> =
+        list["entries"].as_array().unwrap().iter().map(|entry| entry["path"].as_str().unwrap()).collect();
+    for kind in ["NVMe(0x1,", "USB(0x", "Scsi(0x0,0x0)", "Sata(0x0,0xffff,0x0)", "MAC(525400", "Fv("] {
+        assert!(paths.iter().any(|path| path.contains(kind)), "{kind}: {paths:#?}");
+    }
+    let makers = list["entries"].to_string();
+    assert!(
+        makers.contains("\"made_by\":\"the network\"") && makers.contains("\"made_by\":\"the firmware\""),
+        "{makers}"
+    );
+    let tidy = machine.json(&["firmware", "tidy", "--dry-run"]);
+    assert_eq!(tidy["goes"], serde_json::json!([]), "what the firmware makes is left: {tidy}");
+}
+
+/// A made-up system's installer puts itself first; `hold` puts it right, and the firmware agrees each time.
+#[test]
+fn what_hold_puts_right_is_what_the_firmware_starts() {
+    let machine = in_force(&two_systems());
+    let images = ["lark.img", "meridian.img"];
+    let first = start(machine.folder(), &images).started;
+    let path = machine.path("variables.fd");
+    let mut store = fd::FdImage::decode(vm::read(path.to_str().unwrap())).unwrap();
+    let mut order = machine.boot().order;
+    order.swap(0, 1);
+    store.write(&boot_order(&order)).unwrap();
+    std::fs::write(&path, store.bytes()).unwrap();
+    assert_ne!(start(machine.folder(), &images).started, first, "the installer's own system");
+    machine.ok(&["hold"]);
+    let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].to_string();
+    let started = start(machine.folder(), &images).started;
+    assert_eq!(started, first, "{rehearsed}");
 }

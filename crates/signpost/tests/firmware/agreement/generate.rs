@@ -17,6 +17,8 @@ pub struct Made {
     pub spec: BenchSpec,
     pub text: String,
     pub slots: [Vec<u8>; 2],
+    /// Changes to the firmware's entries, as they are typed behind `firmware`.
+    pub changes: Vec<Vec<String>>,
     /// Initrds: place and contents.
     initrds: Vec<(String, Vec<u8>)>,
 }
@@ -120,6 +122,7 @@ pub fn generate(seed: u64) -> Made {
     if maker.dice.one_in(5) {
         present.remove((home + 1) % disks);
     }
+    let changes = maker.changes(&present);
     let spec = BenchSpec {
         catalogue: "",
         recipes: "",
@@ -129,7 +132,7 @@ pub fn generate(seed: u64) -> Made {
         store: StoreKind::Fd,
         more: "secure-boot = false\n".into(),
     };
-    Made { spec, text, slots, initrds: maker.initrds }
+    Made { spec, text, slots, changes, initrds: maker.initrds }
 }
 
 impl Maker {
@@ -259,6 +262,37 @@ impl Maker {
         for (slot, name) in slots.iter().zip(SLOT_NAMES) {
             self.esp[home].push((format!("{HOME_FOLDER}/{name}"), slot.clone()));
         }
+    }
+
+    /// What somebody does to the firmware's entries before the start, in half of the machines.
+    fn changes(&mut self, present: &[DiskSpec]) -> Vec<Vec<String>> {
+        let loader = "/EFI/sys/load.efi";
+        let has_loader =
+            |disk: &&DiskSpec| disk.partitions[0].content.files().iter().any(|(path, _)| path == loader);
+        let esps: Vec<Guid> = present.iter().filter(has_loader).map(|disk| disk.partitions[0].guid).collect();
+        let mut changes = Vec::new();
+        for _ in 0..self.dice.below(3) {
+            let number = self.dice.below(4).to_string();
+            let change = match (self.dice.below(6), esps.first()) {
+                (0, Some(esp)) => {
+                    let place = ["--first", "--last", "--unused"][self.dice.below(3)];
+                    vec![
+                        "add".into(),
+                        "Added".into(),
+                        format!("partuuid:{esp}{loader}"),
+                        "--args=from a seed".into(),
+                        place.into(),
+                    ]
+                }
+                (0 | 1, _) => vec!["order".into(), number],
+                (2, _) => vec!["next".into(), number],
+                (3, _) => vec!["use".into(), number, ["on", "off"][self.dice.below(2)].into()],
+                (4, _) => vec!["remove".into(), number],
+                _ => vec!["tidy".into()],
+            };
+            changes.push(change);
+        }
+        changes
     }
 
     fn disk(&self, disk: usize) -> DiskSpec {
