@@ -116,5 +116,7 @@ fn spec(folder: &Path, work: &Path) -> Result<Spec> {
         disks: images.iter().map(|image| folder.join(image)).collect(),
         memory: 256,
         serials: Vec::new(),
+        secure_boot: false,
+        devices: Vec::new(),
     })
 }

@@ -122,7 +122,8 @@ fn ipv4(data: &[u8]) -> Option<String> {
     if let (Some(gateway), Some(mask)) = (dotted(data, 15), dotted(data, 19)) {
         text.push_str(&format!(",{gateway},{mask}"));
     }
-    Some(text + ")")
+    text.push(')');
+    Some(text)
 }
 
 fn address6(data: &[u8], at: usize) -> Option<String> {
@@ -144,7 +145,8 @@ fn ipv6(data: &[u8]) -> Option<String> {
     if let (Some(prefix), Some(gateway)) = (data.get(39), address6(data, 40)) {
         text.push_str(&format!(",{gateway},{prefix}"));
     }
-    Some(text + ")")
+    text.push(')');
+    Some(text)
 }
 
 fn cdrom(data: &[u8]) -> Option<String> {

@@ -56,7 +56,7 @@ fn odd(entry: &ListedEntry) -> Vec<String> {
     let mut lines: Vec<String> = entry.findings.iter().map(|finding| format!("- {finding}")).collect();
     match &entry.secure_boot {
         Some(verdict @ (Verdict::Refused(_) | Verdict::CannotTell(_))) => {
-            lines.push(format!("- {}", verdict.text()))
+            lines.push(format!("- {}", verdict.text()));
         }
         Some(Verdict::Accepted(_)) | None => {}
     }
