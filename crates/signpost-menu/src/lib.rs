@@ -18,6 +18,7 @@ extern crate alloc;
 
 pub mod document;
 pub mod include;
+pub mod linux_files;
 pub mod nearest;
 pub mod newest;
 pub mod os_release;

@@ -4,6 +4,9 @@ use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
 
+/// Where it may stand below a system's root; the first one counts.
+pub const PATHS: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
+
 /// The fields of an `os-release`.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct OsRelease {

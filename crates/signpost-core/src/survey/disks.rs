@@ -11,8 +11,9 @@ use signpost_disk::table::{Purpose, TableEntry, TableKind};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
+use signpost_menu::linux_files::mapper_name;
+
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
-use super::linux::mapper_name;
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
 use crate::code::Code;

@@ -1,6 +1,7 @@
 //! Kernels, the initrds that belong to them, and the systems they belong to.
 
 use signpost_firmware::image::linux::{self, LinuxKernel};
+use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
 use signpost_menu::newest::is_spare;
 use signpost_menu::version;
 
@@ -8,7 +9,6 @@ use super::VolumeReader;
 use super::contents::Contents;
 use super::facts::{Kernel, System};
 use super::linux::Root;
-use super::startup::is_kernel_name;
 
 /// Where modules of a kernel stand on its system's root volume.
 const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
@@ -114,27 +114,6 @@ fn describe(
     }
 }
 
-/// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
-fn version_in_name(name: &str) -> &str {
-    name.split_once('-').map_or("", |(_, version)| version)
-}
-
-/// The initrds that go with a kernel whose name ends in this version: `initrd-V`, `initrd.img-V`,
-/// `initramfs-V.img` and the like.
-fn initrds(version: &str, names: &[&str]) -> Vec<String> {
-    let matches = |name: &str| {
-        if !name.starts_with("initr") || name.contains("fallback") || name.contains("rescue") {
-            return false;
-        }
-        let stem = name.strip_suffix(".img").unwrap_or(name);
-        match stem.split_once('-') {
-            Some((_, after)) => after == version,
-            None => version.is_empty(),
-        }
-    };
-    names.iter().filter(|name| matches(name)).map(ToString::to_string).collect()
-}
-
 /// The pattern of a kernel's path and of its initrds', where both carry its version in their names: what
 /// `newest:` and `{version}` are made of.
 pub(crate) fn patterns(kernel: &Kernel) -> Option<(String, Vec<String>)> {
@@ -152,23 +131,6 @@ pub(crate) fn patterns(kernel: &Kernel) -> Option<(String, Vec<String>)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn initrds_go_by_the_version_in_their_name() {
-        let names = [
-            "initrd-6.9.4",
-            "initrd.img-6.9.4",
-            "initramfs-6.9.4.img",
-            "initramfs-6.9.4-fallback.img",
-            "initrd-6.9.40",
-            "initrd",
-            "vmlinuz-6.9.4",
-            "initramfs-lts.img",
-        ];
-        assert_eq!(initrds("6.9.4", &names), ["initrd-6.9.4", "initrd.img-6.9.4", "initramfs-6.9.4.img"]);
-        assert_eq!(initrds("", &names), ["initrd"]);
-        assert_eq!(initrds("lts", &names), ["initramfs-lts.img"]);
-    }
 
     #[test]
     fn patterns_stand_for_the_version_in_both_names() {

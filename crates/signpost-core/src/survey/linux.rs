@@ -1,20 +1,18 @@
 //! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
 
 use signpost_disk::file_system::Subvolume;
-use signpost_menu::os_release::OsRelease;
+use signpost_menu::linux_files::{CMDLINE, FSTAB, made_arguments};
+use signpost_menu::os_release::{OsRelease, PATHS};
 
 use super::VolumeReader;
 use super::contents::Contents;
 use super::facts::{Arguments, System, Volume};
-use super::{fstab, kernels};
+use super::kernels;
 use crate::catalogue::Family;
-
-/// Where it may stand; the first one counts.
-const OS_RELEASE: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
 
 /// Reads a system's `os-release` below a folder, which is its root; its path too.
 pub(super) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, OsRelease)> {
-    OS_RELEASE.iter().find_map(|path| {
+    PATHS.iter().find_map(|path| {
         let path = format!("{below}{path}");
         let release = OsRelease::parse(&reader.text(&path)?);
         Some((path, release))
@@ -92,7 +90,7 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
     );
     system.root = Some(number);
     system.root_path = root.path.clone();
-    let fstab = system.below_root(fstab::FSTAB);
+    let fstab = system.below_root(FSTAB);
     let fstab = reader.text(&fstab).map(|text| (fstab, text));
     let (kept, modules) = (kept(reader, &system, number), kernels::modules(reader, &system));
     Some(Root { kept, fstab, modules, system })
@@ -100,7 +98,6 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
 
 /// The arguments that a system keeps itself for its kernels.
 fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Arguments> {
-    const CMDLINE: &str = "/etc/kernel/cmdline";
     let path = system.below_root(CMDLINE);
     let text = reader.text(&path)?.split_whitespace().collect::<Vec<_>>().join(" ");
     (!text.is_empty()).then(|| Arguments { text, source: format!("{path} of v{number}") })
@@ -118,32 +115,6 @@ fn started_with(command_line: &str) -> Option<Arguments> {
 
 /// Arguments made from where a system's root is.
 fn made(volume: &Volume, system: &System) -> Arguments {
-    let number = volume.number;
-    let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {
-        // What finds the root in the initrd wakes the group by this name.
-        (Some((group, name)), _, _) => (format!("/dev/mapper/{}", mapper_name(group, name)), "name"),
-        (None, Some(uuid), _) => (format!("UUID={uuid}"), "UUID"),
-        (None, None, Some(uuid)) => (format!("PARTUUID={uuid}"), "partition's identity"),
-        (None, None, None) => (String::new(), "lack of any identity"),
-    };
-    let flags = match system.root_path.trim_start_matches('/') {
-        "" => String::new(),
-        subvolume => format!(" rootflags=subvol={subvolume}"),
-    };
-    Arguments { text: format!("root={root}{flags} ro"), source: format!("made from the {what} of v{number}") }
-}
-
-/// The device mapper's name of a logical volume: a dash parts group and name, so their own are doubled.
-pub(super) fn mapper_name(group: &str, name: &str) -> String {
-    format!("{}-{}", group.replace('-', "--"), name.replace('-', "--"))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn dashes_in_names_of_logical_volumes_are_doubled() {
-        assert_eq!(mapper_name("tide-bench", "root"), "tide--bench-root");
-    }
+    let (text, what) = made_arguments(&volume.identity(false), &system.root_path);
+    Arguments { text, source: format!("made from the {what} of v{}", volume.number) }
 }

@@ -3,6 +3,7 @@
 use signpost_disk::file_system::VolumeError;
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{linux, version_resource};
+use signpost_menu::linux_files::is_kernel_name;
 
 use super::VolumeReader;
 use super::facts::{Role, StartupFile, VersionFacts, Volume};
@@ -59,12 +60,6 @@ fn kernels_at_root(reader: &VolumeReader) -> Vec<String> {
     let items = reader.list("/").unwrap_or_default();
     let kernels = items.into_iter().filter(|item| !item.is_folder && is_kernel_name(&item.name));
     kernels.map(|item| format!("/{}", item.name)).collect()
-}
-
-/// Names that distributions give their kernels.
-pub(super) fn is_kernel_name(name: &str) -> bool {
-    ["vmlinuz", "bzImage", "kernel-"].iter().any(|start| name.starts_with(start))
-        && !has_suffix(name, ".efi.sig")
 }
 
 fn has_suffix(name: &str, suffix: &str) -> bool {

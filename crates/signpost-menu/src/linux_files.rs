@@ -1,0 +1,158 @@
+//! Files of a Linux system that say how it is started: kernels and initrds by their names, its table of mounts, its
+//! arguments.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use crate::place::{VolumeIdentity, VolumeRef};
+
+/// The arguments that a system keeps for its kernels.
+pub const CMDLINE: &str = "/etc/kernel/cmdline";
+/// Its table of mounts (fstab(5)).
+pub const FSTAB: &str = "/etc/fstab";
+
+/// Names that distributions give their kernels.
+pub fn is_kernel_name(name: &str) -> bool {
+    ["vmlinuz", "bzImage", "kernel-"].iter().any(|start| name.starts_with(start))
+        && !name.to_lowercase().ends_with(".efi.sig")
+}
+
+/// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
+pub fn version_in_name(name: &str) -> &str {
+    name.split_once('-').map_or("", |(_, version)| version)
+}
+
+/// The initrds that go with a kernel whose name ends in this version: `initrd-V`, `initrd.img-V`,
+/// `initramfs-V.img` and the like.
+pub fn initrds(version: &str, names: &[&str]) -> Vec<String> {
+    let matches = |name: &str| {
+        if !name.starts_with("initr") || name.contains("fallback") || name.contains("rescue") {
+            return false;
+        }
+        let stem = name.strip_suffix(".img").unwrap_or(name);
+        match stem.split_once('-') {
+            Some((_, after)) => after == version,
+            None => version.is_empty(),
+        }
+    };
+    names.iter().filter(|name| matches(name)).map(ToString::to_string).collect()
+}
+
+/// Arguments made from where a system's root is, and what of the volume they are made from.
+pub fn made_arguments(volume: &VolumeIdentity, root_path: &str) -> (String, &'static str) {
+    let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {
+        // What finds the root in the initrd wakes the group by this name.
+        (Some((group, name)), _, _) => (format!("/dev/mapper/{}", mapper_name(group, name)), "name"),
+        (None, Some(uuid), _) => (format!("UUID={uuid}"), "UUID"),
+        (None, None, Some(uuid)) => (format!("PARTUUID={uuid}"), "partition's identity"),
+        (None, None, None) => (String::new(), "lack of any identity"),
+    };
+    let flags = match root_path.trim_start_matches('/') {
+        "" => String::new(),
+        subvolume => format!(" rootflags=subvol={subvolume}"),
+    };
+    (format!("root={root}{flags} ro"), what)
+}
+
+/// The device mapper's name of a logical volume: a dash parts group and name, so their own are doubled.
+pub fn mapper_name(group: &str, name: &str) -> String {
+    format!("{}-{}", group.replace('-', "--"), name.replace('-', "--"))
+}
+
+/// A line that says what is mounted where.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mount<'a> {
+    /// Its number, from 1.
+    pub line: usize,
+    /// What is mounted.
+    pub what: &'a str,
+    /// Where.
+    pub at: &'a str,
+    /// How.
+    pub options: &'a str,
+}
+
+/// Every line of a table of mounts that says so.
+pub fn mounts(text: &str) -> Vec<Mount<'_>> {
+    let lines = (1..).zip(text.lines()).filter(|(_, line)| !line.trim_start().starts_with('#'));
+    lines
+        .filter_map(|(line, text)| {
+            let mut fields = text.split_whitespace();
+            let (what, at) = (fields.next()?, fields.next()?);
+            Some(Mount { line, what, at, options: fields.nth(1).unwrap_or_default() })
+        })
+        .collect()
+}
+
+/// The volume that a line's first field names; `None` for what is no stable name.
+pub fn named(what: &str) -> Option<VolumeRef> {
+    let unquoted = |value: &str| value.trim_matches('"').to_string();
+    if let Some((kind, value)) = what.split_once('=') {
+        return Some(match kind {
+            "UUID" => VolumeRef::Uuid(unquoted(value)),
+            "LABEL" => VolumeRef::Label(unquoted(value)),
+            "PARTUUID" => VolumeRef::PartUuid(unquoted(value)),
+            "PARTLABEL" => VolumeRef::PartLabel(unquoted(value)),
+            _ => return None,
+        });
+    }
+    let by_folder = [
+        ("/dev/disk/by-uuid/", VolumeRef::Uuid as fn(String) -> VolumeRef),
+        ("/dev/disk/by-label/", VolumeRef::Label),
+        ("/dev/disk/by-partuuid/", VolumeRef::PartUuid),
+    ];
+    if let Some((value, kind)) =
+        by_folder.iter().find_map(|(folder, kind)| Some((what.strip_prefix(folder)?, kind)))
+    {
+        return Some(kind(value.to_string()));
+    }
+    let mapped = what.strip_prefix("/dev/mapper/").map(|name| name.replace("--", "\0"));
+    if let Some((group, name)) = mapped.as_ref().and_then(|name| name.split_once('-')) {
+        return Some(VolumeRef::Lv(group.replace('\0', "-"), name.replace('\0', "-")));
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dashes_in_names_of_logical_volumes_are_doubled() {
+        assert_eq!(mapper_name("tide-bench", "root"), "tide--bench-root");
+        assert_eq!(
+            named("/dev/mapper/tide--bench-root"),
+            Some(VolumeRef::Lv("tide-bench".into(), "root".into()))
+        );
+    }
+
+    #[test]
+    fn initrds_go_by_the_version_in_their_name() {
+        let names = [
+            "initrd-6.9.4",
+            "initrd.img-6.9.4",
+            "initramfs-6.9.4.img",
+            "initramfs-6.9.4-fallback.img",
+            "initrd-6.9.40",
+            "initrd",
+            "vmlinuz-6.9.4",
+            "initramfs-lts.img",
+        ];
+        assert_eq!(initrds("6.9.4", &names), ["initrd-6.9.4", "initrd.img-6.9.4", "initramfs-6.9.4.img"]);
+        assert_eq!(initrds("", &names), ["initrd"]);
+        assert_eq!(initrds("lts", &names), ["initramfs-lts.img"]);
+    }
+
+    #[test]
+    fn lines_and_names_are_read() {
+        let text = "# comment\n\nUUID=\"ab-cd\"  / ext4 defaults 0 1\n/dev/mapper/tide--bench-home /home xfs nofail\n";
+        let mounts = mounts(text);
+        assert_eq!((mounts.len(), mounts[0].line, mounts[0].at), (2, 3, "/"));
+        assert_eq!(mounts[1].options, "nofail");
+        assert_eq!(named(mounts[0].what), Some(VolumeRef::Uuid("ab-cd".into())));
+        assert_eq!(named(mounts[1].what), Some(VolumeRef::Lv("tide-bench".into(), "home".into())));
+        assert_eq!(named("/dev/sda1"), None);
+        assert_eq!(named("/dev/disk/by-label/TIDE"), Some(VolumeRef::Label("TIDE".into())));
+    }
+}
