@@ -26,6 +26,8 @@ pub mod ours;
 mod parse;
 pub mod place;
 pub mod policy;
+pub mod prompt;
+pub mod quote;
 pub mod resolve;
 pub mod screen;
 pub mod session;

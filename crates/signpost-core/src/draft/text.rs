@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use signpost_menu::document::Host;
+use signpost_menu::quote::quoted;
 use toml_edit::{Item, Value};
 
 use super::{DraftEntry, Offer};
@@ -45,9 +46,9 @@ impl Field {
     /// The value as the file writes it.
     pub(super) fn text(&self) -> String {
         match self {
-            Self::Text(text) => quote(text),
+            Self::Text(text) => quoted(text),
             Self::List(list) => {
-                format!("[{}]", list.iter().map(|one| quote(one)).collect::<Vec<_>>().join(", "))
+                format!("[{}]", list.iter().map(|one| quoted(one)).collect::<Vec<_>>().join(", "))
             }
             Self::Flag(flag) => flag.to_string(),
         }
@@ -72,7 +73,7 @@ pub(super) fn head(heading: &str, host: Host) -> String {
         "# The boot menu of this machine. Edit it freely: `signpost draft` refreshes it and keeps what you change.\n\
          format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
          default = \"first\"\ntimeout = 5           # seconds\n",
-        quote(heading),
+        quoted(heading),
         match host {
             Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
             Host::Signpost => "\"signpost\"  # the boot program shows it",
@@ -108,20 +109,6 @@ pub(crate) fn section(id: &str, offer: &Offer) -> String {
         text.push_str(&format!("{key:<8}= {}\n", value.text()));
     }
     text
-}
-
-/// A TOML string.
-fn quote(text: &str) -> String {
-    let mut out = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => out.extend(['\\', c]),
-            c if c.is_control() => out.push_str(&format!("\\u{:04X}", u32::from(c))),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
 }
 
 #[cfg(test)]

@@ -1,0 +1,277 @@
+//! The prompt: booting by hand, in one language at the desk and at boot.
+
+mod complete;
+mod compose;
+mod find;
+mod help;
+mod look;
+mod place;
+mod save;
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec;
+use alloc::vec::Vec;
+
+use crate::MenuDocument;
+use crate::resolve::{StartTarget, Surroundings, Within};
+
+pub use complete::Completions;
+pub use compose::Composed;
+pub use find::{Kernel, LinuxSystem, system_on};
+pub use help::WORDS;
+
+/// What the prompt needs of a machine beside what a menu needs.
+pub trait Hands: Surroundings {
+    /// What a volume is.
+    fn facts(&self, volume: usize) -> VolumeFacts;
+
+    /// What stands in a folder; `None` where there is no such folder.
+    ///
+    /// # Errors
+    /// Why the volume cannot be read, in words.
+    fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String>;
+
+    /// Bytes of a file; `None` where there is none.
+    fn size(&self, within: Within<'_>, path: &str) -> Option<u64>;
+
+    /// A file's first bytes, at most `most`.
+    ///
+    /// # Errors
+    /// Why it cannot be read, in words.
+    fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String>;
+
+    /// What a file is by its first bytes, in a few words; `None` where that says nothing.
+    fn kind_of_file(&self, head: &[u8]) -> Option<String>;
+
+    /// The version in a kernel's header.
+    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String>;
+}
+
+/// What a volume is.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct VolumeFacts {
+    /// Kind of its file system.
+    pub kind: String,
+    /// Its label.
+    pub label: Option<String>,
+    /// Bytes.
+    pub size: u64,
+    /// Whether it takes a key to read.
+    pub is_encrypted: bool,
+}
+
+/// One item of a folder.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Item {
+    /// Its name.
+    pub name: String,
+    /// Whether it is a folder.
+    pub is_folder: bool,
+}
+
+/// What the carrier is to do behind the answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Then {
+    /// Take the next line.
+    Nothing,
+    /// Start this.
+    Start {
+        /// What it is called.
+        title: String,
+        /// What it is.
+        target: StartTarget,
+    },
+    /// Put an entry into the menu.
+    Save {
+        /// Its title.
+        title: String,
+        /// Whether it is to be the default.
+        is_default: bool,
+        /// Its keys but id and title, with values as the menu file writes them.
+        body: Vec<(&'static str, String)>,
+    },
+    /// Send the next start to an entry, or to the menu; `None` takes that back.
+    Once(Option<String>),
+    /// Send the next start to an entry of the firmware's.
+    NextBoot(u16),
+    /// Open the firmware's own screen.
+    SetupScreen,
+    /// Back to where the prompt was opened.
+    Leave,
+    /// Restart.
+    Restart,
+    /// Power off.
+    PowerOff,
+}
+
+/// An answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reply {
+    /// Its lines.
+    pub lines: Vec<String>,
+    /// What is to be done.
+    pub then: Then,
+    /// Whether the line was not understood, or could not be carried out.
+    pub is_refusal: bool,
+}
+
+impl Reply {
+    fn said(lines: Vec<String>) -> Self {
+        Self { lines, then: Then::Nothing, is_refusal: false }
+    }
+
+    fn then(line: &str, then: Then) -> Self {
+        Self { lines: vec![line.to_string()], then, is_refusal: false }
+    }
+}
+
+/// The prompt under way.
+#[derive(Clone, Debug, Default)]
+pub struct Prompt {
+    document: MenuDocument,
+    composed: Option<Composed>,
+    /// A line that is carried out once `yes` is said.
+    asked: Option<String>,
+}
+
+impl Prompt {
+    /// A prompt beside this menu.
+    pub fn new(document: MenuDocument) -> Self {
+        Self { document, composed: None, asked: None }
+    }
+
+    /// What was composed.
+    pub fn composed(&self) -> Option<&Composed> {
+        self.composed.as_ref()
+    }
+
+    /// Carries out a line.
+    pub fn run(&mut self, line: &str, hands: &impl Hands) -> Reply {
+        match self.carry_out(line.trim(), hands) {
+            Ok(reply) => reply,
+            Err(why) => Reply { lines: vec![why], then: Then::Nothing, is_refusal: true },
+        }
+    }
+
+    fn carry_out(&mut self, line: &str, hands: &impl Hands) -> Result<Reply, String> {
+        let asked = self.asked.take();
+        let (word, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
+        let rest = rest.trim();
+        if word.is_empty() {
+            return Ok(Reply::said(Vec::new()));
+        }
+        if matches!(word, "yes" | "y") {
+            let line = asked.ok_or("yes to what? nothing was asked")?;
+            return self.carry_out(&line, hands);
+        }
+        match help::word(word)? {
+            "volumes" => Ok(Reply::said(look::volumes(hands))),
+            "who" => look::who(hands, self.volume(hands, line, rest)?).map(Reply::said),
+            "look" => look::look(hands, &self.place(hands, line, rest)?).map(Reply::said),
+            "show" => look::show(hands, &self.place(hands, line, rest)?).map(Reply::said),
+            "find" => find::find(hands, rest).map(Reply::said),
+            "compose" => self.compose(hands, line, rest),
+            "kernel" => self.set_kernel(hands, rest),
+            "initrd" => self.set_initrd(hands, rest),
+            "args" => self.set_args(rest),
+            "review" => compose::review(hands, self.need_composed()?).map(Reply::said),
+            "start" => self.start(hands),
+            "save" => save::save(hands, self.need_composed()?, rest),
+            "entries" => self.entries(hands, rest),
+            "once" => self.once(rest),
+            "firmware" => look::firmware(hands, rest),
+            "help" => help::help(hands, rest).map(Reply::said),
+            "leave" => Ok(Reply::then("", Then::Leave)),
+            "restart" => Ok(Reply::then("", Then::Restart)),
+            _ => Ok(Reply::then("", Then::PowerOff)),
+        }
+    }
+
+    fn need_composed(&self) -> Result<&Composed, String> {
+        self.composed
+            .as_ref()
+            .ok_or_else(|| "nothing is composed yet: `compose linux on v2` does it".to_string())
+    }
+
+    fn start(&self, hands: &impl Hands) -> Result<Reply, String> {
+        let composed = self.need_composed()?;
+        let lines = compose::review(hands, composed)?;
+        if let Some(fault) = compose::fault(hands, composed) {
+            return Err(format!("it cannot start: {fault}"));
+        }
+        let then = Then::Start { title: composed.title.clone(), target: composed.target.clone() };
+        Ok(Reply { lines, then, is_refusal: false })
+    }
+
+    /// The menu's entries, or the start of one by its number.
+    fn entries(&self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
+        let resolved = crate::resolve::resolve(hands, &self.document);
+        if rest.is_empty() {
+            if resolved.is_empty() {
+                return Ok(Reply::said(vec!["the menu has no entries".to_string()]));
+            }
+            let line = |(number, entry): (usize, &crate::resolve::ResolvedEntry<'_>)| {
+                let cannot = if entry.target.is_ok() { "" } else { "cannot start: " };
+                let what = crate::resolve::describe(hands, entry);
+                format!("{number:>3}  {}  {cannot}{what}", entry.entry.title)
+            };
+            return Ok(Reply::said((1..).zip(&resolved).map(line).collect()));
+        }
+        let number: usize =
+            rest.parse().map_err(|_| format!("{rest} is no number of the list that `entries` shows"))?;
+        let entry = number.checked_sub(1).and_then(|index| resolved.get(index));
+        let entry =
+            entry.ok_or_else(|| format!("there is no entry {number}; there are 1 to {}", resolved.len()))?;
+        let target =
+            entry.target.clone().map_err(|why| format!("{} cannot start: {why}", entry.entry.title))?;
+        let title = entry.entry.title.clone();
+        Ok(Reply::then(&crate::resolve::describe(hands, entry), Then::Start { title, target }))
+    }
+
+    fn once(&self, rest: &str) -> Result<Reply, String> {
+        if rest.is_empty() {
+            return Ok(Reply::then("the next start goes where the menu says", Then::Once(None)));
+        }
+        if rest != "menu" && !self.document.entry(rest).is_some_and(|entry| entry.starts.is_system()) {
+            let ids: Vec<&str> = self
+                .document
+                .entries
+                .iter()
+                .filter(|entry| entry.starts.is_system())
+                .map(|entry| entry.id.as_str())
+                .collect();
+            return Err(format!(
+                "once takes menu, or one of {}; without a word it takes that back",
+                ids.join(", ")
+            ));
+        }
+        Ok(Reply::then(&format!("the next start goes to {rest}"), Then::Once(Some(rest.to_string()))))
+    }
+}
+
+/// Bytes in the unit that reads best.
+fn size(bytes: u64) -> String {
+    const UNITS: [(&str, u32); 3] = [("GiB", 30), ("MiB", 20), ("KiB", 10)];
+    let fits = |(_, shift): &&(&str, u32)| bytes >> shift >= 1;
+    match UNITS.iter().find(fits) {
+        Some((unit, shift)) => format!("{} {unit}", bytes >> shift),
+        None => format!("{bytes} bytes"),
+    }
+}
+
+/// Lines of columns, each as wide as its widest cell.
+fn columns(rows: Vec<Vec<String>>) -> Vec<String> {
+    let count = rows.iter().map(Vec::len).max().unwrap_or_default();
+    let width =
+        |column: usize| rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count()).max();
+    let widths: Vec<usize> = (0..count).map(|column| width(column).unwrap_or_default()).collect();
+    let line = |row: &Vec<String>| {
+        let cells = row.iter().zip(&widths).map(|(cell, width)| format!("{cell:width$}"));
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_string()
+    };
+    rows.iter().map(line).collect()
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,91 @@
+//! Completing a word under way: words of the prompt, volumes, paths, entries.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::{Hands, Prompt, WORDS};
+use crate::place::{Place, resolve};
+
+/// What may stand in place of the word under way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Completions {
+    /// Where that word starts, in bytes of the line.
+    pub start: usize,
+    /// Whole words; a folder's ends in a slash.
+    pub words: Vec<String>,
+}
+
+impl Prompt {
+    /// Completes the last word of a line.
+    pub fn complete(&self, line: &str, hands: &impl Hands) -> Completions {
+        let start = line.rfind(char::is_whitespace).map_or(0, |at| {
+            let blank = line.get(at..).and_then(|rest| rest.chars().next()).map_or(1, char::len_utf8);
+            at.saturating_add(blank)
+        });
+        let (before, word) = line.split_at_checked(start).unwrap_or((line, ""));
+        let mut words = self.candidates(before.trim(), word, hands);
+        words.sort();
+        words.dedup();
+        Completions { start, words }
+    }
+
+    fn candidates(&self, before: &str, word: &str, hands: &impl Hands) -> Vec<String> {
+        let starting = |all: Vec<String>| all.into_iter().filter(|one| one.starts_with(word)).collect();
+        if before.is_empty() {
+            return starting(
+                WORDS.iter().map(|(word, _, _)| (*word).to_string()).chain(["help".to_string()]).collect(),
+            );
+        }
+        let mut given = before.split_whitespace();
+        let verb = given.next().and_then(|verb| super::help::word(verb).ok()).unwrap_or_default();
+        let second = given.next();
+        match (verb, second) {
+            ("help", _) => starting(WORDS.iter().map(|(word, _, _)| (*word).to_string()).collect()),
+            ("compose", None) => starting(["linux", "efi", "entry"].map(String::from).to_vec()),
+            ("compose", Some("entry")) | ("once", _) => {
+                let mut ids: Vec<String> =
+                    self.document.entries.iter().map(|entry| entry.id.clone()).collect();
+                ids.extend((verb == "once").then(|| "menu".to_string()));
+                starting(ids)
+            }
+            ("compose", Some("linux"))
+                if given.next().is_none() && "on".starts_with(word) && !word.is_empty() =>
+            {
+                Vec::from(["on".to_string()])
+            }
+            ("who" | "look" | "show" | "compose", _) => places(word, hands),
+            ("kernel" | "initrd", _) => self.own_paths(word, hands),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Paths on the volume of what is composed.
+    fn own_paths(&self, word: &str, hands: &impl Hands) -> Vec<String> {
+        use crate::resolve::StartTarget::Linux;
+        let Some(Linux { volume, .. }) = self.composed.as_ref().map(|composed| &composed.target) else {
+            return Vec::new();
+        };
+        paths(hands, *volume, word)
+    }
+}
+
+/// Volumes, or paths behind one.
+fn places(word: &str, hands: &impl Hands) -> Vec<String> {
+    let Some((name, path)) = word.split_once(':') else {
+        let numbers = hands.volumes().iter().map(|volume| format!("v{}:", volume.number));
+        return numbers.filter(|number| number.starts_with(word)).collect();
+    };
+    let volume =
+        Place::parse(&format!("{name}:")).ok().and_then(|place| resolve(&place.volume, hands.volumes()).ok());
+    let found = volume.map(|volume| paths(hands, volume, path)).unwrap_or_default();
+    found.into_iter().map(|path| format!("{name}:{path}")).collect()
+}
+
+fn paths(hands: &impl Hands, volume: usize, path: &str) -> Vec<String> {
+    let (folder, start) = path.rsplit_once('/').unwrap_or(("", path));
+    let shown = if folder.is_empty() { "/" } else { folder };
+    let items = hands.items(volume, shown).ok().flatten().unwrap_or_default();
+    let fitting = items.into_iter().filter(|item| item.name.starts_with(start));
+    fitting.map(|item| format!("{folder}/{}{}", item.name, if item.is_folder { "/" } else { "" })).collect()
+}

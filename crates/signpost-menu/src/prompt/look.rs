@@ -1,0 +1,195 @@
+//! Looking: volumes, what is on them, folders, files, the firmware's entries.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec;
+use alloc::vec::Vec;
+
+use super::find::{kernels_on, system_on, vendors};
+use super::place::Found;
+use super::{Hands, Reply, Then, columns, size};
+use crate::resolve::Within;
+
+/// Bytes of a text that are shown.
+const MAX_TEXT: usize = 64 * 1024;
+/// Items of a folder that are listed.
+const MAX_ITEMS: usize = 5000;
+
+/// Every volume, with what is on it in words.
+pub(super) fn volumes(hands: &impl Hands) -> Vec<String> {
+    let mut rows =
+        vec![["volume", "where", "kind", "label", "size", "what is on it"].map(String::from).to_vec()];
+    for (index, identity) in hands.volumes().iter().enumerate() {
+        let facts = hands.facts(index);
+        rows.push(vec![
+            format!("v{}", identity.number),
+            hands.whereabouts(index),
+            facts.kind.clone(),
+            facts.label.clone().unwrap_or_default(),
+            size(facts.size),
+            holds(hands, index),
+        ]);
+    }
+    columns(rows)
+}
+
+/// What is on a volume, in a few words.
+fn holds(hands: &impl Hands, volume: usize) -> String {
+    if hands.facts(volume).is_encrypted {
+        return "encrypted: cannot be read".into();
+    }
+    if let Err(why) = hands.items(volume, "/") {
+        return why;
+    }
+    let mut parts = Vec::new();
+    if let Some(system) = system_on(hands, volume) {
+        parts.push(format!("{}, root", system.title));
+    } else if !kernels_on(hands, volume).is_empty() {
+        parts.push("kernels".to_string());
+    }
+    if !vendors(hands, volume).is_empty() {
+        parts.push("start-up files".to_string());
+    }
+    parts.join(", ")
+}
+
+/// One volume in detail.
+pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, String> {
+    let facts = hands.facts(volume);
+    let identity = hands.volumes().get(volume).ok_or("there is no such volume")?;
+    let mut lines = vec![format!(
+        "v{}  {}, {}, {}",
+        identity.number,
+        hands.whereabouts(volume),
+        facts.kind,
+        size(facts.size)
+    )];
+    for (name, value) in [
+        ("label", facts.label),
+        ("UUID", identity.uuid.clone()),
+        ("partition UUID", identity.part_uuid.clone()),
+    ] {
+        lines.extend(value.map(|value| format!("  {name}: {value}")));
+    }
+    if facts.is_encrypted {
+        lines.push("  encrypted: cannot be read; its system unlocks it when it starts".to_string());
+        return Ok(lines);
+    }
+    hands.items(volume, "/")?;
+    let (kernels, boot) = match system_on(hands, volume) {
+        Some(system) => {
+            lines.push(format!("  system: {}", system.title));
+            lines.push(format!("  arguments: {}", system.args));
+            lines.push(format!("  arguments from: {}", system.args_from));
+            (system.kernels, system.boot)
+        }
+        None => (kernels_on(hands, volume), volume),
+    };
+    let at = if boot == volume { String::new() } else { format!("v{}:", boot.saturating_add(1)) };
+    for kernel in kernels {
+        let with = match kernel.initrds.as_slice() {
+            [] => "without an initrd".to_string(),
+            initrds => format!("with {}", initrds.join(", ")),
+        };
+        lines.push(format!("  kernel {}: {at}{} {with}", kernel.version, kernel.path));
+    }
+    for folder in vendors(hands, volume) {
+        let names = hands.files(Within::volume(volume), &folder).ok().flatten().unwrap_or_default();
+        let programs = names.into_iter().filter(|name| name.to_lowercase().ends_with(".efi"));
+        lines.extend(programs.map(|name| format!("  start-up file: {folder}/{name}")));
+    }
+    Ok(lines)
+}
+
+/// What stands in a folder.
+pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, String> {
+    let Some(mut items) = hands.items(found.volume, &found.path)? else {
+        if hands.size(Within::volume(found.volume), &found.path).is_some() {
+            return show(hands, found);
+        }
+        return Err(not_there(hands, found));
+    };
+    items.sort();
+    if items.is_empty() {
+        return Ok(vec!["nothing is in it".to_string()]);
+    }
+    let left = items.len().saturating_sub(MAX_ITEMS);
+    let mut lines: Vec<String> = items
+        .into_iter()
+        .take(MAX_ITEMS)
+        .map(|item| if item.is_folder { format!("{}/", item.name) } else { item.name })
+        .collect();
+    if left > 0 {
+        lines.push(format!("and {left} more"));
+    }
+    Ok(lines)
+}
+
+/// A path that is not there: the nearest folder that is, and what stands in it.
+pub(super) fn not_there(hands: &impl Hands, found: &Found) -> String {
+    const MAX_NAMES: usize = 12;
+    let number = found.volume.saturating_add(1);
+    let mut folder = found.path.trim_end_matches('/');
+    while let Some((parent, _)) = folder.rsplit_once('/') {
+        folder = parent;
+        let shown = if folder.is_empty() { "/" } else { folder };
+        if let Ok(Some(mut items)) = hands.items(found.volume, shown) {
+            items.sort();
+            let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
+            let names = if names.is_empty() { "nothing".into() } else { names.join(", ") };
+            return format!("v{number} has no {}; in {shown} there is {names}", found.path);
+        }
+    }
+    format!("v{number} has no {}", found.path)
+}
+
+/// A text, or what a file is.
+pub(super) fn show(hands: &impl Hands, found: &Found) -> Result<Vec<String>, String> {
+    let within = Within::volume(found.volume);
+    let length = hands.size(within, &found.path).ok_or_else(|| not_there(hands, found))?;
+    let head = hands.head(found.volume, &found.path, MAX_TEXT)?;
+    if let Some(kind) = hands.kind_of_file(&head) {
+        return Ok(vec![format!("{kind}, {}", size(length))]);
+    }
+    let text = core::str::from_utf8(&head).ok().filter(|text| !text.contains('\0'));
+    let Some(text) = text else { return Ok(vec![format!("no text, {}", size(length))]) };
+    let mut lines: Vec<String> = text.lines().map(|line| line.replace(char::is_control, " ")).collect();
+    if length > head.len() as u64 {
+        lines.push(format!("and more: it has {}", size(length)));
+    }
+    Ok(lines)
+}
+
+/// The firmware's entries; the next start to one of them, or to the firmware's own screen.
+pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> {
+    let options = hands.load_options();
+    if rest == "screen" {
+        return Ok(Reply::then("the firmware's own screen comes with the next start", Then::SetupScreen));
+    }
+    if rest.is_empty() {
+        let mut rows = Vec::new();
+        for option in &options {
+            let target =
+                option.target.as_ref().map(|(volume, path)| format!("v{}:{path}", volume.saturating_add(1)));
+            rows.push(vec![
+                format!("{:04X}", option.number),
+                option.label.clone(),
+                target.unwrap_or_default(),
+            ]);
+        }
+        let mut lines = columns(rows);
+        lines.push(
+            "`firmware NUMBER` sends the next start to one, `firmware screen` to the firmware's own screen"
+                .to_string(),
+        );
+        return Ok(Reply::said(lines));
+    }
+    let number = u16::from_str_radix(rest, 16).ok();
+    let option = options.iter().find(|option| Some(option.number) == number);
+    let option = option.ok_or_else(|| {
+        let numbers: Vec<String> = options.iter().map(|option| format!("{:04X}", option.number)).collect();
+        format!("the firmware has no entry {rest}; there are {}", numbers.join(", "))
+    })?;
+    let line = format!("the next start goes to {:04X}, {}", option.number, option.label);
+    Ok(Reply::then(&line, Then::NextBoot(option.number)))
+}

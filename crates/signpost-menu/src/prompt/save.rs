@@ -1,0 +1,67 @@
+//! What is composed, as an entry of the menu.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec;
+use alloc::vec::Vec;
+
+use super::{Composed, Hands, Reply, Then};
+use crate::place::stable;
+use crate::quote::quoted;
+use crate::resolve::StartTarget;
+
+/// The keys of an entry for what is composed.
+pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Result<Reply, String> {
+    let (is_default, title) = match rest.strip_prefix("--default") {
+        Some(title) => (true, title.trim()),
+        None => (false, rest),
+    };
+    if title.is_empty() {
+        return Err("save under which title? save The one that works".into());
+    }
+    let text = |value: &str| quoted(value);
+    let volume_name = |volume: usize| {
+        let name = stable(volume, hands.volumes());
+        name.map(|name| name.to_string())
+            .ok_or_else(|| format!("no name tells v{} from other volumes", volume.saturating_add(1)))
+    };
+    let list = |paths: &[String]| {
+        format!("[{}]", paths.iter().map(|path| quoted(path)).collect::<Vec<_>>().join(", "))
+    };
+    let body = match &composed.target {
+        StartTarget::Linux { volume, kernel, initrds, args, root } => {
+            let mut body = vec![
+                ("starts", text("linux")),
+                ("volume", text(&volume_name(*volume)?)),
+                ("kernel", text(kernel)),
+            ];
+            if !initrds.is_empty() {
+                body.push(("initrd", list(initrds)));
+            }
+            if let Some(root) = root {
+                body.push(("root", text(&volume_name(*root)?)));
+            }
+            body.push(("args", text(args)));
+            body
+        }
+        StartTarget::Program { volume, path, args } => {
+            let mut body =
+                vec![("starts", text("efi")), ("program", text(&format!("{}{path}", volume_name(*volume)?)))];
+            if !args.is_empty() {
+                body.push(("args", text(args)));
+            }
+            body
+        }
+        StartTarget::Image { volume, image, kernel, initrds, args } => {
+            let place = format!("{}{image}", volume_name(*volume)?);
+            let mut body = vec![("starts", text("image")), ("image", text(&place)), ("kernel", text(kernel))];
+            if !initrds.is_empty() {
+                body.push(("initrd", list(initrds)));
+            }
+            body.push(("args", text(args)));
+            body
+        }
+        _ => return Err("it is an entry of the menu already, or none that a menu keeps".into()),
+    };
+    Ok(Reply::then("", Then::Save { title: title.to_string(), is_default, body }))
+}

@@ -1,0 +1,245 @@
+use super::*;
+use crate::place::VolumeIdentity;
+use crate::resolve::{LoadOptionSeen, UnifiedImage};
+use proptest::prelude::*;
+
+/// Two volumes: start-up files, and a system's root.
+struct Made {
+    files: Vec<(usize, String, String)>,
+    volumes: Vec<VolumeIdentity>,
+}
+
+fn made(more: &[(usize, &str, &str)]) -> Made {
+    let mut files: Vec<(usize, String, String)> = [
+        (0, "/EFI/larkspur/lkload.efi", "MZ"),
+        (1, "/etc/os-release", "PRETTY_NAME=\"Larkspur Linux 14\"\n"),
+        (1, "/etc/fstab", "UUID=2 / ext4\n"),
+        (1, "/boot/vmlinuz-6.9", "kernel"),
+        (1, "/boot/initrd-6.9", "initrd"),
+        (1, "/boot/vmlinuz-6.10", "kernel"),
+        (1, "/boot/initrd-6.10", "initrd"),
+        (1, "/boot/vmlinuz-6.11", "kernel"),
+    ]
+    .map(|(volume, path, text)| (volume, path.to_string(), text.to_string()))
+    .into();
+    files.extend(more.iter().map(|(volume, path, text)| (*volume, (*path).to_string(), (*text).to_string())));
+    let volume = |number: u32| VolumeIdentity {
+        number,
+        uuid: Some(format!("{number}")),
+        partition: Some(number),
+        ..VolumeIdentity::default()
+    };
+    Made { files, volumes: vec![volume(1), volume(2)] }
+}
+
+impl Surroundings for Made {
+    fn volumes(&self) -> &[VolumeIdentity] {
+        &self.volumes
+    }
+    fn whereabouts(&self, volume: usize) -> String {
+        format!("disk 1 partition {}", volume + 1)
+    }
+    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
+        let items = self.items(within.volume, folder)?;
+        Ok(items
+            .map(|items| items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect()))
+    }
+    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
+        Ok(self.size(within, path).is_some())
+    }
+    fn text(&self, volume: usize, path: &str) -> Option<String> {
+        self.files.iter().find(|(on, own, _)| *on == volume && own == path).map(|(_, _, text)| text.clone())
+    }
+    fn unified_image(&self, _: usize, _: &str) -> Option<UnifiedImage> {
+        None
+    }
+    fn load_options(&self) -> Vec<LoadOptionSeen> {
+        vec![LoadOptionSeen {
+            number: 0x1a,
+            label: "Larkspur".into(),
+            target: Some((0, "/EFI/larkspur/lkload.efi".into())),
+        }]
+    }
+    fn include_from(&self) -> Vec<usize> {
+        Vec::new()
+    }
+    fn architecture(&self) -> &str {
+        "x64"
+    }
+}
+
+impl Hands for Made {
+    fn facts(&self, volume: usize) -> VolumeFacts {
+        let kind = if volume == 0 { "FAT32" } else { "ext4" };
+        VolumeFacts { kind: kind.into(), label: None, size: 64 << 20, is_encrypted: false }
+    }
+    fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String> {
+        let below = format!("{}/", folder.trim_end_matches('/'));
+        let mut items: Vec<Item> = Vec::new();
+        for (_, path, _) in self.files.iter().filter(|(on, _, _)| *on == volume) {
+            let Some(rest) = path.strip_prefix(&below) else { continue };
+            let (name, is_folder) = rest.split_once('/').map_or((rest, false), |(name, _)| (name, true));
+            let item = Item { name: name.into(), is_folder };
+            if !items.contains(&item) {
+                items.push(item);
+            }
+        }
+        Ok((!items.is_empty()).then_some(items))
+    }
+    fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
+        self.text(within.volume, path).map(|text| text.len() as u64)
+    }
+    fn head(&self, volume: usize, path: &str, _: usize) -> Result<Vec<u8>, String> {
+        self.text(volume, path).map(String::into_bytes).ok_or_else(|| "gone".to_string())
+    }
+    fn kind_of_file(&self, head: &[u8]) -> Option<String> {
+        head.starts_with(b"MZ").then(|| "EFI program".to_string())
+    }
+    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String> {
+        let name = path.rsplit('/').next()?.strip_prefix("vmlinuz-")?;
+        self.text(within.volume, path).filter(|text| text == "kernel").map(|_| name.to_string())
+    }
+}
+
+fn prompt() -> Prompt {
+    let menu = "format = 1\n[[entry]]\nid = \"lark\"\ntitle = \"Larkspur\"\nstarts = \"efi\"\nprogram = \"uuid:1/EFI/larkspur/lkload.efi\"\n";
+    Prompt::new(crate::parse(menu).unwrap())
+}
+
+fn said(prompt: &mut Prompt, line: &str) -> String {
+    prompt.run(line, &made(&[])).lines.join("\n")
+}
+
+#[test]
+fn four_lines_start_a_system_whose_newest_kernel_has_no_initrd() {
+    let (mut prompt, machine) = (prompt(), made(&[]));
+    assert!(said(&mut prompt, "vol").contains("Larkspur Linux 14, root"));
+    let composed = said(&mut prompt, "compose linux on v2");
+    assert!(composed.contains("initrd: none; in /boot there is initrd-6.9, initrd-6.10"), "{composed}");
+    let reviewed = said(&mut prompt, "kernel /boot/vmlinuz-6.10");
+    assert!(reviewed.contains("initrd: /boot/initrd-6.10, 6 bytes"), "{reviewed}");
+    let reply = prompt.run("start", &machine);
+    let Then::Start { title, target: StartTarget::Linux { args, root, .. } } = reply.then else {
+        panic!("{reply:?}")
+    };
+    assert_eq!((title.as_str(), args.as_str(), root), ("Larkspur Linux 14", "root=UUID=2 ro", Some(1)));
+}
+
+#[test]
+fn arguments_are_replaced_added_and_dropped() {
+    let mut prompt = prompt();
+    assert!(said(&mut prompt, "args quiet").contains("nothing is composed yet"));
+    said(&mut prompt, "compose linux v2:/boot/vmlinuz-6.9");
+    assert_eq!(said(&mut prompt, "args +single -ro"), "arguments: root=UUID=2 single");
+    assert_eq!(said(&mut prompt, "args -quiet"), "the arguments have no quiet; they are: root=UUID=2 single");
+    assert_eq!(said(&mut prompt, "args -root"), "arguments: single");
+    assert_eq!(said(&mut prompt, "args ro debug"), "arguments: ro debug");
+}
+
+#[test]
+fn mistakes_say_what_there_is() {
+    let mut prompt = prompt();
+    for (line, answer) in [
+        ("start", "nothing is composed yet: `compose linux on v2` does it"),
+        ("s", "s may be each of show, start, save; write more of it"),
+        ("voluems", "there is no word voluems; did you mean volumes?"),
+        ("look v9:/", "there is no volume v9; there are v1 to v2"),
+        (
+            "look v2:/boot/grob/x",
+            "v2 has no /boot/grob/x; in /boot there is initrd-6.10, initrd-6.9, vmlinuz-6.10, vmlinuz-6.11, vmlinuz-6.9",
+        ),
+        ("compose linux on v1", "no Linux system has its root on v1; there is: Larkspur Linux 14 on v2"),
+        ("compose linux v2:/etc/fstab", "/etc/fstab is no Linux kernel"),
+        ("compose entry x", "the menu has no entry x; there are lark"),
+        ("entries 2", "there is no entry 2; there are 1 to 1"),
+        ("firmware 2", "the firmware has no entry 2; there are 001A"),
+        ("once x", "once takes menu, or one of lark; without a word it takes that back"),
+        ("yes", "yes to what? nothing was asked"),
+    ] {
+        let reply = prompt.run(line, &made(&[]));
+        assert_eq!((reply.lines.join("\n").as_str(), reply.is_refusal), (answer, true), "{line}");
+    }
+}
+
+#[test]
+fn a_device_name_is_taken_once_yes_is_said() {
+    let mut prompt = prompt();
+    let asked = said(&mut prompt, "compose linux on /dev/sda2");
+    assert!(asked.ends_with("that is v2, disk 1 partition 2. Take it? (yes)"), "{asked}");
+    assert!(said(&mut prompt, "yes").contains("Larkspur Linux 14"));
+    assert!(said(&mut prompt, "who v0").contains("volumes are counted from 1"));
+    assert!(said(&mut prompt, "yes").starts_with("v1"));
+    said(&mut prompt, "who v0");
+    said(&mut prompt, "volumes");
+    assert!(said(&mut prompt, "yes").contains("nothing was asked"), "a question holds for one line");
+}
+
+#[test]
+fn what_is_composed_is_saved_by_names_that_hold() {
+    let mut prompt = prompt();
+    said(&mut prompt, "compose linux v2:/boot/vmlinuz-6.9");
+    let reply = prompt.run("save --default The one that works", &made(&[]));
+    let Then::Save { title, is_default: true, body } = reply.then else { panic!("{reply:?}") };
+    let text: String = body.iter().map(|(key, value)| format!("{key} = {value}\n")).collect();
+    let entry = format!("format = 1\n[[entry]]\nid = \"a\"\ntitle = \"{title}\"\n{text}");
+    let document = crate::parse(&entry).unwrap();
+    assert_eq!(document.entries[0].title, "The one that works");
+    assert!(
+        text.contains("volume = \"uuid:2\"") && text.contains("initrd = [\"/boot/initrd-6.9\"]"),
+        "{text}"
+    );
+}
+
+#[test]
+fn words_volumes_and_paths_are_completed() {
+    let (mut prompt, machine) = (prompt(), made(&[]));
+    said(&mut prompt, "compose linux on v2");
+    let words = |line: &str| prompt.complete(line, &machine).words;
+    assert_eq!(words("vo"), ["volumes"]);
+    assert_eq!(words("look v"), ["v1:", "v2:"]);
+    assert_eq!(words("look v2:/b"), ["v2:/boot/"]);
+    assert_eq!(words("look v2:/boot/i"), ["v2:/boot/initrd-6.10", "v2:/boot/initrd-6.9"]);
+    assert_eq!(words("compose linux on v2:/boot/vmlinuz-6.9"), ["v2:/boot/vmlinuz-6.9"]);
+    assert_eq!(words("kernel /boot/vmlinuz-6.1"), ["/boot/vmlinuz-6.10", "/boot/vmlinuz-6.11"]);
+    assert_eq!(words("compose e"), ["efi", "entry"]);
+    assert_eq!(words("compose entry "), ["lark"]);
+    assert_eq!(words("once "), ["lark", "menu"]);
+    assert_eq!(prompt.complete("look v2:/b", &machine).start, 5);
+}
+
+#[test]
+fn every_word_has_help_and_an_example_that_is_understood() {
+    let (mut prompt, machine) = (prompt(), made(&[]));
+    for (word, _, _) in WORDS {
+        let help = prompt.run(&format!("help {word}"), &machine);
+        assert!(!help.is_refusal && help.lines[0].starts_with(word), "{help:?}");
+        if let Some(example) = help.lines.iter().find_map(|line| line.strip_prefix("for example: ")) {
+            prompt.run("compose linux on v2", &machine);
+            let example = example.replace("-quiet", "-ro").replace("once menu", "once");
+            assert!(
+                !prompt.run(&example, &machine).is_refusal,
+                "{example}: {:?}",
+                prompt.run(&example, &machine)
+            );
+        }
+    }
+}
+
+proptest! {
+    #[test]
+    fn random_lines_on_random_trees_never_panic(
+        lines in prop::collection::vec(
+            "(volumes|who|look|show|find|compose|compose linux on|kernel|initrd|args|review|start|save|entries|once|firmware|help|yes)? ?(v[0-3]|/dev/sda[0-9]|v2:/boot/?|.{0,6}):?(/[a-z.]{0,5}){0,3}",
+            0..8
+        ),
+        paths in prop::collection::vec("(/[a-zé.]{1,6}){1,4}", 0..6),
+    ) {
+        let files: Vec<(usize, &str, &str)> = paths.iter().map(|path| (path.len() % 2, path.as_str(), "text")).collect();
+        let (mut prompt, machine) = (prompt(), made(&files));
+        for line in lines {
+            let _ = prompt.complete(&line, &machine);
+            let reply = prompt.run(&line, &machine);
+            prop_assert!(reply.lines.len() < 6000);
+        }
+    }
+}
