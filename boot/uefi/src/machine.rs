@@ -15,7 +15,9 @@ use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::{self, Pe};
+use signpost_firmware::image::{self, linux};
 use signpost_menu::place::VolumeIdentity;
+use signpost_menu::prompt::{Hands, Item, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use uefi::Handle;
 use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
@@ -221,6 +223,57 @@ fn names(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) -> 
         disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
         partition: entry.map(|entry| entry.number),
         is_home: home == Some(index),
+    }
+}
+
+impl Hands for Machine {
+    fn facts(&self, volume: usize) -> VolumeFacts {
+        let Some(held) = self.volumes.get(volume) else { return VolumeFacts::default() };
+        let identity = &held.volume.identity;
+        VolumeFacts {
+            kind: identity.kind.to_string(),
+            label: identity.label.clone(),
+            size: held.volume.device.as_ref().map_or(0, |device| device.size()),
+            is_encrypted: identity.kind.is_encrypted(),
+            fault: held.volume.fault.as_ref().map(ToString::to_string),
+        }
+    }
+
+    fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String> {
+        let items = self.file_system(volume)?.list(folder).ok();
+        let item = |item: file_system::Item| Item { name: item.name, is_folder: item.is_folder };
+        Ok(items.map(|items| items.into_iter().map(item).collect()))
+    }
+
+    fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
+        let size = |fs: &dyn FileSystem| {
+            fs.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
+        };
+        let fs = self.file_system(within.volume).ok()?;
+        match within.image {
+            None => size(fs),
+            Some(image) => inside(fs, image).ok()?.iter().find_map(|fs| size(fs.as_ref())),
+        }
+    }
+
+    fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String> {
+        self.file_system(volume)?.read_head(path, most).map_err(|error| error.to_string())
+    }
+
+    fn kind_of_file(&self, head: &[u8]) -> Option<String> {
+        image::in_words(head)
+    }
+
+    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String> {
+        let version = |fs: &dyn FileSystem| {
+            let head = fs.read_head(path, linux::HEAD_LEN).ok()?;
+            linux::decode(&head).map(|kernel| kernel.version.unwrap_or_else(|| "unknown".into()))
+        };
+        let fs = self.file_system(within.volume).ok()?;
+        match within.image {
+            None => version(fs),
+            Some(image) => inside(fs, image).ok()?.iter().find_map(|fs| version(fs.as_ref())),
+        }
     }
 }
 

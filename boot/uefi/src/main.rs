@@ -11,6 +11,8 @@ mod console;
 mod machine;
 mod offer;
 mod power;
+mod prompt;
+mod save;
 mod show;
 mod source;
 mod start;

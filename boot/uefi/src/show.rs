@@ -14,7 +14,7 @@ use uefi::{Handle, Status, boot};
 
 use crate::console::{Console, Input, TICK};
 use crate::machine::Machine;
-use crate::{offer, power, source, start, variables};
+use crate::{offer, power, prompt, source, start, variables};
 
 /// Shows the menu until something starts; what it returns goes to the firmware.
 pub fn run() -> Status {
@@ -35,7 +35,11 @@ pub fn run() -> Status {
     if session.note.is_none() {
         session.note = source.notes.iter().chain(&more).next().cloned();
     }
-    Menu { machine: &machine, document: &document, resolved: &resolved, console: None }.serve(session)
+    let mut menu = Menu { machine: &machine, document: &document, resolved: &resolved, console: None };
+    if !has_menu {
+        menu.prompt(&mut session, Some(NO_MENU));
+    }
+    menu.serve(session)
 }
 
 /// The volume that the firmware started us from.
@@ -77,6 +81,10 @@ fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[Resolved
     Session::new(document, resolved, &lines, &opening)
 }
 
+/// What the prompt opens with where there is no menu.
+const NO_MENU: &str = "No menu was found here. `volumes` shows what there is, `compose linux on v2` and `start` start a system, \
+                       `save` keeps it. `leave` lists the programs that were found.";
+
 struct Menu<'a> {
     machine: &'a Machine,
     document: &'a MenuDocument,
@@ -100,6 +108,7 @@ impl Menu<'_> {
                 Request::Restart => power::restart(),
                 Request::PowerOff => power::off(),
                 Request::KeepDefault(entry) => session.note = Some(self.keep_default(entry)),
+                Request::Prompt => self.prompt(&mut session, None),
             }
             request = self.next(&mut session);
         }
@@ -139,6 +148,15 @@ impl Menu<'_> {
         let log: String = format!("{}: {why}", entry.id).chars().take(ours::MAX_LOG / 4).collect();
         variables::set_text(ours::LOG, &log);
         format!("{}: {why}", entry.title)
+    }
+
+    /// The prompt, until it is left.
+    fn prompt(&mut self, session: &mut Session, opening: Option<&str>) {
+        let console = self.console.get_or_insert_with(Console::open);
+        session.stop();
+        console.clear();
+        prompt::serve(self.machine, self.document, console, opening);
+        console.clear();
     }
 
     fn keep_default(&self, index: usize) -> String {

@@ -4,6 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use signpost_disk::file_system::FileSystem;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
 
@@ -29,11 +30,7 @@ pub fn read(machine: &Machine) -> Source {
         Ok(fs) => fs,
         Err(why) => return Source { document: None, notes: Vec::from([why]) },
     };
-    let slots = SLOT_NAMES.map(|name| {
-        let bytes =
-            fs.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
-        Slot::decode(&bytes)
-    });
+    let slots = read_slots(fs);
     let mut notes: Vec<String> = SLOT_NAMES
         .iter()
         .zip(&slots)
@@ -49,4 +46,17 @@ pub fn read(machine: &Machine) -> Source {
     let (document, problems) = parse_leniently(&slot.text);
     notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
     Source { document, notes }
+}
+
+/// Both slots as they are; `None` where the home volume is not found.
+pub fn slots(machine: &Machine) -> Option<[Result<Slot, SlotFault>; 2]> {
+    machine.file_system(machine.home?).ok().map(read_slots)
+}
+
+fn read_slots(fs: &dyn FileSystem) -> [Result<Slot, SlotFault>; 2] {
+    SLOT_NAMES.map(|name| {
+        let bytes =
+            fs.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
+        Slot::decode(&bytes)
+    })
 }

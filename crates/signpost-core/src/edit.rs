@@ -84,3 +84,13 @@ pub fn find_group(document: &MenuDocument, name: &str) -> Result<String> {
     }
     Ok(group.id.clone())
 }
+
+/// A menu file's text with another default.
+///
+/// # Errors
+/// Where it would not hold.
+pub(crate) fn with_default(path: &Path, text: &str, id: &str) -> Result<String> {
+    let mut file = MenuText::new(path, text)?;
+    file.set_in("menu", "default", id.into());
+    file.finish(path)
+}

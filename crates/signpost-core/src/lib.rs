@@ -20,6 +20,7 @@ pub mod menu_file;
 pub mod once;
 pub mod plan;
 pub mod preview;
+pub mod prompt;
 pub mod recipe;
 pub mod rehearse;
 pub mod resolve;

@@ -130,6 +130,20 @@ impl Vm {
         }
     }
 
+    /// Waits until what has come on the serial console is as wanted.
+    ///
+    /// # Errors
+    /// Where the machine ends or is silent for too long before.
+    pub fn wait_until(&mut self, mut is_so: impl FnMut(&[u8]) -> bool) -> Result<()> {
+        while !is_so(&self.serial) {
+            match self.pieces.recv_timeout(PATIENCE) {
+                Ok(piece) => self.serial.extend(piece),
+                Err(_) => return Err(format!("it did not come so far:\n{}", self.text())),
+            }
+        }
+        Ok(())
+    }
+
     /// Waits until the console has been silent for a while: what was typed is drawn by then.
     pub fn settle(&mut self) {
         const QUIET: Duration = Duration::from_secs(3);

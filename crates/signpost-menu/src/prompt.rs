@@ -7,6 +7,7 @@ mod help;
 mod look;
 mod place;
 mod save;
+mod screen;
 
 use alloc::format;
 use alloc::string::{String, ToString};
@@ -20,6 +21,7 @@ pub use complete::Completions;
 pub use compose::Composed;
 pub use find::{Kernel, LinuxSystem, system_on};
 pub use help::WORDS;
+pub use screen::PromptScreen;
 
 /// What the prompt needs of a machine beside what a menu needs.
 pub trait Hands: Surroundings {
@@ -59,6 +61,8 @@ pub struct VolumeFacts {
     pub size: u64,
     /// Whether it takes a key to read.
     pub is_encrypted: bool,
+    /// What is wrong with it.
+    pub fault: Option<String>,
 }
 
 /// One item of a folder.
@@ -95,6 +99,8 @@ pub enum Then {
     Once(Option<String>),
     /// Send the next start to an entry of the firmware's.
     NextBoot(u16),
+    /// Put an entry of the firmware's first in its order, for good.
+    First(u16),
     /// Open the firmware's own screen.
     SetupScreen,
     /// Back to where the prompt was opened.
@@ -139,6 +145,11 @@ impl Prompt {
     /// A prompt beside this menu.
     pub fn new(document: MenuDocument) -> Self {
         Self { document, composed: None, asked: None }
+    }
+
+    /// The same with what was composed before, as a menu has changed.
+    pub fn with(document: MenuDocument, composed: Option<Composed>) -> Self {
+        Self { document, composed, asked: None }
     }
 
     /// What was composed.

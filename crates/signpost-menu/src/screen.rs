@@ -73,7 +73,7 @@ impl Grid {
 
     /// Writes text from a cell on, as far as the row goes; gives the column behind it. A text that does not
     /// fit ends in `~`.
-    fn put(&mut self, column: usize, row: usize, text: &str, tone: Tone) -> usize {
+    pub(crate) fn put(&mut self, column: usize, row: usize, text: &str, tone: Tone) -> usize {
         let end = self.width.saturating_sub(1);
         let mut at = column;
         for symbol in text.chars().map(|c| if c.is_control() { '?' } else { c }) {
@@ -178,8 +178,8 @@ fn list(grid: &mut Grid, session: &Session) {
     }
     if grid.height > 4 {
         let keys = match (session.open_group().is_some(), grid.width >= 60) {
-            (false, true) => "Enter start   = arguments   * keep as default   ? help",
-            (true, true) => "Enter start   = arguments   * keep as default   Escape back   ? help",
+            (false, true) => "Enter start   = arguments   * keep as default   : prompt   ? help",
+            (true, true) => "Enter start   = arguments   : prompt   Escape back   ? help",
             (false, false) => "Enter start   ? help",
             (true, false) => "Enter start   Escape back   ? help",
         };
@@ -216,7 +216,7 @@ const HELP: [(&str, &str); 10] = [
     ("= or F2", "change a Linux entry's arguments, for this start only"),
     ("* or F3", "keep the marked entry as the default for good"),
     ("? or F1", "this help"),
-    (": or F4", "kept for the prompt"),
+    (": or F4", "the prompt: look around, put a start together by hand"),
     ("any key", "stops the countdown"),
 ];
 

@@ -67,6 +67,8 @@ pub enum Request {
     PowerOff,
     /// Keep an entry as the default for good.
     KeepDefault(usize),
+    /// Open the prompt.
+    Prompt,
 }
 
 /// A line of the menu.
@@ -206,6 +208,12 @@ impl Session {
         self.left.filter(|_| !self.hidden).map(|left| left.div_ceil(1000))
     }
 
+    /// The countdown ends, and the list is shown.
+    pub fn stop(&mut self) {
+        self.left = None;
+        self.hidden = false;
+    }
+
     /// A start has failed: the menu is back, with the reason and no countdown.
     pub fn failed(&mut self, reason: String) {
         self.left = None;
@@ -274,9 +282,7 @@ impl Session {
             Key::Char('?') | Key::Function(1) => self.view = View::Help,
             Key::Char('=') | Key::Function(2) => self.edit_args(),
             Key::Char('*') | Key::Function(3) => return self.keep_default(),
-            Key::Char(':') | Key::Function(4) => {
-                self.note = Some("the prompt is not part of this version".into());
-            }
+            Key::Char(':') | Key::Function(4) => return Request::Prompt,
             Key::Char(c) => self.jump(c),
             Key::Backspace | Key::Delete | Key::Function(_) | Key::Other => {}
         }

@@ -52,6 +52,7 @@ impl<'a> App<'a> {
             Command::Once(args) => commands::once::run(self, &args),
             Command::Firmware(args) => commands::firmware::run(self, &args),
             Command::Hold(args) => commands::hold::run(self, &args),
+            Command::Prompt(args) => commands::prompt::run(self, &args),
             Command::Explain(args) => commands::explain::run(self, &args),
             Command::Completions(args) => commands::completions::run(self, &args),
             Command::Manual(args) => commands::manual::run(self, &args),

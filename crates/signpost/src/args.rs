@@ -6,7 +6,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     apply, completions, demo, draft, entry, explain, firmware, history, hold, manual, menu, once, plan,
-    preview, rehearse, survey, tune, undo,
+    preview, prompt, rehearse, survey, tune, undo,
 };
 
 /// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
@@ -71,6 +71,7 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     Preview(preview::PreviewArgs),
     Once(once::OnceArgs),
+    Prompt(prompt::PromptArgs),
     Firmware(firmware::FirmwareArgs),
     Hold(hold::HoldArgs),
     Explain(explain::ExplainArgs),

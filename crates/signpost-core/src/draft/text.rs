@@ -22,7 +22,7 @@ pub(crate) enum Field {
 
 impl Field {
     /// The value that stands in a file; `None` for one that no entry has.
-    pub(super) fn of_item(item: &Item) -> Option<Self> {
+    pub(crate) fn of_item(item: &Item) -> Option<Self> {
         let value = item.as_value()?;
         if let Some(text) = value.as_str() {
             return Some(Self::Text(text.to_string()));

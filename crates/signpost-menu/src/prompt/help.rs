@@ -31,8 +31,8 @@ pub const WORDS: [(&str, &str, &str); 18] = [
     ("once", "[ID | menu]", "the next start, and only that, goes there"),
     (
         "firmware",
-        "[NUMBER | screen]",
-        "the firmware's entries; the next start to one, or to the firmware's own screen",
+        "[NUMBER | first NUMBER | screen]",
+        "the firmware's entries; the next start to one, or all of them",
     ),
     ("leave", "", "back, or to the firmware's next entry"),
     ("restart", "", "starts the machine again"),

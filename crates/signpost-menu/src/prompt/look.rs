@@ -35,11 +35,12 @@ pub(super) fn volumes(hands: &impl Hands) -> Vec<String> {
 
 /// What is on a volume, in a few words.
 fn holds(hands: &impl Hands, volume: usize) -> String {
-    if hands.facts(volume).is_encrypted {
+    let facts = hands.facts(volume);
+    if facts.is_encrypted {
         return "encrypted: cannot be read".into();
     }
-    if let Err(why) = hands.items(volume, "/") {
-        return why;
+    if let Some(fault) = facts.fault {
+        return fault;
     }
     let mut parts = Vec::new();
     if let Some(system) = system_on(hands, volume) {
@@ -179,17 +180,25 @@ pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> 
         }
         let mut lines = columns(rows);
         lines.push(
-            "`firmware NUMBER` sends the next start to one, `firmware screen` to the firmware's own screen"
+            "`firmware NUMBER` sends the next start to one, `firmware first NUMBER` all starts, `firmware screen` to the firmware's own screen"
                 .to_string(),
         );
         return Ok(Reply::said(lines));
     }
+    let (is_first, rest) = match rest.strip_prefix("first ") {
+        Some(number) => (true, number.trim()),
+        None => (false, rest),
+    };
     let number = u16::from_str_radix(rest, 16).ok();
     let option = options.iter().find(|option| Some(option.number) == number);
     let option = option.ok_or_else(|| {
         let numbers: Vec<String> = options.iter().map(|option| format!("{:04X}", option.number)).collect();
         format!("the firmware has no entry {rest}; there are {}", numbers.join(", "))
     })?;
+    if is_first {
+        let line = format!("{:04X}, {}, comes first from the next start on", option.number, option.label);
+        return Ok(Reply::then(&line, Then::First(option.number)));
+    }
     let line = format!("the next start goes to {:04X}, {}", option.number, option.label);
     Ok(Reply::then(&line, Then::NextBoot(option.number)))
 }

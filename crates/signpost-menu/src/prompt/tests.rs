@@ -71,7 +71,7 @@ impl Surroundings for Made {
 impl Hands for Made {
     fn facts(&self, volume: usize) -> VolumeFacts {
         let kind = if volume == 0 { "FAT32" } else { "ext4" };
-        VolumeFacts { kind: kind.into(), label: None, size: 64 << 20, is_encrypted: false }
+        VolumeFacts { kind: kind.into(), label: None, size: 64 << 20, is_encrypted: false, fault: None }
     }
     fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String> {
         let below = format!("{}/", folder.trim_end_matches('/'));

@@ -14,6 +14,7 @@ pub mod menu;
 pub mod once;
 pub mod plan;
 pub mod preview;
+pub mod prompt;
 pub mod rehearse;
 pub mod survey;
 pub mod tune;

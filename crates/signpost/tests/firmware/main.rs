@@ -8,6 +8,7 @@ mod debian;
 mod harness;
 mod live;
 mod menu;
+mod prompt;
 mod secure_boot;
 mod vm;
 

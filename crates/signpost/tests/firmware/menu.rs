@@ -11,7 +11,7 @@ use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian
 use crate::vm::{self, Vm};
 
 /// The boot program that `cargo xtask boot` built.
-fn boot_program() -> Vec<u8> {
+pub fn boot_program() -> Vec<u8> {
     let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost"))
         .parent()
         .unwrap()
@@ -19,12 +19,12 @@ fn boot_program() -> Vec<u8> {
     vm::read(built.to_str().unwrap())
 }
 
-fn slot(serial: u64, text: &str) -> Vec<u8> {
+pub fn slot(serial: u64, text: &str) -> Vec<u8> {
     Slot { serial, writer: Writer::Desk, machine: String::new(), text: text.into() }.encode().unwrap()
 }
 
 /// Two disks; the boot program in the spare path of the first, with these slots, Larkspur's root behind it.
-fn with_slots(slots: [Vec<u8>; 2]) -> BenchSpec {
+pub fn with_slots(slots: [Vec<u8>; 2]) -> BenchSpec {
     let [first, second] = slots;
     let mut spec = small(StoreKind::Fd);
     let files = vec![
@@ -45,9 +45,9 @@ fn with_slots(slots: [Vec<u8>; 2]) -> BenchSpec {
 const KERNEL: &str = "id = \"lark\"\ntitle = \"Larkspur\"\nstarts = \"linux\"\n\
     volume = \"uuid:7c0e4b1a-52d3-4f86-9a1e-0d3b6c8f2e14\"\nkernel = \"newest:/boot/vmlinuz-*\"\n\
     initrd = \"/boot/initrd-{version}\"";
-const LOADER: &str = "id = \"loader\"\ntitle = \"Loader\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"";
+pub const LOADER: &str = "id = \"loader\"\ntitle = \"Loader\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"";
 const GIVES_UP: &str = "id = \"weak\"\ntitle = \"Weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/gives-up.efi\"";
-const GONE: &str =
+pub const GONE: &str =
     "id = \"gone\"\ntitle = \"Gone\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
 const OTHER_DISK: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"efi\"\nprogram = \"uuid:0b0b-0001/EFI/meridian/start.efi\"";
 
@@ -212,6 +212,8 @@ fn a_default_that_is_gone_waits_with_the_reason() {
 #[test]
 fn without_a_menu_what_is_found_is_offered() {
     let (_machine, mut vm) = run([b"random bytes, no slot\n".repeat(9), vec![]]);
+    vm.wait_for("No menu was found here.");
+    vm.type_keys("leave\r");
     vm.wait_for("No menu was found. These programs are here:");
     vm.wait_for("/EFI/meridian/start.efi on v");
     vm.type_keys("\u{1b}[F");

@@ -51,6 +51,10 @@ impl Vm {
         self.0.wait_for(text).unwrap_or_else(|error| panic!("{error}"));
     }
 
+    pub fn wait_until(&mut self, is_so: impl FnMut(&[u8]) -> bool) {
+        self.0.wait_until(is_so).unwrap_or_else(|error| panic!("{error}"));
+    }
+
     pub fn type_keys(&mut self, keys: &str) {
         self.0.type_keys(keys).unwrap_or_else(|error| panic!("{error}"));
     }

@@ -1,0 +1,69 @@
+//! The prompt at boot: the machine as the firmware shows it, keys, and what comes of a line.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use signpost_menu::prompt::{Prompt, PromptScreen, Then};
+use signpost_menu::{MenuDocument, ours};
+use uefi::cstr16;
+
+use crate::console::{Console, Input};
+use crate::machine::Machine;
+use crate::{power, save, start, variables};
+
+/// Serves the prompt until it is left.
+pub fn serve(machine: &Machine, document: &MenuDocument, console: &mut Console, opening: Option<&str>) {
+    let opening: Vec<String> = opening.map(ToString::to_string).into_iter().collect();
+    let mut screen = PromptScreen::new(Prompt::new(document.clone()), &opening);
+    loop {
+        let (width, height) = console.size();
+        console.paint(screen.draw(width, height));
+        let Input::Key(key) = console.wait() else { continue };
+        let said = match screen.key(key, machine) {
+            Then::Nothing => continue,
+            Then::Leave => return,
+            Then::Start { title, target } => {
+                console.clear();
+                variables::set_text(ours::LOG, &format!("{title}: started from the prompt"));
+                let why = start::start(machine, &target, None);
+                console.clear();
+                format!("{title}: {why}")
+            }
+            Then::Save { title, is_default, body } => match save::save(machine, &title, &body) {
+                Ok((id, document)) => {
+                    let composed = screen.prompt().composed().cloned();
+                    *screen.prompt() = Prompt::with(document, composed);
+                    let kept = is_default && variables::set_text(ours::KEPT, &id);
+                    let default = if kept { ", and the default" } else { "" };
+                    format!("{id} is in the menu{default}; it stands there from the next start on")
+                }
+                Err(why) => format!("it was not saved: {why}"),
+            },
+            Then::Once(Some(id)) => refused(variables::set_text(ours::ONCE, &id)),
+            Then::Once(None) => {
+                variables::remove(ours::ONCE);
+                String::new()
+            }
+            Then::NextBoot(number) => {
+                refused(variables::set_global(cstr16!("BootNext"), &number.to_le_bytes()))
+            }
+            Then::First(number) => refused(put_first(machine, number)),
+            Then::SetupScreen => power::setup_screen(),
+            Then::Restart => power::restart(),
+            Then::PowerOff => power::off(),
+        };
+        screen.say([said]);
+    }
+}
+
+fn put_first(machine: &Machine, number: u16) -> bool {
+    let others = machine.boot.order.iter().filter(|other| **other != number);
+    let order: Vec<u8> =
+        core::iter::once(&number).chain(others).flat_map(|number| number.to_le_bytes()).collect();
+    variables::set_global(cstr16!("BootOrder"), &order)
+}
+
+fn refused(is_written: bool) -> String {
+    if is_written { String::new() } else { "the firmware refused to note that".into() }
+}

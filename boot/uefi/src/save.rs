@@ -1,0 +1,104 @@
+//! An entry that was composed at the prompt, written into the older slot through the firmware's own files: at every cut
+//! the newer slot stays whole.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use signpost_menu::quote::quoted;
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newest};
+use signpost_menu::{MenuDocument, parse_leniently};
+use uefi::proto::loaded_image::LoadedImage;
+use uefi::proto::media::file::{File, FileAttribute, FileMode, RegularFile};
+use uefi::proto::media::fs::SimpleFileSystem;
+use uefi::{CString16, boot};
+
+use crate::machine::Machine;
+use crate::source;
+
+/// Puts the entry behind all others: its id, and the menu then.
+///
+/// # Errors
+/// Why it could not be written, in words.
+pub fn save(
+    machine: &Machine,
+    title: &str,
+    body: &[(&'static str, String)],
+) -> Result<(String, MenuDocument), String> {
+    let slots = source::slots(machine).ok_or("the home volume is not found")?;
+    let held = newest(&slots).map(|(index, slot)| (index, slot.clone()));
+    let (index, serial, machine_id, text) = match held {
+        Some((index, slot)) => (1 - index, slot.serial + 1, slot.machine, slot.text),
+        None => (0, 1, String::new(), "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string()),
+    };
+    let document = parse_leniently(&text).0.unwrap_or_default();
+    let id = free_id(title, &document);
+    let mut text = text.trim_end().to_string();
+    text.push_str(&format!(
+        "\n\n# composed at the prompt, at boot\n[[entry]]\nid = {}\ntitle = {}\n",
+        quoted(&id),
+        quoted(title)
+    ));
+    for (key, value) in body {
+        text.push_str(&format!("{key} = {value}\n"));
+    }
+    let (document, problems) = parse_leniently(&text);
+    let document = document.filter(|document| document.entry(&id).is_some());
+    let document = document.ok_or_else(|| {
+        problems.first().map_or("the menu would not hold".into(), |problem| problem.message.clone())
+    })?;
+    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, text };
+    let bytes = slot.encode().ok_or("the menu is too long for a slot")?;
+    let name = SLOT_NAMES.get(index).ok_or("there is no such slot")?;
+    write(&format!("{HOME_FOLDER}/{name}"), &bytes)?;
+    Ok((id, document))
+}
+
+/// A short name from a title that no entry has.
+fn free_id(title: &str, document: &MenuDocument) -> String {
+    let mut id = String::new();
+    for c in title.to_lowercase().chars() {
+        match c {
+            'a'..='z' | '0'..='9' => id.push(c),
+            _ if !id.is_empty() && !id.ends_with('-') => id.push('-'),
+            _ => {}
+        }
+    }
+    id.truncate(30);
+    let id = id.trim_end_matches('-');
+    let id = if id.is_empty() { "composed" } else { id };
+    let numbered = (2..1000).map(|number| format!("{id}-{number}"));
+    let all = core::iter::once(id.to_string()).chain(numbered);
+    all.into_iter().find(|id| document.entry(id).is_none()).unwrap_or_default()
+}
+
+/// Overwrites a file of the home volume in place, or makes it, and reads it back.
+fn write(path: &str, bytes: &[u8]) -> Result<(), String> {
+    let refused =
+        |what: &str, error: uefi::Error| format!("the firmware refused to {what} {path}: {}", error.status());
+    let home = boot::open_protocol_exclusive::<LoadedImage>(boot::image_handle())
+        .ok()
+        .and_then(|image| image.device());
+    let home = home.ok_or("the volume that this program came from is not known")?;
+    let mut volume =
+        boot::open_protocol_exclusive::<SimpleFileSystem>(home).map_err(|error| refused("open", error))?;
+    let mut root = volume.open_volume().map_err(|error| refused("open", error))?;
+    let name =
+        CString16::try_from(path.replace('/', "\\").as_str()).map_err(|_| "its name cannot be written")?;
+    let file = root
+        .open(&name, FileMode::CreateReadWrite, FileAttribute::empty())
+        .map_err(|error| refused("open", error))?;
+    let mut file: RegularFile = file.into_regular_file().ok_or_else(|| format!("{path} is a folder"))?;
+    file.write(bytes).map_err(|error| format!("the firmware refused to write {path}: {}", error.status()))?;
+    file.flush().map_err(|error| refused("write", error))?;
+    file.set_position(0).map_err(|error| refused("read", error))?;
+    let mut back: Vec<u8> = alloc::vec![0; SLOT_SIZE];
+    let length = file
+        .read(&mut back)
+        .map_err(|error| format!("the firmware refused to read {path}: {}", error.status()))?;
+    if back.get(..length) == Some(bytes) {
+        Ok(())
+    } else {
+        Err(format!("{path} does not read back as it was written"))
+    }
+}

@@ -1,0 +1,196 @@
+//! The prompt on a screen of cells: what was said above, the line under way at the bottom.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use super::{Hands, Prompt, Then};
+use crate::screen::{Grid, Tone};
+use crate::session::{Key, LineEditor};
+
+/// Lines that are kept to look back at.
+const MAX_KEPT: usize = 2000;
+/// Lines that were typed.
+const MAX_HISTORY: usize = 200;
+/// Completions that are listed.
+const MAX_LISTED: usize = 200;
+/// What stands before a line that was typed.
+const MARK: &str = "> ";
+
+/// The prompt, running.
+#[derive(Clone, Debug)]
+pub struct PromptScreen {
+    prompt: Prompt,
+    said: Vec<String>,
+    line: LineEditor,
+    history: Vec<String>,
+    /// The line of the history that is shown; its length for the one under way.
+    back: usize,
+    /// Rows that the view is scrolled up.
+    scrolled: usize,
+    /// Whether the key before completed, and left several.
+    is_ambiguous: bool,
+    /// Rows for what was said, as drawn last.
+    room: usize,
+}
+
+impl PromptScreen {
+    /// A prompt that opens with these lines.
+    pub fn new(prompt: Prompt, opening: &[String]) -> Self {
+        Self {
+            prompt,
+            said: opening.to_vec(),
+            line: LineEditor::default(),
+            history: Vec::new(),
+            back: 0,
+            scrolled: 0,
+            is_ambiguous: false,
+            room: 20,
+        }
+    }
+
+    /// What the prompt itself holds.
+    pub fn prompt(&mut self) -> &mut Prompt {
+        &mut self.prompt
+    }
+
+    /// Says something.
+    pub fn say(&mut self, lines: impl IntoIterator<Item = String>) {
+        self.said.extend(lines.into_iter().filter(|line| !line.is_empty()));
+        let over = self.said.len().saturating_sub(MAX_KEPT);
+        self.said.drain(..over);
+    }
+
+    /// A key was pressed; what the carrier is to do.
+    pub fn key(&mut self, key: Key, hands: &impl Hands) -> Then {
+        let was_ambiguous = core::mem::take(&mut self.is_ambiguous);
+        let page = self.room.saturating_sub(1).max(1);
+        match key {
+            Key::PageUp => self.scrolled = self.scrolled.saturating_add(page).min(self.said.len()),
+            Key::PageDown => self.scrolled = self.scrolled.saturating_sub(page),
+            // A blank goes on in a long answer, as long as nothing is typed.
+            Key::Char(' ') if self.scrolled > 0 && self.line.text().is_empty() => {
+                self.scrolled = self.scrolled.saturating_sub(page);
+            }
+            Key::Enter => return self.enter(hands),
+            Key::Escape if self.line.text().is_empty() => return Then::Leave,
+            Key::Escape => self.line = LineEditor::default(),
+            Key::Up => self.recall(self.back.checked_sub(1)),
+            Key::Down => self.recall(self.back.checked_add(1)),
+            Key::Char('\t') => self.complete(was_ambiguous, hands),
+            key => {
+                self.scrolled = 0;
+                self.line.key(key);
+            }
+        }
+        Then::Nothing
+    }
+
+    fn enter(&mut self, hands: &impl Hands) -> Then {
+        let line = core::mem::take(&mut self.line).text();
+        if !line.trim().is_empty() && self.history.last() != Some(&line) {
+            self.history.push(line.clone());
+            let over = self.history.len().saturating_sub(MAX_HISTORY);
+            self.history.drain(..over);
+        }
+        self.back = self.history.len();
+        self.say([format!("{MARK}{line}")]);
+        let reply = self.prompt.run(&line, hands);
+        let long = reply.lines.len().saturating_add(1).saturating_sub(self.room);
+        self.say(reply.lines);
+        // A long answer is read from its start.
+        self.scrolled = long;
+        reply.then
+    }
+
+    fn recall(&mut self, at: Option<usize>) {
+        let Some(at) = at.filter(|at| *at <= self.history.len()) else { return };
+        self.back = at;
+        self.line = LineEditor::new(self.history.get(at).map_or("", String::as_str));
+    }
+
+    /// As far as all candidates agree; a second time lists them.
+    fn complete(&mut self, is_second: bool, hands: &impl Hands) {
+        let line = self.line.text();
+        let found = self.prompt.complete(&line, hands);
+        let Some(common) = common_start(&found.words) else { return };
+        let (before, typed) = line.split_at_checked(found.start).unwrap_or((line.as_str(), ""));
+        if let [only] = found.words.as_slice() {
+            let is_whole = !only.ends_with(['/', ':']);
+            self.line = LineEditor::new(&format!("{before}{only}{}", if is_whole { " " } else { "" }));
+        } else if common.len() > typed.len() {
+            self.line = LineEditor::new(&format!("{before}{common}"));
+            self.is_ambiguous = true;
+        } else if is_second {
+            let left = found.words.len().saturating_sub(MAX_LISTED);
+            let shown: Vec<&str> = found.words.iter().take(MAX_LISTED).map(String::as_str).collect();
+            let more = if left > 0 { format!("  and {left} more") } else { String::new() };
+            self.say([format!("{}{more}", shown.join("  "))]);
+        } else {
+            self.is_ambiguous = true;
+        }
+    }
+
+    /// Draws it on a screen of this size.
+    pub fn draw(&mut self, width: usize, height: usize) -> Grid {
+        let mut grid = Grid::new(width, height);
+        let columns = width.saturating_sub(2).max(1);
+        let rows: Vec<(String, Tone)> = self
+            .said
+            .iter()
+            .flat_map(|line| {
+                let tone = if line.starts_with(MARK) { Tone::Heading } else { Tone::Plain };
+                wrapped(line, columns).into_iter().map(move |row| (row, tone))
+            })
+            .collect();
+        self.room = height.saturating_sub(2).max(1);
+        let end = rows.len().saturating_sub(self.scrolled).max(self.room.min(rows.len()));
+        let start = end.saturating_sub(self.room);
+        for (at, (row, tone)) in rows.iter().take(end).skip(start).enumerate() {
+            grid.put(1, at, row, *tone);
+        }
+        let bottom = end.saturating_sub(start);
+        let hint = if end < rows.len() {
+            "more: blank or Page Down"
+        } else {
+            "Enter carries out   Tab completes   Escape leaves   help"
+        };
+        let text: Vec<char> = self.line.text().chars().collect();
+        let space = columns.saturating_sub(MARK.len()).saturating_sub(1).max(1);
+        let from = self.line.cursor().saturating_sub(space.saturating_sub(1));
+        let part: String = text.iter().skip(from).take(space).collect();
+        let row = bottom.min(height.saturating_sub(2));
+        grid.put(1, row, &format!("{MARK}{part}"), Tone::Heading);
+        grid.put(1, height.saturating_sub(1), hint, Tone::Faint);
+        let column = self.line.cursor().saturating_sub(from).saturating_add(MARK.len()).saturating_add(1);
+        grid.cursor = (column < width).then_some((column, row));
+        grid
+    }
+}
+
+/// What all words start with; `None` where there are none.
+fn common_start(words: &[String]) -> Option<String> {
+    let (first, rest) = words.split_first()?;
+    let length = rest.iter().fold(first.chars().count(), |length, word| {
+        first.chars().zip(word.chars()).take(length).take_while(|(a, b)| a == b).count()
+    });
+    Some(first.chars().take(length).collect())
+}
+
+/// A line in pieces of this many characters, at blanks where there are any.
+fn wrapped(line: &str, columns: usize) -> Vec<String> {
+    let mut rows = Vec::new();
+    let mut rest: Vec<char> = line.chars().collect();
+    while rest.len() > columns {
+        let head = rest.get(..columns).unwrap_or(&rest);
+        let at = head.iter().rposition(|c| *c == ' ').filter(|at| *at > columns / 2);
+        let at = at.map_or(columns, |at| at.saturating_add(1));
+        rows.push(rest.drain(..at).collect::<String>().trim_end().to_string());
+        // What goes on is set in, so that it is not taken for a line of its own.
+        let mut next: Vec<char> = "    ".chars().collect();
+        next.append(&mut rest);
+        rest = if columns > 8 { next } else { next.split_off(4) };
+    }
+    rows.push(rest.into_iter().collect());
+    rows
+}

@@ -1,0 +1,194 @@
+use std::path::PathBuf;
+
+use clap::Args;
+use rustyline::completion::Completer;
+use rustyline::error::ReadlineError;
+use rustyline::highlight::Highlighter;
+use rustyline::hint::Hinter;
+use rustyline::history::DefaultHistory;
+use rustyline::validate::Validator;
+use rustyline::{CompletionType, Config, Context, Editor, Helper};
+use signpost_core::apply::carry_out;
+use signpost_core::firmware::{Wish, change};
+use signpost_core::history::Action;
+use signpost_core::menu::MenuDocument;
+use signpost_core::menu::prompt::{Prompt, Then};
+use signpost_core::menu::resolve::StartTarget;
+use signpost_core::plan::pass;
+use signpost_core::survey::Look;
+use signpost_core::{menu_file, once, prompt};
+
+use crate::app::{App, Outcome};
+use crate::failure::{Exit, Failure};
+use crate::render::out;
+use crate::signals;
+
+/// Boot by hand: look around, put a start together, save it to the menu; the same words as at boot
+///
+/// `help` shows the words. On a bench, `start` ends in an account of what would be handed over.
+#[derive(Args)]
+pub struct PromptArgs {
+    /// Carry out this line, and no others (can be repeated)
+    #[arg(long = "do", value_name = "LINE", conflicts_with = "script")]
+    lines: Vec<String>,
+    /// Carry out the lines of this file
+    #[arg(long, value_name = "FILE")]
+    script: Option<PathBuf>,
+}
+
+pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
+    let machine = app.uefi_machine()?;
+    let look = app.look(&machine)?;
+    let menu = menu_file::load_text(&app.menu_file(&machine))?.map(|file| file.document);
+    let mut session =
+        Session { app, look: &look, prompt: Prompt::new(menu.unwrap_or_default()), refusals: 0 };
+    let script = match &args.script {
+        Some(path) => Some(
+            std::fs::read_to_string(path)
+                .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
+        ),
+        None => (!args.lines.is_empty()).then(|| args.lines.join("\n")),
+    };
+    match script {
+        Some(script) => session.script(&script)?,
+        None => session.by_hand()?,
+    }
+    Ok(if session.refusals == 0 { Exit::Done } else { Exit::Problems })
+}
+
+struct Session<'a> {
+    app: &'a App<'a>,
+    look: &'a Look<'a>,
+    prompt: Prompt,
+    refusals: usize,
+}
+
+impl Session<'_> {
+    fn script(&mut self, script: &str) -> Result<(), Failure> {
+        for line in script.lines().filter(|line| !line.trim().is_empty()) {
+            out::text(&format!("> {line}\n"));
+            if self.carry_out(line)? {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn by_hand(&mut self) -> Result<(), Failure> {
+        let failed = |error: ReadlineError| Failure::Other(error.to_string());
+        let config = Config::builder().completion_type(CompletionType::List).build();
+        let mut editor: Editor<Words<'_>, DefaultHistory> = Editor::with_config(config).map_err(failed)?;
+        out::text("`help` shows the words, `leave` ends.\n");
+        loop {
+            editor.set_helper(Some(Words { prompt: self.prompt.clone(), look: self.look }));
+            match editor.readline("> ") {
+                Ok(line) => {
+                    editor.add_history_entry(line.as_str()).map_err(failed)?;
+                    if self.carry_out(&line)? {
+                        return Ok(());
+                    }
+                }
+                Err(ReadlineError::Eof) => return Ok(()),
+                Err(ReadlineError::Interrupted) => {}
+                Err(error) => return Err(failed(error)),
+            }
+        }
+    }
+
+    /// Carries out a line; whether it was the last.
+    fn carry_out(&mut self, line: &str) -> Result<bool, Failure> {
+        let reply = self.prompt.run(line, self.look);
+        self.refusals += usize::from(reply.is_refusal);
+        let mut text: String =
+            reply.lines.iter().filter(|line| !line.is_empty()).map(|line| format!("{line}\n")).collect();
+        let done = match reply.then {
+            Then::Nothing => String::new(),
+            Then::Leave => return Ok(true),
+            Then::Start { target, .. } => self.start(&target)?,
+            Then::Save { title, is_default, body } => self.save(&title, is_default, &body)?,
+            Then::Once(id) => self.once(id.as_deref())?,
+            Then::NextBoot(number) => self.firmware(&Wish::Next(Some(number)))?,
+            Then::First(number) => self.firmware(&Wish::Order(vec![number]))?,
+            Then::SetupScreen => {
+                "At boot this opens the firmware's own screen; here nothing was done.\n".into()
+            }
+            Then::Restart | Then::PowerOff => {
+                "At boot this does it; here the running system's own command does.\n".into()
+            }
+        };
+        text.push_str(&done);
+        out::text(&text);
+        Ok(false)
+    }
+
+    fn start(&self, target: &StartTarget) -> Result<String, Failure> {
+        match target {
+            StartTarget::FirmwareEntry { number, .. } if self.look.machine.host.is_some() => {
+                self.firmware(&Wish::Next(Some(*number)))
+            }
+            _ if self.look.machine.host.is_some() => Ok(
+                "A running machine starts nothing else: `save` puts this into the menu, `apply` puts that in force, `once` sends \
+                 the next start to it.\n".into(),
+            ),
+            _ => Ok("That is what would be handed over; a bench starts nothing.\n".into()),
+        }
+    }
+
+    fn save(
+        &mut self,
+        title: &str,
+        is_default: bool,
+        body: &[(&'static str, String)],
+    ) -> Result<String, Failure> {
+        let (machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let path = self.app.menu_file(&machine);
+        let (text, id) = prompt::save(&path, title, is_default, body)?;
+        menu_file::save(&path, &text)?;
+        let document: MenuDocument = menu_file::load(&path)?.document;
+        let composed = self.prompt.composed().cloned();
+        self.prompt = Prompt::with(document, composed);
+        let default = if is_default { ", and the default" } else { "" };
+        Ok(format!("{id} is in the menu file now{default}; `signpost apply` puts it in force.\n"))
+    }
+
+    fn once(&self, id: Option<&str>) -> Result<String, Failure> {
+        let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let menu = menu_file::load(&self.app.menu_file(&machine))?;
+        once::set(&mut machine, &menu.document, id)?;
+        Ok(String::new())
+    }
+
+    fn firmware(&self, wish: &Wish) -> Result<String, Failure> {
+        let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let mut history = self.app.history(&machine)?;
+        let look = self.app.look(&machine)?;
+        let change = change(&look, &history, None, wish)?;
+        pass(&change.refusals, |_| false)?;
+        drop(look);
+        carry_out(&mut machine, &mut history, Action::Firmware, &change.writes, &signals::is_interrupted)?;
+        Ok(String::new())
+    }
+}
+
+/// Completion for the line editor.
+struct Words<'a> {
+    prompt: Prompt,
+    look: &'a Look<'a>,
+}
+
+impl Completer for Words<'_> {
+    type Candidate = String;
+
+    fn complete(&self, line: &str, at: usize, _: &Context<'_>) -> rustyline::Result<(usize, Vec<String>)> {
+        let found = self.prompt.complete(line.get(..at).unwrap_or(line), self.look);
+        Ok((found.start, found.words))
+    }
+}
+
+impl Hinter for Words<'_> {
+    type Hint = String;
+}
+
+impl Highlighter for Words<'_> {}
+impl Validator for Words<'_> {}
+impl Helper for Words<'_> {}

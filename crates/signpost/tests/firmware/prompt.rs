@@ -1,0 +1,161 @@
+//! The prompt on real firmware: machines that do not start as they should, brought up by hand and left mended; and the
+//! same answers as at the desk.
+
+use std::num::NonZero;
+
+use signpost_demo::StoreKind;
+use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
+use signpost_firmware::load_option::LoadOption;
+
+use crate::harness::{TestMachine, menu};
+use crate::menu::{GONE, slot, with_slots};
+use crate::vm::Vm;
+
+const IMAGES: [&str; 2] = ["lark.img", "meridian.img"];
+const NEWEST: &str = "STARTED Larkspur Linux 14, kernel 6.9.4-2-larkspur";
+
+/// Brings the machine up by these lines at the prompt, and then lets it start by itself.
+fn mended(machine: &TestMachine, before: impl FnOnce(&mut Vm), lines: &[&str]) {
+    let mut vm = Vm::start(machine.folder(), &IMAGES);
+    before(&mut vm);
+    assert!(lines.len() <= 4, "somebody without notes");
+    for line in lines {
+        vm.type_keys(&format!("{line}\r"));
+        if line.starts_with("save") {
+            vm.wait_for("is in the menu");
+        }
+    }
+    let serial = vm.until_it_ends();
+    assert!(serial.contains(NEWEST), "{serial}");
+    let serial = Vm::start(machine.folder(), &IMAGES).until_it_ends();
+    assert!(serial.contains(NEWEST), "by itself: {serial}");
+}
+
+const LINES: [&str; 3] = ["compose linux on v2", "save --default Larkspur by hand", "start"];
+
+#[test]
+fn without_any_menu() {
+    let machine = TestMachine::new(&with_slots([vec![b'\n'; 65536], vec![b'\n'; 65536]]));
+    mended(&machine, |vm| vm.wait_for("No menu was found here."), &LINES);
+}
+
+#[test]
+fn with_a_default_that_is_gone() {
+    let text = menu("default = \"gone\"\ntimeout = 1", &[GONE]);
+    let machine = TestMachine::new(&with_slots([slot(4, &text), slot(3, "format = 1\n")]));
+    let open = |vm: &mut Vm| {
+        vm.wait_for("Gone cannot start");
+        vm.type_keys(":");
+        vm.wait_for("Enter carries out");
+    };
+    mended(&machine, open, &LINES);
+    // What was saved at boot is news to the desk: the older slot has it, the other is as it was.
+    let survey = machine.json(&["survey"]);
+    assert!(survey["findings"].is_array());
+}
+
+#[test]
+fn with_both_slots_broken() {
+    let machine =
+        TestMachine::new(&with_slots([vec![0x55; 65536], b"# signpost menu slot, format=1".to_vec()]));
+    mended(&machine, |vm| vm.wait_for("No menu was found here."), &LINES);
+}
+
+#[test]
+fn where_another_system_took_the_first_place() {
+    let text = menu("default = \"gone\"\ntimeout = 1", &[GONE]);
+    let mut spec = with_slots([slot(4, &text), vec![]]);
+    let ours = LoadOption::new("Signpost", spec.disks[0].path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    let theirs = LoadOption::new("Meridian", spec.disks[1].path_to(1, "\\EFI\\meridian\\start.efi"), vec![]);
+    spec.variables = vec![boot_option(0, &ours), boot_option(6, &theirs), boot_order(&[6, 0])];
+    let machine = TestMachine::new(&spec);
+    assert!(Vm::start(machine.folder(), &IMAGES).until_it_ends().contains("STARTED Meridian"));
+    // Somebody picks our entry in the firmware's own list, once.
+    let path = machine.path("variables.fd");
+    let mut store = signpost_firmware::store::fd::FdImage::decode(std::fs::read(&path).unwrap()).unwrap();
+    store.write(&boot_next(0)).unwrap();
+    std::fs::write(&path, store.bytes()).unwrap();
+    let open = |vm: &mut Vm| {
+        vm.wait_for("Gone cannot start");
+        vm.type_keys(":");
+        vm.wait_for("Enter carries out");
+    };
+    mended(&machine, open, &[&["firmware first 0000"], &LINES[..]].concat());
+    assert_eq!(machine.boot().order[..2], [0, 6]);
+}
+
+/// Every word of the language, most of them in more than one way.
+const SCRIPT: [&str; 32] = [
+    "volumes",
+    "who v2",
+    "who v4",
+    "who v1",
+    "who v9",
+    "look v1:/EFI",
+    "look v2:/boot",
+    "look v8:/systems",
+    "look v2:/boot/nothing",
+    "show v2:/etc/os-release",
+    "show v1:/EFI/larkspur/lkload.efi",
+    "show v2:/boot/vmlinuz-6.9.4-2-larkspur",
+    "find lantern",
+    "find vmlinuz",
+    "find nothing-of-it",
+    "review",
+    "compose linux on v1",
+    "compose linux on v2",
+    "kernel /boot/vmlinuz-6.9.1-1-larkspur",
+    "kernel /boot/gone",
+    "initrd none",
+    "initrd /boot/initrd-6.9.4-2-larkspur",
+    "args +single",
+    "args -nothing",
+    "review",
+    "compose efi v4:/EFI/meridian/start.efi",
+    "compose efi v4:/EFI/meridian/stop.efi",
+    "compose entry larkspur",
+    "entries",
+    "once nothing",
+    "help compose",
+    "volumse",
+];
+
+/// What a screen shows, without blanks: how lines are wrapped differs from the desk.
+fn shown(serial: &[u8]) -> String {
+    let size = |cells: u16| NonZero::new(cells).unwrap();
+    let mut screen = vt100::Parser::new(size(60), size(240), 0);
+    screen.process(serial);
+    packed(&screen.screen().contents())
+}
+
+fn packed(text: &str) -> String {
+    text.chars().filter(|c| !c.is_whitespace()).collect()
+}
+
+#[test]
+fn the_same_lines_have_the_same_answers_at_the_desk_and_at_boot() {
+    let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["tune", "timeout=never"]);
+    machine.ok(&["apply", "--yes"]);
+    machine.write("script", &SCRIPT.join("\n"));
+    let desk = machine.run(&["prompt", "--script", machine.path("script").to_str().unwrap()]);
+    let answers: Vec<(String, String)> = desk
+        .stdout
+        .split("\n> ")
+        .map(|part| part.trim_start_matches("> ").split_once('\n').unwrap_or((part, "")))
+        .map(|(line, answer)| (line.trim().to_string(), answer.to_string()))
+        .collect();
+    assert_eq!(answers.len(), SCRIPT.len(), "{}", desk.stdout);
+    let mut vm = Vm::start(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]);
+    vm.wait_for("Power off");
+    vm.type_keys(":");
+    vm.wait_for("Enter carries out");
+    for (line, answer) in &answers {
+        vm.type_keys(&format!("{line}\r"));
+        let wanted = packed(&format!("> {line}{answer}"));
+        vm.wait_until(|serial| shown(serial).contains(&wanted));
+    }
+    vm.type_keys("power-off\r");
+    vm.until_it_ends();
+}
