@@ -12,7 +12,7 @@ use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
-const PICTURES: [(&str, &[&str], &str, &str); 9] = [
+const PICTURES: [(&str, &[&str], &str, &str); 10] = [
     ("survey", &[], "survey", "7"),
     ("firmware", &[], "firmware list", "12"),
     ("tidy", &[], "firmware tidy --dry-run", "12"),
@@ -31,6 +31,7 @@ const PICTURES: [(&str, &[&str], &str, &str); 9] = [
     ),
     ("plan", &["entry noise --remove --yes"], "plan", "12"),
     ("rehearse", &["apply --yes"], "rehearse", "12"),
+    ("prompt", &[], "prompt --do volumes --do firmware --do help", "10"),
 ];
 
 /// Takes them all.
@@ -61,8 +62,13 @@ pub fn take() -> Result<()> {
 }
 
 /// Pictures of the boot program on real firmware: file, keys typed, an entry that starts nothing before them.
-const BOOT_SCREENS: [(&str, Option<&str>); 4] =
-    [("boot-menu", None), ("boot-group", Some("5\r")), ("boot-help", Some("?")), ("boot-error", Some("o\r"))];
+const BOOT_SCREENS: [(&str, Option<&str>); 5] = [
+    ("boot-menu", None),
+    ("boot-group", Some("5\r")),
+    ("boot-prompt", Some(":who v2\rcompose linux on v2\r")),
+    ("boot-help", Some("?")),
+    ("boot-error", Some("o\r")),
+];
 
 fn boot_screens(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     boot::build(true)?;

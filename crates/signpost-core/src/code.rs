@@ -63,6 +63,8 @@ pub enum Code {
     NoRoom,
     /// Guard: nothing else in the menu starts a system.
     LastWay,
+    /// Guard: what was saved at boot would be lost.
+    ChangedAtBoot,
     /// Guard: Secure Boot will refuse what is to start.
     SecureBootRefuses,
     /// Guard: nobody could be asked.
@@ -71,7 +73,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 31] = [
+    pub const ALL: [Self; 32] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
@@ -101,6 +103,7 @@ impl Code {
         Self::OtherSystem,
         Self::NoRoom,
         Self::LastWay,
+        Self::ChangedAtBoot,
         Self::SecureBootRefuses,
         Self::Unconfirmed,
     ];
@@ -137,6 +140,7 @@ impl Code {
             Self::OtherSystem => "other-system",
             Self::NoRoom => "no-room",
             Self::LastWay => "last-way",
+            Self::ChangedAtBoot => "changed-at-boot",
             Self::SecureBootRefuses => "secure-boot-refuses",
             Self::Unconfirmed => "unconfirmed",
         }
@@ -157,6 +161,7 @@ impl Code {
                 | Self::DefaultGone
                 | Self::OtherSystem
                 | Self::LastWay
+                | Self::ChangedAtBoot
                 | Self::SecureBootRefuses
         )
     }

@@ -16,6 +16,7 @@ use signpost_menu::document::Host;
 
 use crate::edit::MenuText;
 use crate::error::Result;
+use crate::home;
 use crate::menu_file;
 use crate::resolve::resolve;
 use crate::survey::Look;
@@ -96,11 +97,13 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
     let (offers, mut left) = offer::all(look, host)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
+    let saved = take_in_what_was_saved_at_boot(look, path, &document, &mut file)?;
     let mut merged = merge::Merge::new(look, &document, &offers, base).into(&mut file)?;
     left.append(&mut merged.left);
     if existing.is_none() {
         text::choose_default(&mut file, merged.added.first());
     }
+    merged.added.extend(saved);
     let gone: Vec<Line> = resolve(look, &document)
         .into_iter()
         .filter(|entry| {
@@ -122,4 +125,24 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
         text,
         base: merged.base,
     })
+}
+
+/// Entries that somebody saved at the prompt, at boot, come behind all others.
+fn take_in_what_was_saved_at_boot(
+    look: &Look<'_>,
+    path: &Path,
+    document: &MenuDocument,
+    file: &mut MenuText,
+) -> Result<Vec<DraftEntry>> {
+    let Some((ids, text)) = home::news_from_boot(look, document) else { return Ok(Vec::new()) };
+    let mut slot = MenuText::new(path, &text)?;
+    let held = signpost_menu::parse_leniently(&text).0.unwrap_or_default();
+    let mut taken = Vec::new();
+    for id in ids {
+        let place = file.list().len();
+        file.insert_entry(place, &slot.block(&id)?)?;
+        let title = held.entry(&id).map_or_else(|| id.clone(), |entry| entry.title.clone());
+        taken.push(DraftEntry { id, title, why: "was saved at the prompt, at boot".into(), group: None });
+    }
+    Ok(taken)
 }

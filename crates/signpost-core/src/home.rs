@@ -2,7 +2,8 @@
 
 use sha2::{Digest, Sha256};
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, Writer, newest};
+use signpost_menu::{MenuDocument, parse_leniently};
 
 use crate::error::{Error, Result};
 use crate::machine::Location;
@@ -123,4 +124,14 @@ pub(crate) fn slots(look: &Look<'_>, volume: usize) -> [std::result::Result<Slot
 pub(crate) fn newest_slot(look: &Look<'_>, volume: usize) -> Option<(usize, Slot)> {
     let slots = slots(look, volume);
     newest(&slots).map(|(index, slot)| (index, slot.clone()))
+}
+
+/// Entries that were put into the menu at boot, and that this one does not have: their ids, and the text of the menu that
+/// holds them.
+pub(crate) fn news_from_boot(look: &Look<'_>, document: &MenuDocument) -> Option<(Vec<String>, String)> {
+    let (_, slot) = newest_slot(look, look.home()?)?;
+    let held = (slot.writer == Writer::Boot).then(|| parse_leniently(&slot.text).0).flatten()?;
+    let new: Vec<String> =
+        held.entries.into_iter().map(|entry| entry.id).filter(|id| document.entry(id).is_none()).collect();
+    (!new.is_empty()).then_some((new, slot.text))
 }

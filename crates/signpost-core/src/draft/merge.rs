@@ -74,7 +74,7 @@ impl<'a> Merge<'a> {
     /// Merges into the file.
     pub(super) fn into(mut self, file: &mut MenuText) -> Result<Merged> {
         self.take_out_what_is_gone(file)?;
-        let fates = self.fates();
+        let fates = self.fates(file);
         for (index, offer) in self.offers.iter().enumerate() {
             match &fates[index] {
                 Fate::Stays => {}
@@ -85,8 +85,8 @@ impl<'a> Merge<'a> {
         Ok(self.out)
     }
 
-    fn fates(&mut self) -> Vec<Fate> {
-        let mut taken: Vec<String> = self.document.entries.iter().map(|entry| entry.id.clone()).collect();
+    fn fates(&mut self, file: &MenuText) -> Vec<Fate> {
+        let mut taken: Vec<String> = file.list().into_iter().map(|(id, ..)| id).collect();
         let mut fates: Vec<Fate> = Vec::new();
         for offer in self.offers {
             let fate = self.fate(offer, &mut taken, &fates);

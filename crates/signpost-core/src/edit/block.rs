@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use toml_edit::{ArrayOfTables, DocumentMut, Item};
+use toml_edit::{DocumentMut, Item};
 
 use super::{MenuText, find, wrong};
 use crate::error::Result;
@@ -14,11 +14,7 @@ use crate::error::Result;
 pub fn block(path: &Path, name: &str) -> Result<(String, String)> {
     let (mut text, document) = MenuText::load(path)?;
     let id = document.entries[find(&document, name)?].id.clone();
-    let mut sections = ArrayOfTables::new();
-    sections.push(text.entry(&id)?.clone());
-    let mut alone = DocumentMut::new();
-    alone.insert("entry", Item::ArrayOfTables(sections));
-    Ok((alone.to_string().trim_start_matches(['\r', '\n']).replace("\r\n", "\n"), id))
+    Ok((text.block(&id)?.trim_start_matches(['\r', '\n']).replace("\r\n", "\n"), id))
 }
 
 /// The file's text with another section for the entry of this id; and the entry's id then.

@@ -96,6 +96,15 @@ impl MenuText {
         self.sections("entry")?.get_mut(index).ok_or_else(|| wrong("the file has changed; try again"))
     }
 
+    /// The section of the entry of this id as a text by itself, with the comments before it.
+    pub(crate) fn block(&mut self, id: &str) -> Result<String> {
+        let mut sections = ArrayOfTables::new();
+        sections.push(self.entry(id)?.clone());
+        let mut alone = DocumentMut::new();
+        alone.insert("entry", Item::ArrayOfTables(sections));
+        Ok(alone.to_string())
+    }
+
     /// Takes the entry of this id out.
     pub(crate) fn remove_entry(&mut self, id: &str) -> Result<()> {
         let index = self.place_of(id)?;

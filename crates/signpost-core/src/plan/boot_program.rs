@@ -46,6 +46,11 @@ pub(super) fn plan(
     let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed));
     refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
+    refusals.extend(home::news_from_boot(look, &menu.document).map(|(ids, _)| Refusal {
+        code: Code::ChangedAtBoot,
+        message: format!("{} was saved at boot, and the menu file does not have it", ids.join(", ")),
+        way: "`draft` takes it in".into(),
+    }));
     let verdict = look.secure_boot_verdict_of(program.bytes());
     refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
     refusals.extend(super::default_refused(look, &menu.document));

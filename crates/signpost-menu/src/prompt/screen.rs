@@ -32,6 +32,8 @@ pub struct PromptScreen {
     is_ambiguous: bool,
     /// Rows for what was said, as drawn last.
     room: usize,
+    /// Columns, as drawn last.
+    columns: usize,
 }
 
 impl PromptScreen {
@@ -46,6 +48,7 @@ impl PromptScreen {
             scrolled: 0,
             is_ambiguous: false,
             room: 20,
+            columns: 78,
         }
     }
 
@@ -66,7 +69,7 @@ impl PromptScreen {
         let was_ambiguous = core::mem::take(&mut self.is_ambiguous);
         let page = self.room.saturating_sub(1).max(1);
         match key {
-            Key::PageUp => self.scrolled = self.scrolled.saturating_add(page).min(self.said.len()),
+            Key::PageUp => self.scrolled = self.scrolled.saturating_add(page),
             Key::PageDown => self.scrolled = self.scrolled.saturating_sub(page),
             // A blank goes on in a long answer, as long as nothing is typed.
             Key::Char(' ') if self.scrolled > 0 && self.line.text().is_empty() => {
@@ -96,7 +99,8 @@ impl PromptScreen {
         self.back = self.history.len();
         self.say([format!("{MARK}{line}")]);
         let reply = self.prompt.run(&line, hands);
-        let long = reply.lines.len().saturating_add(1).saturating_sub(self.room);
+        let rows: usize = reply.lines.iter().map(|line| wrapped(line, self.columns).len()).sum();
+        let long = rows.saturating_add(1).saturating_sub(self.room);
         self.say(reply.lines);
         // A long answer is read from its start.
         self.scrolled = long;
@@ -143,8 +147,9 @@ impl PromptScreen {
                 wrapped(line, columns).into_iter().map(move |row| (row, tone))
             })
             .collect();
-        self.room = height.saturating_sub(2).max(1);
-        let end = rows.len().saturating_sub(self.scrolled).max(self.room.min(rows.len()));
+        (self.room, self.columns) = (height.saturating_sub(2).max(1), columns);
+        self.scrolled = self.scrolled.min(rows.len().saturating_sub(self.room));
+        let end = rows.len().saturating_sub(self.scrolled);
         let start = end.saturating_sub(self.room);
         for (at, (row, tone)) in rows.iter().take(end).skip(start).enumerate() {
             grid.put(1, at, row, *tone);

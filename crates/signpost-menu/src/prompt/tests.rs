@@ -243,3 +243,44 @@ proptest! {
         }
     }
 }
+
+fn typed(screen: &mut PromptScreen, keys: &str, machine: &Made) -> Then {
+    use crate::session::Key;
+    let key = |c: char| if c == '\r' { Key::Enter } else { Key::Char(c) };
+    keys.chars().map(|c| screen.key(key(c), machine)).last().unwrap_or(Then::Nothing)
+}
+
+fn rows(screen: &mut PromptScreen, height: usize) -> Vec<String> {
+    let grid = screen.draw(60, height);
+    (0..height).map(|row| grid.row_text(row)).collect()
+}
+
+#[test]
+fn the_screen_edits_remembers_completes_and_pages() {
+    use crate::session::Key;
+    let machine = made(&[]);
+    let mut screen = PromptScreen::new(prompt(), &["Welcome.".to_string()]);
+    assert_eq!(rows(&mut screen, 6)[..2], [" Welcome.", " >"]);
+    typed(&mut screen, "loo\tv2:/b\t", &machine);
+    assert!(rows(&mut screen, 6)[1].ends_with("> look v2:/boot/"));
+    typed(&mut screen, "init\t", &machine);
+    assert!(rows(&mut screen, 6)[1].ends_with("> look v2:/boot/initrd-6."));
+    typed(&mut screen, "\t", &machine);
+    assert!(
+        rows(&mut screen, 6).concat().contains("v2:/boot/initrd-6.10  v2:/boot/initrd-6.9"),
+        "a second Tab lists them"
+    );
+    assert_eq!(screen.key(Key::Escape, &machine), Then::Nothing);
+    typed(&mut screen, "help\r", &machine);
+    let shown = rows(&mut screen, 6);
+    assert!(
+        shown[0].contains("> help") && shown[5].contains("more"),
+        "a long answer is read from its start: {shown:?}"
+    );
+    typed(&mut screen, "  ", &machine);
+    assert!(!rows(&mut screen, 6)[0].contains("> help"));
+    screen.key(Key::Up, &machine);
+    typed(&mut screen, " who\r", &machine);
+    assert!(rows(&mut screen, 9).concat().contains("who VOLUME"));
+    assert_eq!(screen.key(Key::Escape, &machine), Then::Leave);
+}

@@ -4,6 +4,7 @@
 mod bad_input;
 mod boot_host;
 mod breadth;
+mod by_hand;
 mod commands;
 mod draft_menu;
 mod edit;

@@ -49,9 +49,16 @@ fn with_a_default_that_is_gone() {
         vm.wait_for("Enter carries out");
     };
     mended(&machine, open, &LINES);
-    // What was saved at boot is news to the desk: the older slot has it, the other is as it was.
-    let survey = machine.json(&["survey"]);
-    assert!(survey["findings"].is_array());
+    // What was saved at boot is news to the desk, and is not lost there.
+    machine.write("menu.toml", &text.replace("\"firmware\"", "\"signpost\""));
+    let refused = machine.fails(3, &["apply", "--yes"]);
+    assert!(refused.contains("changed-at-boot") && refused.contains("larkspur-by-hand"), "{refused}");
+    let drafted = machine.ok(&["draft"]);
+    assert!(drafted.contains("was saved at the prompt, at boot"), "{drafted}");
+    assert!(machine.read("menu.toml").contains("id = \"larkspur-by-hand\""));
+    machine.ok(&["tune", "default=larkspur-by-hand"]);
+    machine.ok(&["apply", "--yes"]);
+    assert!(Vm::start(machine.folder(), &IMAGES).until_it_ends().contains(NEWEST));
 }
 
 #[test]
@@ -120,12 +127,24 @@ const SCRIPT: [&str; 32] = [
     "volumse",
 ];
 
-/// What a screen shows, without blanks: how lines are wrapped differs from the desk.
-fn shown(serial: &[u8]) -> String {
-    let size = |cells: u16| NonZero::new(cells).unwrap();
-    let mut screen = vt100::Parser::new(size(60), size(240), 0);
-    screen.process(serial);
-    packed(&screen.screen().contents())
+/// What the screen shows, without blanks: how lines are wrapped differs from the desk.
+struct Screen {
+    parser: vt100::Parser,
+    fed: usize,
+}
+
+impl Screen {
+    fn new() -> Self {
+        let size = |cells: u16| NonZero::new(cells).unwrap();
+        Self { parser: vt100::Parser::new(size(60), size(240), 0), fed: 0 }
+    }
+
+    /// Takes in what has come since.
+    fn shown(&mut self, serial: &[u8]) -> String {
+        self.parser.process(&serial[self.fed..]);
+        self.fed = serial.len();
+        packed(&self.parser.screen().contents())
+    }
 }
 
 fn packed(text: &str) -> String {
@@ -151,10 +170,11 @@ fn the_same_lines_have_the_same_answers_at_the_desk_and_at_boot() {
     vm.wait_for("Power off");
     vm.type_keys(":");
     vm.wait_for("Enter carries out");
+    let mut screen = Screen::new();
     for (line, answer) in &answers {
         vm.type_keys(&format!("{line}\r"));
         let wanted = packed(&format!("> {line}{answer}"));
-        vm.wait_until(|serial| shown(serial).contains(&wanted));
+        vm.wait_until(|serial| screen.shown(serial).contains(&wanted));
     }
     vm.type_keys("power-off\r");
     vm.until_it_ends();

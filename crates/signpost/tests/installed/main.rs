@@ -85,8 +85,9 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
         assert!(text.contains(part), "{path}");
     };
     holds("man/man1/signpost-survey.1", "Show the machine");
-    holds("bash-completion/completions/signpost", "rehearse");
-    holds("zsh/site-functions/_signpost", "rehearse");
-    holds("fish/vendor_completions.d/signpost.fish", "rehearse");
+    holds("bash-completion/completions/signpost", "COMPLETE");
+    holds("zsh/site-functions/_signpost", "COMPLETE");
+    holds("fish/vendor_completions.d/signpost.fish", "COMPLETE");
+    holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost");
     holds("doc/signpost/README.md", "Early Signpost");
 }
