@@ -19,7 +19,12 @@ pub fn serve(machine: &Machine, document: &MenuDocument, console: &mut Console, 
     loop {
         let (width, height) = console.size();
         console.paint(screen.draw(width, height));
-        let Input::Key(key) = console.wait() else { continue };
+        // A tick changes nothing here, so nothing is painted for it.
+        let key = loop {
+            if let Input::Key(key) = console.wait() {
+                break key;
+            }
+        };
         let said = match screen.key(key, machine) {
             Then::Nothing => continue,
             Then::Leave => return,
