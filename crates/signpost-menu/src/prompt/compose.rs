@@ -154,7 +154,8 @@ fn own_path(text: &str, volume: usize) -> Result<String, String> {
     let number = volume.saturating_add(1);
     let path = match text.split_once(':') {
         Some((name, path))
-            if VolumeRef::parse(&format!("{name}:")) == Ok(VolumeRef::Number(number as u32)) =>
+            if VolumeRef::parse(&format!("{name}:"))
+                == Ok(VolumeRef::Number(u32::try_from(number).unwrap_or_default())) =>
         {
             path
         }
@@ -302,7 +303,7 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
             lines.push(format!("  arguments: {args}"));
         }
         StartTarget::FirmwareEntry { number, .. } => {
-            lines.push(format!("  the firmware's entry {number:04X}"))
+            lines.push(format!("  the firmware's entry {number:04X}"));
         }
         StartTarget::BuiltIn | StartTarget::Group => {}
     }

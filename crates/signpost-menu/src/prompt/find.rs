@@ -59,11 +59,9 @@ pub fn system_on(hands: &impl Hands, volume: usize) -> Option<LinuxSystem> {
     let title = OsRelease::parse(&release).title().unwrap_or_else(|| "Linux".into());
     let mut boot = volume;
     let mut kernels = kernels_in(hands, volume, "/boot");
-    if kernels.is_empty() {
-        if let Some(other) = boot_volume(hands, volume) {
-            boot = other;
-            kernels = kernels_on(hands, other);
-        }
+    if let Some(other) = boot_volume(hands, volume).filter(|_| kernels.is_empty()) {
+        boot = other;
+        kernels = kernels_on(hands, other);
     }
     let kept = hands.text(volume, CMDLINE).map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "));
     let (args, args_from) = match kept.filter(|kept| !kept.is_empty()) {
