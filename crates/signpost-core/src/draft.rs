@@ -94,7 +94,9 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
             (MenuText::new(path, &text)?, MenuDocument::default(), new_host)
         }
     };
-    let (offers, mut left) = offer::all(look, host)?;
+    let started: Vec<_> =
+        resolve(look, &document).into_iter().filter_map(|entry| entry.target.ok()).collect();
+    let (offers, mut left) = offer::all(look, host, &started)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
     let saved = take_in_what_was_saved_at_boot(look, path, &document, &mut file)?;

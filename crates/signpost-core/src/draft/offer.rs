@@ -59,8 +59,9 @@ impl Offer {
     }
 }
 
-/// Everything that there is to offer, and what cannot be, with the reasons.
-pub(super) fn all(look: &Look<'_>, host: Host) -> Result<(Vec<Offer>, Vec<String>)> {
+/// Everything that there is to offer, and what cannot be, with the reasons; a system that something in the menu starts
+/// needs none.
+pub(super) fn all(look: &Look<'_>, host: Host, started: &[StartTarget]) -> Result<(Vec<Offer>, Vec<String>)> {
     let (mut offers, mut groups, mut left) = (Vec::new(), Vec::new(), Vec::new());
     for (index, system) in look.survey.systems.iter().enumerate() {
         let key = key(look, system);
@@ -74,6 +75,7 @@ pub(super) fn all(look: &Look<'_>, host: Host) -> Result<(Vec<Offer>, Vec<String
                     groups.extend(kernels::groups(look, system, &key, host)?);
                 }
             }
+            Err(_) if started.iter().any(|target| is_started_by(look, system, target)) => {}
             Err(why) => left.push(format!("{}: {why}", system.title)),
         }
     }
