@@ -85,28 +85,24 @@ pub struct Line {
 pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result<Draft> {
     let existing = menu_file::load_text(path)?;
     let (mut file, document, host) = match &existing {
-        Some(held) => {
-            let (file, document) = MenuText::load(path)?;
-            (file, document, held.document.settings.host)
-        }
+        Some(held) => (MenuText::new(path, &held.text)?, held.document.clone(), held.document.settings.host),
         None => {
             let text = text::head(&look.survey.machine.name, new_host);
             (MenuText::new(path, &text)?, MenuDocument::default(), new_host)
         }
     };
-    let started: Vec<_> =
-        resolve(look, &document).into_iter().filter_map(|entry| entry.target.ok()).collect();
-    let (offers, mut left) = offer::all(look, host, &started)?;
+    let resolved = resolve(look, &document);
+    let (offers, mut left) = offer::all(look, host, &resolved)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
     let saved = take_in_what_was_saved_at_boot(look, path, &document, &mut file)?;
-    let mut merged = merge::Merge::new(look, &document, &offers, base).into(&mut file)?;
+    let mut merged = merge::Merge::new(look, &document, &resolved, &offers, base).into(&mut file)?;
     left.append(&mut merged.left);
     if existing.is_none() {
         text::choose_default(&mut file, merged.added.first());
     }
     merged.added.extend(saved);
-    let gone: Vec<Line> = resolve(look, &document)
+    let gone: Vec<Line> = resolved
         .into_iter()
         .filter(|entry| {
             !merged.taken_out.contains(&entry.entry.id) && !merged.replaced.contains(&entry.entry.id)

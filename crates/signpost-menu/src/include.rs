@@ -118,6 +118,10 @@ pub fn complete(around: &impl Surroundings, document: &mut MenuDocument) -> Vec<
         found.extend(entry_files(around, volume, &mut notes));
         found.extend(unified_images(around, volume));
     }
+    // The menu is settled once more only where there is something to compare with it.
+    if found.is_empty() {
+        return notes;
+    }
     found.sort_by(order);
     let known: Vec<StartTarget> =
         resolve(around, document).into_iter().filter_map(|entry| entry.target.ok()).collect();

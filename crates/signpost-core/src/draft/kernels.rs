@@ -34,12 +34,7 @@ pub(super) fn groups(look: &Look<'_>, system: &System, key: &str, host: Host) ->
     }
     let single_key = format!("{key} single");
     offers.push(group(&single_key, &format!("{}-single", system.id), format!("{name}, single user")));
-    let newest_body = super::newest_kernel(look, system, host)?;
-    if let Ok((mut body, _)) = newest_body {
-        if let Some((_, args)) = body.iter_mut().find(|(key, _)| *key == "args") {
-            let own = system.arguments.as_ref().map(|arguments| arguments.text.as_str()).unwrap_or_default();
-            *args = format!("{own} {SINGLE}").trim().into();
-        }
+    if let Ok((body, _)) = super::newest_kernel(look, system, host, SINGLE)? {
         let title = format!("{}, single user", system.title);
         let why = "its newest kernel, for a single user".to_string();
         let id = format!("{}-single-newest", system.id);

@@ -12,7 +12,7 @@ use super::text::{Field, section};
 use super::{DraftEntry, Line};
 use crate::edit::MenuText;
 use crate::error::Result;
-use crate::resolve::{ResolvedEntry, resolve};
+use crate::resolve::ResolvedEntry;
 use crate::survey::Look;
 
 /// What stands before the reason in the file, above an entry that starts nothing.
@@ -23,7 +23,7 @@ pub(super) struct Merge<'a> {
     look: &'a Look<'a>,
     document: &'a MenuDocument,
     offers: &'a [Offer],
-    resolved: Vec<ResolvedEntry<'a>>,
+    resolved: &'a [ResolvedEntry<'a>],
     out: Merged,
 }
 
@@ -64,10 +64,10 @@ impl<'a> Merge<'a> {
     pub(super) fn new(
         look: &'a Look<'a>,
         document: &'a MenuDocument,
+        resolved: &'a [ResolvedEntry<'a>],
         offers: &'a [Offer],
         base: Base,
     ) -> Self {
-        let resolved = resolve(look, document);
         Self { look, document, offers, resolved, out: Merged { base, ..Merged::default() } }
     }
 

@@ -6,7 +6,7 @@ use signpost_menu::document::{Hidden, Host, RESERVED_IDS};
 use super::text::Field;
 use super::{kernels, starts};
 use crate::error::Result;
-use crate::resolve::StartTarget;
+use crate::resolve::{ResolvedEntry, StartTarget};
 use crate::survey::{Look, StartupFile, System};
 
 /// Keys and values of an entry, and why it is as it is.
@@ -61,13 +61,20 @@ impl Offer {
 
 /// Everything that there is to offer, and what cannot be, with the reasons; a system that something in the menu starts
 /// needs none.
-pub(super) fn all(look: &Look<'_>, host: Host, started: &[StartTarget]) -> Result<(Vec<Offer>, Vec<String>)> {
+pub(super) fn all(
+    look: &Look<'_>,
+    host: Host,
+    menu: &[ResolvedEntry<'_>],
+) -> Result<(Vec<Offer>, Vec<String>)> {
+    let starts_it = |entry: &ResolvedEntry<'_>, system: &System| {
+        entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
+    };
     let (mut offers, mut groups, mut left) = (Vec::new(), Vec::new(), Vec::new());
     for (index, system) in look.survey.systems.iter().enumerate() {
         let key = key(look, system);
         match starts::best(look, system, host)? {
             Ok(body) => {
-                let is_kernel = body.0.iter().any(|(_, value)| *value == Field::from("linux"));
+                let is_kernel = body.0.contains(&("starts", "linux".into()));
                 let offer = Offer::by_hand(system.title.clone(), body);
                 let id = system.id.clone();
                 offers.push(Offer { key: key.clone(), id, system: Some(index), ..offer });
@@ -75,7 +82,7 @@ pub(super) fn all(look: &Look<'_>, host: Host, started: &[StartTarget]) -> Resul
                     groups.extend(kernels::groups(look, system, &key, host)?);
                 }
             }
-            Err(_) if started.iter().any(|target| is_started_by(look, system, target)) => {}
+            Err(_) if menu.iter().any(|entry| starts_it(entry, system)) => {}
             Err(why) => left.push(format!("{}: {why}", system.title)),
         }
     }

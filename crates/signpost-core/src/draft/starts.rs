@@ -18,7 +18,7 @@ pub(super) fn best(look: &Look<'_>, system: &System, host: Host) -> Result<Way> 
         let place = format!("v{}:{}", image.volume, image.path);
         return Ok(Err(format!("it lies in the image file {place}; `entry add image {place}` takes it up")));
     }
-    Ok(match newest_kernel(look, system, host)? {
+    Ok(match newest_kernel(look, system, host, "")? {
         Ok(body) => Ok(body),
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {
             Some(body) => Ok(body),
@@ -27,8 +27,8 @@ pub(super) fn best(look: &Look<'_>, system: &System, host: Host) -> Result<Way> 
     })
 }
 
-/// The newest kernel of a system, directly.
-pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host) -> Result<Way> {
+/// The newest kernel of a system, directly; `more` goes behind its arguments.
+pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host, more: &str) -> Result<Way> {
     let Some(newest) = system.kernels.first() else {
         return Ok(Err("no kernel of it was found".into()));
     };
@@ -43,7 +43,7 @@ pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host) -> Res
     let source = system.arguments.as_ref().map(|arguments| arguments.source.clone()).unwrap_or_default();
     let reads = reader_of(host);
     let why = format!("its kernel directly, from a volume that {reads} reads; arguments {source}");
-    Ok(Ok((kernel_body(look, system, kernel.volume, path, initrds, "")?, why)))
+    Ok(Ok((kernel_body(look, system, kernel.volume, path, initrds, more)?, why)))
 }
 
 /// Whether a kernel can be started directly.

@@ -169,7 +169,7 @@ fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<
         let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
         wrong(format!("no Linux system has its root on v{}; there is: {there}", volume + 1))
     })?;
-    let body = draft::newest_kernel(look, system, file.document.settings.host)?;
+    let body = draft::newest_kernel(look, system, file.document.settings.host, "")?;
     let body =
         body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;
     Ok((system.title.clone(), body))

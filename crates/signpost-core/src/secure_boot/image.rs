@@ -1,5 +1,7 @@
 //! A program as Authenticode sees it: its digest, and the signatures that it carries.
 
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use authenticode::{AttributeCertificateIterator, PeOffsetError, PeOffsets, PeTrait, authenticode_digest};
@@ -12,6 +14,8 @@ use super::signature::Signed;
 pub(super) struct Image<'a> {
     file: &'a [u8],
     pe: Pe,
+    /// Digests by their length, once they were asked for: databases ask for each of their entries.
+    digests: RefCell<BTreeMap<usize, Option<Vec<u8>>>>,
 }
 
 /// Bytes in the order in which they are hashed.
@@ -31,11 +35,15 @@ impl<'a> Image<'a> {
     /// Why it is no program.
     pub(super) fn read(file: &'a [u8]) -> Result<Self, String> {
         let pe = Pe::decode(file).map_err(|fault| fault.to_string())?;
-        Ok(Self { file, pe })
+        Ok(Self { file, pe, digests: RefCell::default() })
     }
 
     /// Its digest by the algorithm whose digests have this many bytes.
     pub(super) fn digest(&self, length: usize) -> Option<Vec<u8>> {
+        self.digests.borrow_mut().entry(length).or_insert_with(|| self.computed(length)).clone()
+    }
+
+    fn computed(&self, length: usize) -> Option<Vec<u8>> {
         let mut collected = Collected::default();
         authenticode_digest(self, &mut collected).ok()?;
         hash(length, &collected.0)
