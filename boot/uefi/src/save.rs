@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 
 use signpost_menu::quote::quoted;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newest};
-use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_menu::{MenuDocument, ids, parse_leniently};
 use uefi::proto::loaded_image::LoadedImage;
 use uefi::proto::media::file::{File, FileAttribute, FileMode, RegularFile};
 use uefi::proto::media::fs::SimpleFileSystem;
@@ -32,7 +32,8 @@ pub fn save(
         None => (0, 1, String::new(), "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string()),
     };
     let document = parse_leniently(&text).0.unwrap_or_default();
-    let id = free_id(title, &document);
+    let id = ids::slug(title, "composed");
+    let id = ids::first_free(&id, &id, |id| document.entry(id).is_some());
     let mut text = text.trim_end().to_string();
     text.push_str(&format!(
         "\n\n# composed at the prompt, at boot\n[[entry]]\nid = {}\ntitle = {}\n",
@@ -52,24 +53,6 @@ pub fn save(
     let name = SLOT_NAMES.get(index).ok_or("there is no such slot")?;
     write(&format!("{HOME_FOLDER}/{name}"), &bytes)?;
     Ok((id, document))
-}
-
-/// A short name from a title that no entry has.
-fn free_id(title: &str, document: &MenuDocument) -> String {
-    let mut id = String::new();
-    for c in title.to_lowercase().chars() {
-        match c {
-            'a'..='z' | '0'..='9' => id.push(c),
-            _ if !id.is_empty() && !id.ends_with('-') => id.push('-'),
-            _ => {}
-        }
-    }
-    id.truncate(30);
-    let id = id.trim_end_matches('-');
-    let id = if id.is_empty() { "composed" } else { id };
-    let numbered = (2..1000).map(|number| format!("{id}-{number}"));
-    let all = core::iter::once(id.to_string()).chain(numbered);
-    all.into_iter().find(|id| document.entry(id).is_none()).unwrap_or_default()
 }
 
 /// Overwrites a file of the home volume in place, or makes it, and reads it back.

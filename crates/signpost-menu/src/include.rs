@@ -7,7 +7,8 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::cmp::Ordering;
 
-use crate::document::{Entry, KernelChoice, Linux, MenuDocument, RESERVED_IDS, Starts};
+use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
+use crate::ids;
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
@@ -250,10 +251,8 @@ fn free_id(name: &str, document: &MenuDocument) -> String {
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '.' | '_');
     let id: String =
         name.to_lowercase().chars().map(|c| if fits(c) { c } else { '-' }).take(MAX_ID).collect();
-    let is_free = |id: &str| !id.is_empty() && document.entry(id).is_none() && !RESERVED_IDS.contains(&id);
     let short: String = id.chars().take(MAX_ID.saturating_sub(4)).collect();
-    let numbered = (2..1000).map(|number| format!("{short}-{number}"));
-    core::iter::once(id.clone()).chain(numbered).find(|id| is_free(id)).unwrap_or(id)
+    ids::first_free(&id, &short, |id| document.entry(id).is_some())
 }
 
 /// Whether both start the same file: kernels with other arguments are another start where the menu means so.

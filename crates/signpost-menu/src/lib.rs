@@ -17,6 +17,7 @@
 extern crate alloc;
 
 pub mod document;
+pub mod ids;
 pub mod include;
 pub mod linux_files;
 pub mod nearest;

@@ -1,7 +1,8 @@
 //! What draft would put into a menu: an entry for every system, and groups for what else starts it.
 
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{Hidden, Host, RESERVED_IDS};
+use signpost_menu::document::{Hidden, Host};
+use signpost_menu::ids;
 
 use super::text::Field;
 use super::{kernels, starts};
@@ -160,7 +161,5 @@ pub(crate) fn free_id(base: &str, taken: &[String]) -> String {
     const MOST: usize = 36;
     let base = base.chars().take(MOST).collect::<String>();
     let base = base.trim_end_matches('-');
-    let is_free = |id: &str| !taken.iter().any(|taken| taken == id) && !RESERVED_IDS.contains(&id);
-    let numbered = (2..).map(|number| format!("{base}-{number}"));
-    std::iter::once(base.to_string()).chain(numbered).find(|id| is_free(id)).unwrap_or_default()
+    ids::first_free(base, base, |id| taken.iter().any(|taken| taken == id))
 }

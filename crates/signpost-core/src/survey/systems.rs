@@ -2,6 +2,7 @@
 
 use super::Look;
 use super::facts::{Role, StartupFile, System};
+use signpost_menu::ids;
 use signpost_menu::os_release::OsRelease;
 
 use crate::catalogue::{Catalogue, Family};
@@ -193,17 +194,7 @@ fn below_efi(path: &str) -> &str {
 
 /// A short name, fit for an id: lower-case letters, digits, dashes.
 pub(crate) fn slug(text: &str) -> String {
-    let mut slug = String::new();
-    for c in text.to_lowercase().chars() {
-        match c {
-            'a'..='z' | '0'..='9' => slug.push(c),
-            _ if !slug.is_empty() && !slug.ends_with('-') => slug.push('-'),
-            _ => {}
-        }
-    }
-    slug.truncate(30);
-    let slug = slug.trim_end_matches('-');
-    if slug.is_empty() { "system".into() } else { slug.to_string() }
+    ids::slug(text, "system")
 }
 
 fn capitalised(word: &str) -> String {
