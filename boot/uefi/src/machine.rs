@@ -112,7 +112,7 @@ impl Machine {
             machine.identities.push(names(index, &volume, &disks, found.home));
             machine.volumes.push(BootVolume {
                 path,
-                whereabouts: volume.origin.words(&disks),
+                whereabouts: volume.origin.words(&disks, |disk| disk.saturating_add(1)),
                 is_fat: seen.is_some() && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
                 drive: seen.map(|seen| seen.drive.clone()),
                 disk,

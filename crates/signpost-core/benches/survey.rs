@@ -18,6 +18,10 @@ use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
 use signpost_disk::{Guid, file_system, partition_type, probe};
 
+/// As the program has it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 const PARTITIONS: usize = 64;
 const FILE: usize = 64 << 20; // bytes
 

@@ -75,6 +75,9 @@ impl<'a> SurveyedHardware<'a> {
         if let Some(bytes) = self.planned(partition, &path) {
             return Ok(bytes.iter().take(HEAD).copied().collect());
         }
+        if self.look.surely_lacks(partition, &path) {
+            return Err(VolumeError::NotFound(path));
+        }
         match self.look.reader(partition) {
             Some(reader) => reader.read_head(&path, HEAD),
             None => Err(VolumeError::Unsupported("its file system cannot be read".into())),

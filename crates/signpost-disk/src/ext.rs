@@ -1,7 +1,7 @@
 //! ext2, ext3 and ext4 (the Linux kernel's document "ext4 Data Structures and Algorithms", "Super Block").
 //!
 //! Our own part is the superblock: identity, and a check of every number by which the reading crate
-//! `ext4-view` would size its memory. Files and folders are read by that crate.
+//! `ext4-view` would size its memory. Plain files and folders are read by `runs`, all else by that crate.
 
 mod runs;
 
@@ -9,6 +9,7 @@ use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::cell::OnceCell;
 
 use ext4_view::{Ext4, Ext4Error, Ext4Read};
 use uguid::Guid;
@@ -179,9 +180,11 @@ impl Raw {
 
 /// An ext volume, opened.
 pub struct ExtVolume {
-    fs: Ext4,
-    /// The fast way to whole files, where the volume is of a kind that allows it.
+    device: SharedDevice,
+    /// The fast way to folders and whole files, where the volume is of a kind that allows it.
     layout: Option<Layout>,
+    /// The other way, opened once it is needed.
+    careful: OnceCell<Result<Careful, VolumeError>>,
 }
 
 impl ExtVolume {
@@ -193,35 +196,65 @@ impl ExtVolume {
         let Some(superblock) = Superblock::read(device.as_ref())? else {
             return Err(VolumeError::Corrupt("no ext superblock at offset 1024".into()));
         };
-        let reader = Box::new(Reader(ReadAhead::new(device.clone())));
-        let fs = Ext4::load(reader).map_err(|error| fault(error, "/"))?;
         let raw = read_vec(device.as_ref(), OFFSET, 1024)?;
-        Ok(Self { fs, layout: Layout::new(device.clone(), &raw, superblock.block_size) })
+        let layout = Layout::new(device.clone(), &raw, superblock.block_size);
+        let volume = Self { device: device.clone(), layout, careful: OnceCell::new() };
+        if volume.layout.is_none() {
+            volume.careful()?;
+        }
+        Ok(volume)
     }
 
-    /// As [`FileSystem::read_at`], by the reading crate, block by block: right for every case, and slow.
+    /// The same volume without the fast way.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
-    pub fn read_slowly_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
-        let failed = |error| fault(error, path);
-        let mut file = self.fs.open(path).map_err(failed)?;
-        file.seek_to(offset).map_err(failed)?;
-        let mut done = 0usize;
-        while let Some(rest) = buffer.get_mut(done..).filter(|rest| !rest.is_empty()) {
-            match file.read_bytes(rest).map_err(failed)? {
-                0 => break,
-                read => done = done.saturating_add(read),
-            }
-        }
-        Ok(done)
+    /// Where it is broken, or has features that cannot be read.
+    pub fn careful(&self) -> Result<&Careful, VolumeError> {
+        let open = || {
+            let reader = Box::new(Reader(ReadAhead::new(self.device.clone())));
+            Ext4::load(reader).map(Careful).map_err(|error| fault(error, "/"))
+        };
+        self.careful.get_or_init(open).as_ref().map_err(Clone::clone)
     }
 }
 
 impl FileSystem for ExtVolume {
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
+        match self.layout.as_ref().and_then(|layout| layout.list(folder, MAX_ITEMS)) {
+            Some(mut items) => {
+                items.sort_unstable();
+                Ok(items)
+            }
+            None => self.careful()?.list(folder),
+        }
+    }
+
+    fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
+        match self.layout.as_ref().and_then(|layout| layout.metadata(path)) {
+            Some(found) => found.ok_or_else(|| VolumeError::NotFound(path.to_string())),
+            None => self.careful()?.metadata(path),
+        }
+    }
+
+    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
+        Ok(self.layout.as_ref().and_then(|layout| layout.file_device(path)))
+    }
+
+    fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
+        match self.layout.as_ref().and_then(|layout| layout.read_at(path, offset, buffer)) {
+            Some(there) => Ok(there),
+            None => self.careful()?.read_at(path, offset, buffer),
+        }
+    }
+}
+
+/// An ext volume, read by the crate `ext4-view`, block by block and with its checksums: right for every case, and slow.
+pub struct Careful(Ext4);
+
+impl FileSystem for Careful {
+    fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
         let mut items = Vec::new();
-        for entry in self.fs.read_dir(folder).map_err(|error| fault(error, folder))?.take(MAX_ITEMS) {
+        for entry in self.0.read_dir(folder).map_err(|error| fault(error, folder))?.take(MAX_ITEMS) {
             let entry = entry.map_err(|error| fault(error, folder))?;
             let name = entry.file_name().display().to_string();
             if name == "." || name == ".." {
@@ -235,19 +268,22 @@ impl FileSystem for ExtVolume {
     }
 
     fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
-        let found = self.fs.metadata(path).map_err(|error| fault(error, path))?;
+        let found = self.0.metadata(path).map_err(|error| fault(error, path))?;
         Ok(Metadata { size: found.len(), is_folder: found.is_dir() })
     }
 
-    fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
-        Ok(self.layout.as_ref().and_then(|layout| layout.file_device(path)))
-    }
-
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
-        match self.layout.as_ref().and_then(|layout| layout.read_at(path, offset, buffer)) {
-            Some(there) => Ok(there),
-            None => self.read_slowly_at(path, offset, buffer),
+        let failed = |error| fault(error, path);
+        let mut file = self.0.open(path).map_err(failed)?;
+        file.seek_to(offset).map_err(failed)?;
+        let mut done = 0usize;
+        while let Some(rest) = buffer.get_mut(done..).filter(|rest| !rest.is_empty()) {
+            match file.read_bytes(rest).map_err(failed)? {
+                0 => break,
+                read => done = done.saturating_add(read),
+            }
         }
+        Ok(done)
     }
 }
 

@@ -6,6 +6,7 @@ mod text;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::ops::Deref;
 
 use crate::block::{BlockDevice, ReadError, SharedDevice, read_vec};
 use crate::bytes::{le32, le64, len};
@@ -73,7 +74,7 @@ pub fn assemble(physical: &[SharedDevice]) -> (Vec<LogicalVolume>, Vec<String>) 
 }
 
 /// The sector with a physical volume's label, one of the first four; `read` gives a sector at an offset.
-pub(crate) fn label(read: impl Fn(u64) -> Option<Vec<u8>>) -> Option<Vec<u8>> {
+pub(crate) fn label<B: Deref<Target = [u8]>>(read: impl Fn(u64) -> Option<B>) -> Option<B> {
     (0u64..4).find_map(|sector| {
         let label = read(sector.checked_mul(SECTOR)?)?;
         (label.starts_with(b"LABELONE") && label.get(24..32) == Some(b"LVM2 001")).then_some(label)

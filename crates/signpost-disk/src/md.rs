@@ -2,7 +2,7 @@
 
 use alloc::format;
 use alloc::string::String;
-use alloc::vec::Vec;
+use core::ops::Deref;
 
 use crate::block::BlockDevice;
 use crate::bytes::{le32, le64, uuid_text};
@@ -34,9 +34,9 @@ pub struct Superblock {
 
 impl Superblock {
     /// Finds it on a member; `read` gives bytes at an offset.
-    pub(crate) fn find(
+    pub(crate) fn find<B: Deref<Target = [u8]>>(
         device: &dyn BlockDevice,
-        read: impl Fn(u64, usize) -> Option<Vec<u8>>,
+        read: impl Fn(u64, usize) -> Option<B>,
     ) -> Option<Self> {
         let size = device.size();
         // 1.0 lies at least 8 KiB before the end, on 4 KiB; 0.90 in the last whole 64 KiB.

@@ -6,6 +6,7 @@ mod others;
 mod pools;
 mod vendor;
 
+use alloc::borrow::Cow;
 use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
@@ -174,21 +175,21 @@ impl<'a> Head<'a> {
 
     /// Whether these bytes stand at an offset.
     fn has(&self, offset: u64, mark: &[u8]) -> bool {
-        self.bytes(offset, mark.len()).is_some_and(|found| found == mark)
+        self.bytes(offset, mark.len()).is_some_and(|found| *found == *mark)
     }
 
     /// Bytes at an offset; callers bound the length.
-    fn bytes(&self, offset: u64, length: usize) -> Option<Vec<u8>> {
+    fn bytes(&self, offset: u64, length: usize) -> Option<Cow<'_, [u8]>> {
         let from = len(offset);
         if let Some(held) = self.start.get(from..from.checked_add(length)?) {
-            return Some(held.to_vec());
+            return Some(Cow::Borrowed(held));
         }
         if offset.checked_add(u64::try_from(length).ok()?)? > self.device.size() {
             return None;
         }
         let mut bytes = vec![0; length];
         self.device.read_at(offset, &mut bytes).ok()?;
-        Some(bytes)
+        Some(Cow::Owned(bytes))
     }
 }
 

@@ -81,6 +81,8 @@ pub struct TableEntry {
     pub size: u64,
     /// Its own identity, as Linux writes it: a GUID, or `signature-NN`.
     pub uuid: Option<String>,
+    /// The same, where it is a GUID.
+    pub guid: Option<Guid>,
     /// Its name in the table.
     pub name: String,
     /// Whether the boot sector starts it.
@@ -191,6 +193,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
             start: entry.first_lba.saturating_mul(sector),
             size: entry.sectors().saturating_mul(sector),
             uuid: Some(entry.guid.to_string()),
+            guid: Some(entry.guid),
             is_active: false,
             is_container: false,
             slice: None,
@@ -250,6 +253,7 @@ fn from_mbr(device: &dyn BlockDevice, sector_size: u32, mbr: &Mbr) -> Table {
             start: entry.first_lba.saturating_mul(sector),
             size: entry.sectors.saturating_mul(sector),
             uuid: (mbr.signature != 0).then(|| format!("{:08x}-{number:02x}", mbr.signature)),
+            guid: None,
             name: String::new(),
             is_active: entry.is_active,
             is_container: entry.kind.is_extended(),
@@ -284,6 +288,7 @@ fn add_label(table: &mut Table, slice: u32, label: &Disklabel, sector: u64) {
             start: found.first_lba.saturating_mul(sector),
             size: found.sectors.saturating_mul(sector),
             uuid: None,
+            guid: None,
             name: label.name.clone().unwrap_or_default(),
             is_active: false,
             is_container: false,

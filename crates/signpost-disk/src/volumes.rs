@@ -262,13 +262,13 @@ impl Volumes {
 }
 
 impl Origin {
-    /// Where a volume is, for people: `disk 1 partition 2`.
-    pub fn words(&self, disks: &[Disk]) -> String {
+    /// Where a volume is, for people: `disk 1 partition 2`; `number` is what a disk of this index is called.
+    pub fn words(&self, disks: &[Disk], number: impl Fn(usize) -> usize) -> String {
         match self {
-            Self::Disk(disk) => alloc::format!("disk {}", disk.saturating_add(1)),
+            Self::Disk(disk) => alloc::format!("disk {}", number(*disk)),
             Self::Partition(disk, entry) => {
                 let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
-                let disk = disk.saturating_add(1);
+                let disk = number(*disk);
                 match entry.map(|entry| (entry.number, entry.slice.as_deref())) {
                     Some((_, Some(slice))) => alloc::format!("disk {disk} slice {slice}"),
                     Some((number, None)) => alloc::format!("disk {disk} partition {number}"),

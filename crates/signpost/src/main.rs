@@ -13,6 +13,9 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory, Parser};
 
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     // Where a shell asks for completions, they are all that is printed.
     clap_complete::CompleteEnv::with_factory(args::Args::command).complete();

@@ -61,9 +61,12 @@ pub(super) fn gather(
         };
         group.iter().map(look).collect::<Vec<_>>()
     });
-    let mut found: Vec<(usize, Contents)> = found.into_iter().flatten().collect();
-    found.sort_by_key(|(index, _)| *index);
-    found.into_iter().map(|(_, contents)| contents).collect()
+    let mut contents: Vec<Contents> = Vec::new();
+    contents.resize_with(sources.len(), Contents::default);
+    for (index, found) in found.into_iter().flatten() {
+        contents[index] = found;
+    }
+    contents
 }
 
 fn of_volume(

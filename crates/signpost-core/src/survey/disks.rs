@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use signpost_disk::Guid;
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
@@ -77,8 +76,8 @@ pub(super) fn read(machine: &Machine) -> Read {
             }
         }
     }
-    let mut volumes: Vec<Volume> = Vec::new();
-    let mut mounts: Vec<Vec<Mount>> = Vec::new();
+    let mut volumes: Vec<Volume> = Vec::with_capacity(found.list.len());
+    let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
     for (number, volume) in (1..).zip(&found.list) {
         let mut facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
         mounts.push(take_device(machine, &volume.origin, &mut facts));
@@ -199,7 +198,7 @@ fn partition(entry: &TableEntry) -> Partition {
         number: entry.number,
         purpose: entry.purpose.name(),
         uuid: entry.uuid.clone(),
-        guid: entry.uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok()),
+        guid: entry.guid,
         name: entry.name.clone(),
         start: entry.start,
         size: entry.size,
@@ -266,7 +265,8 @@ fn volume_facts(
     let identity = &volume.identity;
     let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
     let name = entry.map(|entry| entry.name.clone()).unwrap_or_default();
-    let place = place(&volume.origin, looked, of_machine);
+    // Disks that could not be looked at are counted too.
+    let place = volume.origin.words(looked, |disk| of_machine.get(disk).map_or(0, |index| index + 1));
     Volume {
         number,
         device: None,
@@ -302,19 +302,6 @@ fn volume_facts(
             Purpose::Mbr(kind) => Some(kind.0),
             Purpose::Gpt(_) | Purpose::Label(_) => None,
         }),
-    }
-}
-
-/// Where a volume is; disks that could not be looked at are counted too.
-fn place(origin: &Origin, looked: &[volumes::Disk], of_machine: &[usize]) -> String {
-    let words = origin.words(looked);
-    match origin {
-        Origin::Disk(disk) | Origin::Partition(disk, _) => {
-            let counted = format!("disk {}", disk + 1);
-            let real = format!("disk {}", of_machine[*disk] + 1);
-            words.strip_prefix(&counted).map_or(words.clone(), |rest| format!("{real}{rest}"))
-        }
-        Origin::Mirror { .. } | Origin::Logical { .. } => words,
     }
 }
 

@@ -37,7 +37,7 @@ fn finding(code: Code, message: String, help: &str) -> Finding {
 /// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
 fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
     let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    let mut volumes: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+    let mut volumes: BTreeMap<(&str, &str), Vec<usize>> = BTreeMap::new();
     for disk in &look.survey.disks {
         let table = &disk.table;
         let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
@@ -51,15 +51,16 @@ fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
     for (index, volume) in look.survey.volumes.iter().enumerate() {
         let is_member = volume.is_member || (volume.kind == "btrfs" && look.reader(index).is_none());
         if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
-            volumes.entry(format!("UUID {uuid}")).or_default().push(index);
+            volumes.entry(("UUID", uuid)).or_default().push(index);
         }
         if let Some(part_uuid) = &volume.part_uuid {
-            volumes.entry(format!("partition GUID {part_uuid}")).or_default().push(index);
+            volumes.entry(("partition GUID", part_uuid)).or_default().push(index);
         }
     }
     // A name that tells each apart is looked for only where it is needed: that takes comparing all with all.
-    for (identity, indices) in volumes.into_iter().filter(|(_, indices)| indices.len() > 1) {
-        by_identity.insert(identity, indices.into_iter().map(|index| told_apart(look, index)).collect());
+    for ((kind, identity), indices) in volumes.into_iter().filter(|(_, indices)| indices.len() > 1) {
+        let told = indices.into_iter().map(|index| told_apart(look, index)).collect();
+        by_identity.insert(format!("{kind} {identity}"), told);
     }
     for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
         let message = format!("{} share the {identity}", named.join(" and "));

@@ -173,6 +173,13 @@ impl<'m> Look<'m> {
         lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone())).as_ref()
     }
 
+    /// Whether the survey found that a volume's uppermost folder has nothing that a path could start with. Where it is
+    /// false, the volume must be asked.
+    pub(crate) fn surely_lacks(&self, volume: usize, path: &str) -> bool {
+        let names = self.readers.get(volume).and_then(|lazy| lazy.names.get()?.as_ref());
+        names.is_some_and(|names| !reader::may_hold(names, path))
+    }
+
     /// What Secure Boot says of a program on a volume (by index); `None` where it is not on.
     ///
     /// # Errors

@@ -18,6 +18,12 @@ const MAX_TEXT: usize = 256 * 1024;
 /// be listed.
 pub(super) type Names = OnceCell<Option<Vec<String>>>;
 
+/// Whether an uppermost folder with these names may have what a path leads to.
+pub(super) fn may_hold(names: &[String], path: &str) -> bool {
+    let first = path.split('/').find(|part| !part.is_empty() && *part != ".");
+    first.is_none_or(|first| first == ".." || names.binary_search(&first.to_lowercase()).is_ok())
+}
+
 /// A volume's file system, opened.
 pub struct VolumeReader {
     fs: Box<dyn FileSystem>,
@@ -50,11 +56,7 @@ impl VolumeReader {
             names.sort_unstable();
             Some(names)
         });
-        let first = path.split('/').find(|part| !part.is_empty() && *part != ".");
-        match (names, first) {
-            (Some(names), Some(first)) if first != ".." => names.binary_search(&first.to_lowercase()).is_ok(),
-            _ => true,
-        }
+        names.as_ref().is_none_or(|names| may_hold(names, path))
     }
 
     fn at<T>(

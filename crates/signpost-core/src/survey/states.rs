@@ -24,14 +24,14 @@ pub(super) fn findings(look: &Look<'_>, found: &mut Vec<Finding>) {
         |code, message: String, help: &str| found.push(Finding { code, message, help: help.into() });
     let mut nameless: BTreeMap<u64, Vec<String>> = BTreeMap::new();
     for volume in &look.survey.volumes {
-        let name = format!("v{} ({})", volume.number, volume.place);
+        let name = || format!("v{} ({})", volume.number, volume.place);
         if volume.is_hibernated {
             let whose = look.survey.systems.iter().find(|system| system.root == Some(volume.number));
             let who =
                 whose.map_or_else(|| "a system sleeps".into(), |system| format!("{} sleeps", system.title));
             finding(
                 Code::Hibernated,
-                format!("{who} on {name}"),
+                format!("{who} on {}", name()),
                 "wake it and shut it down before another system writes to its volumes: what it holds in memory would \
                  overwrite them",
             );
@@ -39,7 +39,7 @@ pub(super) fn findings(look: &Look<'_>, found: &mut Vec<Finding>) {
         if volume.is_unclean && running != Some(volume.number) {
             finding(
                 Code::Unclean,
-                format!("{name} was in use when the machine went down"),
+                format!("{} was in use when the machine went down", name()),
                 "its last changes may not be seen here; the system that uses it mends it at its next start",
             );
         }
@@ -47,7 +47,7 @@ pub(super) fn findings(look: &Look<'_>, found: &mut Vec<Finding>) {
             volume.label.is_none() && volume.fault.is_none() && volume.uuid.is_some() && volume.lv.is_none();
         let has_name = volume.part_label.is_some() || volume.aside.is_some() || volume.is_esp;
         if is_plain && !has_name && !volume.is_member && volume.size >= SMALL {
-            nameless.entry(volume.size).or_default().push(name);
+            nameless.entry(volume.size).or_default().push(name());
         }
     }
     for (size, names) in nameless.into_iter().filter(|(_, names)| names.len() > 1) {

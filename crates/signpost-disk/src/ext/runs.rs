@@ -1,15 +1,17 @@
-//! The fast way to a whole file: its extents found once, then read in long runs straight into the caller's buffer.
+//! The fast way to folders and whole files: extents found once, then read in long runs straight into the caller's
+//! buffer.
 //!
-//! It takes plain cases alone: a clean journal, features it knows, folders without links on the way, a file mapped
+//! It takes plain cases alone: a clean journal, features it knows, folders without links on the way, what is mapped
 //! by extents. Everything else is `None`, and left to the reading crate, which also stays the judge
 //! of what is right. Sources as in the parent module: "Inode Table", "Directory Entries", "Extent Tree".
 
+use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
 
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, len};
-use crate::file_system::parts;
+use crate::file_system::{Item, Metadata, parts};
 use crate::runs::{self, FileDevice, Run};
 
 const ROOT_INODE: u32 = 2;
@@ -17,7 +19,10 @@ const ROOT_INODE: u32 = 2;
 /// checksum seed. One that asks for recovery is not among them.
 const KNOWN_INCOMPAT: u32 = 0x2 | 0x40 | 0x80 | 0x200 | 0x2000;
 const FLAG_EXTENTS: u32 = 0x8_0000;
-const FLAGS_ODD: u32 = 0x800 | 0x1000_0000; // encrypted, data in the inode
+const FLAGS_ODD: u32 = 0x800 | 0x1000_0000 | 0x4000_0000; // encrypted, data in the inode, names in any case
+const FOLDER: u16 = 0x4000; // i_mode
+const FILE: u16 = 0x8000;
+const ENTRY_OF_FOLDER: u8 = 2; // file_type of a folder's entry
 const EXTENT_MAGIC: u16 = 0xf30a;
 const MAX_DEPTH: u16 = 5;
 /// Runs of one file that are followed.
@@ -47,7 +52,8 @@ impl Layout {
     /// From a superblock that was checked; `None` where it has a feature that is not known here.
     pub(super) fn new(device: SharedDevice, superblock: &[u8], block_size: u32) -> Option<Self> {
         let incompat = le32(superblock, 0x60)?;
-        if incompat & !KNOWN_INCOMPAT != 0 || incompat & 0x40 == 0 {
+        // Extents, and file types in folders.
+        if incompat & !KNOWN_INCOMPAT != 0 || incompat & 0x42 != 0x42 {
             return None;
         }
         let is_64_bit = incompat & 0x80 != 0;
@@ -67,10 +73,7 @@ impl Layout {
 
     /// Fills `buffer` with a file's bytes from `offset` on; `None` where it is no plain case.
     pub(super) fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Option<usize> {
-        let file = self.find(path)?;
-        if file.mode & 0xf000 != 0x8000 {
-            return None;
-        }
+        let file = self.find(path)?.filter(|file| file.kind() == FILE)?;
         let there = len(file.size.saturating_sub(offset)).min(buffer.len());
         runs::read(self.device.as_ref(), &file.runs, offset, buffer.get_mut(..there)?).ok()?;
         Some(there)
@@ -78,22 +81,59 @@ impl Layout {
 
     /// A plain file as a device of its own.
     pub(super) fn file_device(&self, path: &str) -> Option<SharedDevice> {
-        let file = self.find(path).filter(|file| file.mode & 0xf000 == 0x8000)?;
+        let file = self.find(path)?.filter(|file| file.kind() == FILE)?;
         Some(FileDevice::shared(&self.device, file.runs, file.size))
     }
 
-    fn find(&self, path: &str) -> Option<Inode> {
-        let mut number = ROOT_INODE;
-        for part in parts(path) {
-            let folder = self.inode(number)?;
-            if folder.mode & 0xf000 != 0x4000 || folder.size > MAX_FOLDER {
-                return None;
+    /// What stands at a path, or that nothing does; `None` where it is no plain case.
+    pub(super) fn metadata(&self, path: &str) -> Option<Option<Metadata>> {
+        let Some(found) = self.find(path)? else { return Some(None) };
+        let kind = found.kind();
+        (kind == FILE || kind == FOLDER)
+            .then_some(Some(Metadata { size: found.size, is_folder: kind == FOLDER }))
+    }
+
+    /// What stands in a folder, at most `most` items; `None` where it is no plain case.
+    pub(super) fn list(&self, path: &str, most: usize) -> Option<Vec<Item>> {
+        let names = self.names(&self.find(path)??)?;
+        let mut items = Vec::new();
+        for entry in Entries(&names) {
+            let entry = entry?;
+            if items.len() < most && entry.name != b"." && entry.name != b".." {
+                let name = String::from_utf8_lossy(entry.name).into_owned();
+                items.push(Item { name, is_folder: entry.kind == ENTRY_OF_FOLDER });
             }
-            let mut names = vec![0; usize::try_from(folder.size).ok()?];
-            runs::read(self.device.as_ref(), &folder.runs, 0, &mut names).ok()?;
-            number = find(&names, part.as_bytes())?;
         }
-        self.inode(number)
+        Some(items)
+    }
+
+    /// The bytes of a folder.
+    fn names(&self, folder: &Inode) -> Option<Vec<u8>> {
+        if folder.kind() != FOLDER || folder.size > MAX_FOLDER {
+            return None;
+        }
+        let mut names = vec![0; usize::try_from(folder.size).ok()?];
+        runs::read(self.device.as_ref(), &folder.runs, 0, &mut names).ok()?;
+        Some(names)
+    }
+
+    /// What a path leads to, or that it leads to nothing; `None` where it is no plain case.
+    fn find(&self, path: &str) -> Option<Option<Inode>> {
+        let mut at = self.inode(ROOT_INODE)?;
+        for part in parts(path) {
+            let names = self.names(&at)?;
+            let mut number = None;
+            for entry in Entries(&names) {
+                let entry = entry?;
+                if entry.name == part.as_bytes() {
+                    number = Some(entry.inode);
+                    break;
+                }
+            }
+            let Some(number) = number else { return Some(None) };
+            at = self.inode(number)?;
+        }
+        Some(Some(at))
     }
 
     fn inode(&self, number: u32) -> Option<Inode> {
@@ -159,17 +199,48 @@ impl Layout {
     }
 }
 
-/// The inode of a name in a folder's bytes. Folders with an index hold it in what reads as unused entries.
-fn find(folder: &[u8], name: &[u8]) -> Option<u32> {
-    let mut rest = folder;
-    while rest.len() >= 8 {
-        let (inode, length, name_length) =
-            (le32(rest, 0)?, usize::from(le16(rest, 4)?), usize::from(*rest.get(6)?));
-        if inode != 0 && rest.get(8..name_length.checked_add(8)?) == Some(name) {
-            return Some(inode);
-        }
-        // An entry shorter than its own header would never end.
-        rest = (length >= 8).then(|| rest.get(length..)).flatten()?;
+impl Inode {
+    fn kind(&self) -> u16 {
+        self.mode & 0xf000
     }
-    None
+}
+
+/// One name in a folder.
+struct Entry<'a> {
+    inode: u32,
+    kind: u8,
+    name: &'a [u8],
+}
+
+/// The names in a folder's bytes, `None` for one that cannot be. Folders with an index hold it in what reads as unused
+/// entries.
+struct Entries<'a>(&'a [u8]);
+
+impl<'a> Entries<'a> {
+    fn take(&mut self) -> Option<Entry<'a>> {
+        let bytes = self.0;
+        let (inode, length) = (le32(bytes, 0)?, usize::from(le16(bytes, 4)?));
+        let name_length = usize::from(*bytes.get(6)?);
+        // An entry shorter than its own header would never end.
+        self.0 = (length >= 8).then(|| bytes.get(length..)).flatten()?;
+        Some(Entry { inode, kind: *bytes.get(7)?, name: bytes.get(8..name_length.checked_add(8)?)? })
+    }
+}
+
+impl<'a> Iterator for Entries<'a> {
+    type Item = Option<Entry<'a>>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        while !self.0.is_empty() {
+            match self.take() {
+                Some(entry) if entry.inode == 0 => {}
+                Some(entry) => return Some(Some(entry)),
+                None => {
+                    self.0 = &[];
+                    return Some(None);
+                }
+            }
+        }
+        None
+    }
 }

@@ -55,12 +55,12 @@ const SLEEPING: [&[u8]; 4] = [b"S1SUSPEND\0", b"S2SUSPEND\0", b"ULSUSPEND\0", b"
 pub(super) fn swap(head: &Head<'_>) -> Option<Identity> {
     let mark = SWAP_MARKS.iter().find_map(|page| {
         let mark = head.bytes(page.checked_sub(10)?, 10)?;
-        let is_swap = mark == b"SWAPSPACE2" || mark == b"SWAP-SPACE";
-        (is_swap || SLEEPING.contains(&mark.as_slice())).then_some(mark)
+        let is_swap = *mark == *b"SWAPSPACE2" || *mark == *b"SWAP-SPACE";
+        (is_swap || SLEEPING.contains(&&*mark)).then_some(mark)
     })?;
     let header = head.bytes(1024, 44)?;
     let label = header.get(28..44).and_then(fixed_text);
     let mut identity = Identity::named(VolumeKind::Swap, label, uuid_at(&header, 12));
-    identity.is_hibernated = SLEEPING.contains(&mark.as_slice());
+    identity.is_hibernated = SLEEPING.contains(&&*mark);
     Some(identity)
 }

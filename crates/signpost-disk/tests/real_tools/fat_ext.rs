@@ -88,9 +88,16 @@ fn the_fast_way_reads_what_the_reading_crate_reads() {
             {
                 let (mut fast, mut slow) = (vec![1; length], vec![2; length]);
                 let fast_end = volume.read_at(path, offset, &mut fast).unwrap();
-                let slow_end = volume.read_slowly_at(path, offset, &mut slow).unwrap();
+                let slow_end = volume.careful().unwrap().read_at(path, offset, &mut slow).unwrap();
                 assert_eq!(fast[..fast_end], slow[..slow_end], "{path}, {offset}, {layout:?}");
             }
+        }
+        for path in
+            paths.iter().map(String::as_str).chain(["/", "/boot", "/boot/..", "/deep/er", "/deep/er/none"])
+        {
+            let careful = volume.careful().unwrap();
+            assert_eq!(volume.metadata(path), careful.metadata(path), "{path}, {layout:?}");
+            assert_eq!(volume.list(path), careful.list(path), "{path}, {layout:?}");
         }
         assert!(volume.read_head("/boot/none", 9).is_err() && volume.read_head("/boot", 9).is_err());
         let good = fs::read(&image.path).unwrap();

@@ -56,12 +56,14 @@ fn entry(part: &PartitionNode, kind: TableKind) -> TableEntry {
         _ => Purpose::Mbr(MbrType(u8::from_str_radix(type_text.trim_start_matches("0x"), 16).unwrap_or(0))),
     };
     let is_container = matches!(purpose, Purpose::Mbr(kind) if kind.is_extended());
+    let uuid = property(&part.properties, "ID_PART_ENTRY_UUID");
     TableEntry {
         number: part.number,
         purpose,
         start: part.start,
         size: part.size,
-        uuid: property(&part.properties, "ID_PART_ENTRY_UUID"),
+        guid: uuid.as_ref().and_then(|uuid| Guid::try_parse(uuid).ok()),
+        uuid,
         name: property(&part.properties, "ID_PART_ENTRY_NAME").unwrap_or_default(),
         is_active: property(&part.properties, "ID_PART_ENTRY_FLAGS").as_deref() == Some("0x80"),
         is_container,
