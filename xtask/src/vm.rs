@@ -1,12 +1,10 @@
 //! Benches started in a virtual machine, on the terminal or for a picture.
 
 use std::fs;
-use std::io::{Read, Write};
-use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use signpost_demo::vm::{Spec, VARIABLES, Vm};
+use signpost_demo::vm::{Monitor, Spec, VARIABLES, Vm};
 
 use crate::packages;
 use crate::run::{Result, at, command, run};
@@ -65,24 +63,8 @@ pub fn screen(spec: &Spec, keys: Option<&str>, work: &Path, picture: &Path) -> R
         vm.settle();
     }
     let dump = work.join("screen.ppm");
-    let mut monitor = UnixStream::connect(&socket).map_err(at(&socket))?;
-    ask(&mut monitor, None)?;
-    ask(&mut monitor, Some(&format!("screendump {}", dump.display())))?;
+    Monitor::connect(&socket)?.say(&format!("screendump {}", dump.display()))?;
     run(command("convert").arg(&dump).arg(picture))
-}
-
-/// Says a line to the monitor, and waits until it asks for the next.
-fn ask(monitor: &mut UnixStream, line: Option<&str>) -> Result<()> {
-    if let Some(line) = line {
-        monitor.write_all(format!("{line}\n").as_bytes()).map_err(|error| error.to_string())?;
-    }
-    let mut said = Vec::new();
-    let mut byte = [0];
-    while !said.ends_with(b"(qemu) ") {
-        monitor.read_exact(&mut byte).map_err(|error| error.to_string())?;
-        said.push(byte[0]);
-    }
-    Ok(())
 }
 
 /// Copies of a bench's files, sparse as they are.

@@ -1,10 +1,15 @@
 //! The firmware's text console: painting a grid, and keys with a clock.
 
+use alloc::vec::Vec;
+
+use signpost_menu::keyboard::Keyboard;
 use signpost_menu::screen::{Grid, Tone};
 use signpost_menu::session::Key;
 use uefi::boot::{self, EventType, TimerTrigger, Tpl};
-use uefi::proto::console::text::{Color, Key as FirmwareKey, ScanCode};
+use uefi::proto::console::text::Color;
 use uefi::{CString16, Event, system};
+
+use crate::keys::Keys;
 
 /// A tick of the clock, in milliseconds.
 pub const TICK: u32 = 100;
@@ -12,6 +17,7 @@ pub const TICK: u32 = 100;
 /// Screen and keys.
 pub struct Console {
     timer: Option<Event>,
+    keys: Keys,
     painted: Option<Grid>,
     size: (usize, usize),
 }
@@ -51,7 +57,12 @@ impl Console {
                 TimerTrigger::Periodic(core::time::Duration::from_millis(u64::from(TICK))),
             );
         }
-        Self { timer, painted: None, size }
+        Self { timer, keys: Keys::new(), painted: None, size }
+    }
+
+    /// Reads keyboards as these from now on.
+    pub fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
+        self.keys.set_keyboard(keyboard);
     }
 
     /// Columns and rows.
@@ -100,22 +111,19 @@ impl Console {
 
     /// Waits for a key or the next tick.
     pub fn wait(&mut self) -> Input {
-        if let Some(key) = read_key() {
+        if let Some(key) = self.keys.read() {
             return Input::Key(key);
         }
-        let key_event = system::with_stdin(|input| input.wait_for_key_event()).ok();
-        match (&self.timer, key_event) {
-            (Some(timer), Some(key)) => {
+        let mut events: Vec<Event> = self.keys.events();
+        match &self.timer {
+            Some(timer) if !events.is_empty() => {
                 // SAFETY: the copy is only waited for; the event itself is never closed here.
-                let events = unsafe { [key, timer.unsafe_clone()] };
+                events.push(unsafe { timer.unsafe_clone() });
                 let _ = boot::wait_for_event(&events);
-                read_key().map_or(Input::Tick, Input::Key)
             }
-            _ => {
-                boot::stall(core::time::Duration::from_millis(u64::from(TICK)));
-                read_key().map_or(Input::Tick, Input::Key)
-            }
+            _ => boot::stall(core::time::Duration::from_millis(u64::from(TICK))),
         }
+        self.keys.read().map_or(Input::Tick, Input::Key)
     }
 }
 
@@ -127,33 +135,4 @@ fn colours(tone: Tone) -> (Color, Color) {
         Tone::Faint => (Color::Cyan, Color::Black),
         Tone::Warning => (Color::Yellow, Color::Black),
     }
-}
-
-fn read_key() -> Option<Key> {
-    let key = system::with_stdin(|input| input.read_key()).ok().flatten()?;
-    Some(match key {
-        FirmwareKey::Printable(c) => match char::from(c) {
-            '\r' | '\n' => Key::Enter,
-            '\u{8}' | '\u{7f}' => Key::Backspace,
-            '\u{1b}' => Key::Escape,
-            c => Key::Char(c),
-        },
-        FirmwareKey::Special(code) => match code {
-            ScanCode::UP => Key::Up,
-            ScanCode::DOWN => Key::Down,
-            ScanCode::LEFT => Key::Left,
-            ScanCode::RIGHT => Key::Right,
-            ScanCode::HOME => Key::Home,
-            ScanCode::END => Key::End,
-            ScanCode::PAGE_UP => Key::PageUp,
-            ScanCode::PAGE_DOWN => Key::PageDown,
-            ScanCode::DELETE => Key::Delete,
-            ScanCode::ESCAPE => Key::Escape,
-            ScanCode::FUNCTION_1 => Key::Function(1),
-            ScanCode::FUNCTION_2 => Key::Function(2),
-            ScanCode::FUNCTION_3 => Key::Function(3),
-            ScanCode::FUNCTION_4 => Key::Function(4),
-            _ => Key::Other,
-        },
-    })
 }

@@ -8,6 +8,7 @@ extern crate alloc;
 
 mod block;
 mod console;
+mod keys;
 mod machine;
 mod offer;
 mod power;

@@ -12,8 +12,21 @@ use crate::console::{Console, Input};
 use crate::machine::Machine;
 use crate::{power, save, start, variables};
 
+/// How the prompt was left.
+pub enum Left {
+    /// To what stands behind it.
+    Closed,
+    /// By its word.
+    Leave,
+}
+
 /// Serves the prompt until it is left.
-pub fn serve(machine: &Machine, document: &MenuDocument, console: &mut Console, opening: Option<&str>) {
+pub fn serve(
+    machine: &Machine,
+    document: &MenuDocument,
+    console: &mut Console,
+    opening: Option<&str>,
+) -> Left {
     let opening: Vec<String> = opening.map(ToString::to_string).into_iter().collect();
     let mut screen = PromptScreen::new(Prompt::new(document.clone()), &opening);
     loop {
@@ -27,7 +40,12 @@ pub fn serve(machine: &Machine, document: &MenuDocument, console: &mut Console, 
         };
         let said = match screen.key(key, machine) {
             Then::Nothing => continue,
-            Then::Leave => return,
+            Then::Close => return Left::Closed,
+            Then::Leave => return Left::Leave,
+            Then::Keyboard(keyboard) => {
+                console.set_keyboard(keyboard);
+                continue;
+            }
             Then::Start { title, target } => {
                 console.clear();
                 variables::set_text(ours::LOG, &format!("{title}: started from the prompt"));
@@ -37,8 +55,7 @@ pub fn serve(machine: &Machine, document: &MenuDocument, console: &mut Console, 
             }
             Then::Save { title, is_default, body } => match save::save(machine, &title, &body) {
                 Ok((id, document)) => {
-                    let composed = screen.prompt().composed().cloned();
-                    *screen.prompt() = Prompt::with(document, composed);
+                    screen.prompt().take_menu(document);
                     let kept = is_default && variables::set_text(ours::KEPT, &id);
                     let default = if kept { ", and the default" } else { "" };
                     format!("{id} is in the menu{default}; it stands there from the next start on")

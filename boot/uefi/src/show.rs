@@ -14,6 +14,7 @@ use uefi::{Handle, Status, boot};
 
 use crate::console::{Console, Input, TICK};
 use crate::machine::Machine;
+use crate::prompt::Left;
 use crate::{offer, power, prompt, source, start, variables};
 
 /// Shows the menu until something starts; what it returns goes to the firmware.
@@ -36,8 +37,9 @@ pub fn run() -> Status {
         session.note = source.notes.iter().chain(&more).next().cloned();
     }
     let mut menu = Menu { machine: &machine, document: &document, resolved: &resolved, console: None };
-    if !has_menu {
-        menu.prompt(&mut session, Some(NO_MENU));
+    if !has_menu && matches!(menu.prompt(&mut session, Some(NO_MENU)), Left::Leave) {
+        // What gives up is not asked again: the firmware goes on to its next entry.
+        return Status::ABORTED;
     }
     menu.serve(session)
 }
@@ -83,7 +85,7 @@ fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[Resolved
 
 /// What the prompt opens with where there is no menu.
 const NO_MENU: &str = "No menu was found here. `volumes` shows what there is, `compose linux on v2` and `start` start a system, \
-                       `save` keeps it. `leave` lists the programs that were found.";
+                       `save` keeps it. `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
 
 struct Menu<'a> {
     machine: &'a Machine,
@@ -108,14 +110,16 @@ impl Menu<'_> {
                 Request::Restart => power::restart(),
                 Request::PowerOff => power::off(),
                 Request::KeepDefault(entry) => session.note = Some(self.keep_default(entry)),
-                Request::Prompt => self.prompt(&mut session, None),
+                Request::Prompt => {
+                    self.prompt(&mut session, None);
+                }
             }
             request = self.next(&mut session);
         }
     }
 
     fn next(&mut self, session: &mut Session) -> Request {
-        let console = self.console.get_or_insert_with(Console::open);
+        let console = self.console();
         if session.is_shown() {
             let (width, height) = console.size();
             console.paint(draw(session, width, height));
@@ -151,12 +155,23 @@ impl Menu<'_> {
     }
 
     /// The prompt, until it is left.
-    fn prompt(&mut self, session: &mut Session, opening: Option<&str>) {
-        let console = self.console.get_or_insert_with(Console::open);
+    fn prompt(&mut self, session: &mut Session, opening: Option<&str>) -> Left {
+        let (machine, document) = (self.machine, self.document);
+        let console = self.console();
         session.stop();
         console.clear();
-        prompt::serve(self.machine, self.document, console, opening);
+        let left = prompt::serve(machine, document, console, opening);
         console.clear();
+        left
+    }
+
+    fn console(&mut self) -> &mut Console {
+        let keyboard = self.document.settings.keyboard;
+        self.console.get_or_insert_with(|| {
+            let mut console = Console::open();
+            console.set_keyboard(keyboard);
+            console
+        })
     }
 
     fn keep_default(&self, index: usize) -> String {

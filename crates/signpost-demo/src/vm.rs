@@ -3,6 +3,7 @@
 //! Nothing is handed to the firmware that would change its boot order: disks and variables are the bench's own.
 
 use std::io::{Read, Write};
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
@@ -186,6 +187,41 @@ impl Drop for Vm {
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+    }
+}
+
+/// The emulator's monitor, which holds what is outside of the machine: its screen, its keyboard.
+pub struct Monitor(UnixStream);
+
+impl Monitor {
+    /// Takes the socket that [`Vm::start`] had made.
+    ///
+    /// # Errors
+    /// Where nobody listens on it.
+    pub fn connect(socket: &Path) -> Result<Self> {
+        let stream = UnixStream::connect(socket).map_err(|error| format!("{}: {error}", socket.display()))?;
+        let mut monitor = Self(stream);
+        monitor.until_it_asks()?;
+        Ok(monitor)
+    }
+
+    /// Says a line to it, and waits until it asks for the next.
+    ///
+    /// # Errors
+    /// Where the machine has ended.
+    pub fn say(&mut self, line: &str) -> Result<()> {
+        self.0.write_all(format!("{line}\n").as_bytes()).map_err(|error| error.to_string())?;
+        self.until_it_asks()
+    }
+
+    fn until_it_asks(&mut self) -> Result<()> {
+        let mut said = Vec::new();
+        let mut byte = [0];
+        while !said.ends_with(b"(qemu) ") {
+            self.0.read_exact(&mut byte).map_err(|error| error.to_string())?;
+            said.push(byte[0]);
+        }
+        Ok(())
     }
 }
 

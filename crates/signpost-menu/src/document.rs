@@ -3,6 +3,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::newest::Newest;
 use crate::place::{Place, VolumeRef};
 
@@ -37,6 +38,8 @@ pub struct Settings {
     pub timeout: Timeout,
     /// When the menu is shown.
     pub show: Show,
+    /// What the keys at boot are read as.
+    pub keyboard: &'static Keyboard,
     /// `spare-path`: whether the boot program stands in the home volume's spare path too.
     pub spare_path: bool,
 }
@@ -49,6 +52,7 @@ impl Default for Settings {
             default: DefaultEntry::First,
             timeout: Timeout::Seconds(5),
             show: Show::Always,
+            keyboard: &UNITED_STATES,
             spare_path: false,
         }
     }

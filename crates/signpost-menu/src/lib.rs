@@ -19,6 +19,7 @@ extern crate alloc;
 pub mod document;
 pub mod ids;
 pub mod include;
+pub mod keyboard;
 pub mod linux_files;
 pub mod nearest;
 pub mod newest;

@@ -11,6 +11,7 @@ use core::fmt;
 use crate::document::{
     DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
 };
+use crate::keyboard::KEYBOARDS;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 use reader::{Reader, Section};
@@ -138,14 +139,17 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
                        show = \"on-key\" shows the menu where a key is pressed";
         reader.problem(at, message.to_string());
     }
+    let keyboards = KEYBOARDS.map(|keyboard| (keyboard.name, keyboard));
+    let keyboard = reader.choice(&mut section, "keyboard", &keyboards).unwrap_or(defaults.keyboard);
     let spare_path = reader.boolean(&mut section, "spare-path").unwrap_or(defaults.spare_path);
-    reader.no_more(section, &["heading", "host", "default", "timeout", "show", "spare-path"]);
+    reader.no_more(section, &["heading", "host", "default", "timeout", "show", "keyboard", "spare-path"]);
     Settings {
         heading,
         host,
         default: default.unwrap_or(defaults.default),
         timeout: timeout.unwrap_or(defaults.timeout),
         show,
+        keyboard,
         spare_path,
     }
 }

@@ -15,6 +15,7 @@ use alloc::vec;
 use alloc::vec::Vec;
 
 use crate::MenuDocument;
+use crate::keyboard::{KEYBOARDS, Keyboard};
 use crate::resolve::{StartTarget, Surroundings, Within};
 
 pub use complete::Completions;
@@ -103,7 +104,11 @@ pub enum Then {
     First(u16),
     /// Open the firmware's own screen.
     SetupScreen,
-    /// Back to where the prompt was opened.
+    /// Read keys as those of another keyboard.
+    Keyboard(&'static Keyboard),
+    /// Back to what stands behind the prompt.
+    Close,
+    /// Back to the menu; where there is none, on to the firmware's next entry.
     Leave,
     /// Restart.
     Restart,
@@ -139,17 +144,18 @@ pub struct Prompt {
     composed: Option<Composed>,
     /// A line that is carried out once `yes` is said.
     asked: Option<String>,
+    keyboard: Option<&'static Keyboard>,
 }
 
 impl Prompt {
     /// A prompt beside this menu.
     pub fn new(document: MenuDocument) -> Self {
-        Self { document, composed: None, asked: None }
+        Self { document, composed: None, asked: None, keyboard: None }
     }
 
-    /// The same with what was composed before, as a menu has changed.
-    pub fn with(document: MenuDocument, composed: Option<Composed>) -> Self {
-        Self { document, composed, asked: None }
+    /// Goes on beside a menu that has changed.
+    pub fn take_menu(&mut self, document: MenuDocument) {
+        self.document = document;
     }
 
     /// What was composed.
@@ -192,6 +198,7 @@ impl Prompt {
             "entries" => self.entries(hands, rest),
             "once" => self.once(rest),
             "firmware" => look::firmware(hands, rest),
+            "keyboard" => self.keyboard(rest),
             "help" => help::help(hands, rest).map(Reply::said),
             "leave" => Ok(Reply::then("", Then::Leave)),
             "restart" => Ok(Reply::then("", Then::Restart)),
@@ -238,6 +245,28 @@ impl Prompt {
             entry.target.clone().map_err(|why| format!("{} cannot start: {why}", entry.entry.title))?;
         let title = entry.entry.title.clone();
         Ok(Reply::then(&crate::resolve::describe(hands, entry), Then::Start { title, target }))
+    }
+
+    /// The keyboards, or another one than the menu's, until the machine restarts.
+    fn keyboard(&mut self, rest: &str) -> Result<Reply, String> {
+        let in_use = self.keyboard.unwrap_or(self.document.settings.keyboard);
+        if rest.is_empty() {
+            let row = |keyboard: &&'static Keyboard| {
+                let mark = if *keyboard == in_use { "keys are read as these" } else { "" };
+                [keyboard.name, keyboard.country, mark].map(String::from).to_vec()
+            };
+            return Ok(Reply::said(columns(KEYBOARDS.iter().map(row).collect())));
+        }
+        let chosen = Keyboard::named(rest).ok_or_else(|| {
+            let names: Vec<&str> = KEYBOARDS.iter().map(|keyboard| keyboard.name).collect();
+            format!("there is no keyboard {rest}; there are {}", names.join(", "))
+        })?;
+        self.keyboard = Some(chosen);
+        let line = format!(
+            "keys at boot are read as those of {} ({}) until a restart; keyboard = \"{}\" under [menu] keeps it",
+            chosen.name, chosen.country, chosen.name
+        );
+        Ok(Reply::then(&line, Then::Keyboard(chosen)))
     }
 
     fn once(&self, rest: &str) -> Result<Reply, String> {

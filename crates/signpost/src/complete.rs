@@ -7,6 +7,7 @@ use clap_complete::engine::CompletionCandidate;
 use signpost_core::Machine;
 use signpost_core::edit::{self, KEYS};
 use signpost_core::firmware_variables::{BootOption, BootVariables};
+use signpost_core::menu::keyboard::KEYBOARDS;
 use signpost_core::menu::{MenuDocument, parse_leniently};
 
 /// The value of an option on the command line that is being completed.
@@ -59,6 +60,7 @@ pub fn assignments(current: &OsStr) -> Vec<CompletionCandidate> {
     let values: Vec<(String, String)> = match name {
         "default" => entries().collect(),
         "show" => ["always", "on-key", "never"].map(|word| (word.to_string(), String::new())).into(),
+        "keyboard" => KEYBOARDS.map(|one| (one.name.to_string(), one.country.to_string())).into(),
         "host" => ["signpost", "firmware"].map(|word| (word.to_string(), String::new())).into(),
         _ => Vec::new(),
     };

@@ -38,7 +38,7 @@ enum Kind {
 const MAX_SECONDS: i64 = 3600;
 
 /// All of them, in the file's order.
-pub const KEYS: [Key; 8] = [
+pub const KEYS: [Key; 9] = [
     Key {
         name: "heading",
         table: "menu",
@@ -88,6 +88,16 @@ pub const KEYS: [Key; 8] = [
         meaning: "when the boot program shows the menu",
         example: "show=on-key",
         kind: Kind::Words(&["always", "on-key", "never"]),
+    },
+    Key {
+        name: "keyboard",
+        table: "menu",
+        key: "keyboard",
+        values: "de, es, fr, gb, it, se or us",
+        default: "us",
+        meaning: "what stands on the keys at boot; firmware reads them all as us",
+        example: "keyboard=de",
+        kind: Kind::Words(&["de", "es", "fr", "gb", "it", "se", "us"]),
     },
     Key {
         name: "spare-path",
@@ -162,6 +172,7 @@ pub fn values(document: &MenuDocument) -> [String; KEYS.len()] {
             Show::OnKey => "on-key".into(),
             Show::Never => "never".into(),
         },
+        settings.keyboard.name.into(),
         settings.spare_path.to_string(),
         text(&document.kernel_args),
         document.include_bls.to_string(),
@@ -182,6 +193,15 @@ mod tests {
             assert_eq!(name, key.name);
             key.parse(value.trim_matches('"')).unwrap();
         }
+    }
+
+    #[test]
+    fn keyboards_are_those_that_there_are() {
+        let names: Vec<&str> =
+            signpost_menu::keyboard::KEYBOARDS.iter().map(|keyboard| keyboard.name).collect();
+        let key = KEYS.iter().find(|key| key.name == "keyboard").unwrap();
+        assert!(matches!(key.kind, Kind::Words(words) if words == names));
+        assert_eq!(key.values.replace(" or ", ", "), names.join(", "));
     }
 
     #[test]

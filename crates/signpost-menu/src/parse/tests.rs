@@ -167,7 +167,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "[kernel]\nargs = \"quiet\"",
             "kernel = 3",
-            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, spare-path",
+            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, keyboard, spare-path",
         ),
     ];
     for (from, to, message) in cases {

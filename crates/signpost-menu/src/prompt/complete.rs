@@ -5,6 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::{Hands, Prompt, WORDS};
+use crate::keyboard::KEYBOARDS;
 use crate::place::{Place, resolve};
 
 /// What may stand in place of the word under way.
@@ -48,6 +49,9 @@ impl Prompt {
                     self.document.entries.iter().map(|entry| entry.id.clone()).collect();
                 ids.extend((verb == "once").then(|| "menu".to_string()));
                 starting(ids)
+            }
+            ("keyboard", None) => {
+                starting(KEYBOARDS.iter().map(|keyboard| keyboard.name.to_string()).collect())
             }
             ("compose", Some("linux"))
                 if given.next().is_none() && "on".starts_with(word) && !word.is_empty() =>

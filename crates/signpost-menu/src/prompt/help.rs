@@ -10,7 +10,7 @@ use super::{Hands, columns};
 use crate::nearest::nearest;
 
 /// Every word: what is typed behind it, what it does.
-pub const WORDS: [(&str, &str, &str); 18] = [
+pub const WORDS: [(&str, &str, &str); 19] = [
     ("volumes", "", "all volumes, and what is on them"),
     ("who", "VOLUME", "one volume in detail: system, kernels, arguments"),
     ("look", "PLACE", "what stands in a folder"),
@@ -34,7 +34,8 @@ pub const WORDS: [(&str, &str, &str); 18] = [
         "[NUMBER | first NUMBER | screen]",
         "the firmware's entries; the next start to one, or all of them",
     ),
-    ("leave", "", "back, or to the firmware's next entry"),
+    ("keyboard", "[NAME]", "what stands on the keys at boot"),
+    ("leave", "", "back to the menu; without one, to the firmware's next entry"),
     ("restart", "", "starts the machine again"),
     ("power-off", "", "turns the machine off"),
 ];
@@ -95,6 +96,7 @@ fn example(hands: &impl Hands, word: &str) -> Option<String> {
         "save" => "save --default The one that works".to_string(),
         "entries" => "entries 1".to_string(),
         "once" => "once menu".to_string(),
+        "keyboard" => "keyboard de".to_string(),
         "firmware" => {
             let options: Vec<String> =
                 hands.load_options().iter().map(|option| format!("{:04X}", option.number)).collect();

@@ -76,7 +76,7 @@ impl PromptScreen {
                 self.scrolled = self.scrolled.saturating_sub(page);
             }
             Key::Enter => return self.enter(hands),
-            Key::Escape if self.line.text().is_empty() => return Then::Leave,
+            Key::Escape if self.line.text().is_empty() => return Then::Close,
             Key::Escape => self.line = LineEditor::default(),
             Key::Up => self.recall(self.back.checked_sub(1)),
             Key::Down => self.recall(self.back.checked_add(1)),

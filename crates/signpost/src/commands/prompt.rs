@@ -102,8 +102,8 @@ impl Session<'_> {
         let mut text: String =
             reply.lines.iter().filter(|line| !line.is_empty()).map(|line| format!("{line}\n")).collect();
         let done = match reply.then {
-            Then::Nothing => String::new(),
-            Then::Leave => return Ok(true),
+            Then::Nothing | Then::Keyboard(_) => String::new(),
+            Then::Leave | Then::Close => return Ok(true),
             Then::Start { target, .. } => self.start(&target)?,
             Then::Save { title, is_default, body } => self.save(&title, is_default, &body)?,
             Then::Once(id) => self.once(id.as_deref())?,
@@ -145,8 +145,7 @@ impl Session<'_> {
         let (text, id) = prompt::save(&path, title, is_default, body)?;
         menu_file::save(&path, &text)?;
         let document: MenuDocument = menu_file::load(&path)?.document;
-        let composed = self.prompt.composed().cloned();
-        self.prompt = Prompt::with(document, composed);
+        self.prompt.take_menu(document);
         let default = if is_default { ", and the default" } else { "" };
         Ok(format!("{id} is in the menu file now{default}; `signpost apply` puts it in force.\n"))
     }

@@ -8,7 +8,7 @@ use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 
 use crate::harness::{TestMachine, menu};
-use crate::menu::{GONE, slot, with_slots};
+use crate::menu::{GONE, LOADER, slot, with_slots};
 use crate::vm::Vm;
 
 const IMAGES: [&str; 2] = ["lark.img", "meridian.img"];
@@ -89,6 +89,50 @@ fn where_another_system_took_the_first_place() {
     };
     mended(&machine, open, &[&["firmware first 0000"], &LINES[..]].concat());
     assert_eq!(machine.boot().order[..2], [0, 6]);
+}
+
+/// A keyboard of Germany, pressed key by key as the emulator names keys, which is by what stands on one of the United
+/// States; and the serial line, where letters come as they are.
+#[test]
+fn keys_are_read_as_what_stands_on_them() {
+    let text = menu("timeout = \"never\"\nkeyboard = \"de\"", &[LOADER]);
+    let machine = TestMachine::new(&with_slots([slot(4, &text), vec![]]));
+    let work = tempfile::tempdir().unwrap();
+    let (mut vm, mut monitor) = Vm::with_monitor(machine.folder(), &IMAGES, work.path());
+    let mut press = |keys: &str| {
+        for key in keys.split_whitespace() {
+            monitor.say(&format!("sendkey {key}")).unwrap();
+        }
+    };
+    vm.wait_for("? help");
+    // `:` lies on Shift and the point there; `z` and `y` are swapped.
+    press("shift-dot");
+    vm.wait_for("Enter carries out");
+    press("l o o k spc v 2 shift-dot shift-7 b o o t ret");
+    vm.wait_for("vmlinuz-6.9.4-2-larkspur");
+    press("f i n d spc alt_r-q y slash ret");
+    vm.wait_for("nothing in the usual places has @z- in its name");
+    vm.type_keys("find y/:\r");
+    vm.wait_for("nothing in the usual places has y/: in its name");
+    vm.type_keys("keyboard us\r");
+    vm.wait_for("those of us (United States)");
+    press("f i n d spc y slash shift-semicolon ret");
+    vm.wait_for("nothing in the usual places has y/: in its name");
+    vm.type_keys("power-off\r");
+    vm.until_it_ends();
+}
+
+#[test]
+fn leaving_without_a_menu_goes_on_to_the_firmwares_next_entry() {
+    let mut spec = with_slots([vec![b'\n'; 65536], vec![]]);
+    let ours = LoadOption::new("Signpost", spec.disks[0].path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    let theirs = LoadOption::new("Meridian", spec.disks[1].path_to(1, "\\EFI\\meridian\\start.efi"), vec![]);
+    spec.variables = vec![boot_option(0, &ours), boot_option(6, &theirs), boot_order(&[0, 6])];
+    let machine = TestMachine::new(&spec);
+    let mut vm = Vm::start(machine.folder(), &IMAGES);
+    vm.wait_for("No menu was found here.");
+    vm.type_keys("leave\r");
+    assert!(vm.until_it_ends().contains("STARTED Meridian"));
 }
 
 /// Every word of the language, most of them in more than one way.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use signpost_demo::vm::{self, Spec};
+use signpost_demo::vm::{self, Monitor, Spec};
 
 /// What a start looked like from outside.
 pub struct Start {
@@ -45,6 +45,16 @@ pub struct Vm(vm::Vm);
 impl Vm {
     pub fn start(bench: &Path, images: &[&str]) -> Self {
         Self(vm::Vm::start(&Spec::of_bench(bench, images), None).unwrap_or_else(|error| panic!("{error}")))
+    }
+
+    /// One whose keyboard and screen are in our hands too; `work` takes the socket for them.
+    pub fn with_monitor(bench: &Path, images: &[&str], work: &Path) -> (Self, Monitor) {
+        let socket = work.join("monitor");
+        let vm = vm::Vm::start(&Spec::of_bench(bench, images), Some(&socket));
+        let mut vm = vm.unwrap_or_else(|error| panic!("{error}"));
+        // The socket is there before the machine says anything.
+        vm.wait_until(|serial| !serial.is_empty()).unwrap_or_else(|error| panic!("{error}"));
+        (Self(vm), Monitor::connect(&socket).unwrap_or_else(|error| panic!("{error}")))
     }
 
     pub fn wait_for(&mut self, text: &str) {
