@@ -17,7 +17,7 @@ use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{self, linux};
 use signpost_menu::place::VolumeIdentity;
-use signpost_menu::prompt::{Hands, Item, VolumeFacts};
+use signpost_menu::prompt::{Hands, Item, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use uefi::Handle;
 use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
@@ -148,6 +148,21 @@ impl Machine {
     }
 }
 
+impl Machine {
+    /// The first answer of a volume, or of those inside an image file on it.
+    fn first_in<T>(
+        &self,
+        within: Within<'_>,
+        ask: impl Fn(&dyn FileSystem) -> Option<T>,
+    ) -> Result<Option<T>, String> {
+        let fs = self.file_system(within.volume)?;
+        Ok(match within.image {
+            None => ask(fs),
+            Some(image) => inside(fs, image)?.iter().find_map(|fs| ask(fs.as_ref())),
+        })
+    }
+}
+
 /// The file systems inside an image file.
 fn inside(fs: &dyn FileSystem, image: &str) -> Result<Vec<Box<dyn FileSystem>>, String> {
     let volumes = inside::volumes(fs, image).map_err(|error| format!("{image}: {error}"))?;
@@ -245,15 +260,17 @@ impl Hands for Machine {
         Ok(items.map(|items| items.into_iter().map(item).collect()))
     }
 
+    fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
+        let found = self.file_system(volume).map(FileSystem::subvolumes).unwrap_or_default();
+        let found = found.into_iter();
+        found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
+    }
+
     fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
         let size = |fs: &dyn FileSystem| {
             fs.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
         };
-        let fs = self.file_system(within.volume).ok()?;
-        match within.image {
-            None => size(fs),
-            Some(image) => inside(fs, image).ok()?.iter().find_map(|fs| size(fs.as_ref())),
-        }
+        self.first_in(within, size).ok()?
     }
 
     fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String> {
@@ -269,11 +286,7 @@ impl Hands for Machine {
             let head = fs.read_head(path, linux::HEAD_LEN).ok()?;
             linux::decode(&head).map(|kernel| kernel.version.unwrap_or_else(|| "unknown".into()))
         };
-        let fs = self.file_system(within.volume).ok()?;
-        match within.image {
-            None => version(fs),
-            Some(image) => inside(fs, image).ok()?.iter().find_map(|fs| version(fs.as_ref())),
-        }
+        self.first_in(within, version).ok()?
     }
 }
 
@@ -291,20 +304,12 @@ impl Surroundings for Machine {
             let items = fs.list(folder).ok()?;
             Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
         };
-        let fs = self.file_system(within.volume)?;
-        match within.image {
-            None => Ok(list(fs)),
-            Some(image) => Ok(inside(fs, image)?.iter().find_map(|fs| list(fs.as_ref()))),
-        }
+        self.first_in(within, list)
     }
 
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
-        let has = |fs: &dyn FileSystem| fs.metadata(path).is_ok_and(|found| !found.is_folder);
-        let fs = self.file_system(within.volume)?;
-        match within.image {
-            None => Ok(has(fs)),
-            Some(image) => Ok(inside(fs, image)?.iter().any(|fs| has(fs.as_ref()))),
-        }
+        let has = |fs: &dyn FileSystem| fs.metadata(path).ok().filter(|found| !found.is_folder);
+        Ok(self.first_in(within, has)?.is_some())
     }
 
     fn text(&self, volume: usize, path: &str) -> Option<String> {

@@ -5,13 +5,14 @@ use std::path::Path;
 use signpost_firmware::image;
 use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_menu::document::Entry;
-use signpost_menu::prompt::{Hands, Item, VolumeFacts};
+use signpost_menu::prompt::{Hands, Item, Subvolume, VolumeFacts};
 use signpost_menu::resolve::Within;
 
 use crate::draft::{self, Field, Offer};
 use crate::edit;
 use crate::error::{Error, Result};
 use crate::menu_file;
+use crate::resolve::first_in;
 use crate::survey::{Look, VolumeReader, slug};
 
 impl Look<'_> {
@@ -45,11 +46,12 @@ impl Hands for Look<'_> {
         let size = |reader: &VolumeReader| {
             reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
         };
-        let reader = self.reader(within.volume)?;
-        match within.image {
-            None => size(reader),
-            Some(image) => reader.inside(image).ok()?.iter().find_map(|(_, reader)| size(reader.as_ref()?)),
-        }
+        first_in(self, within, size).ok()?
+    }
+
+    fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
+        let found = self.reader(volume).map(VolumeReader::subvolumes).unwrap_or_default().into_iter();
+        found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
     }
 
     fn head(&self, volume: usize, path: &str, most: usize) -> std::result::Result<Vec<u8>, String> {
@@ -65,13 +67,7 @@ impl Hands for Look<'_> {
             let head = reader.read_head(path, HEAD_LEN).ok()?;
             linux::decode(&head).map(|kernel| kernel.version.unwrap_or_else(|| "unknown".into()))
         };
-        let reader = self.reader(within.volume)?;
-        match within.image {
-            None => version(reader),
-            Some(image) => {
-                reader.inside(image).ok()?.iter().find_map(|(_, reader)| version(reader.as_ref()?))
-            }
-        }
+        first_in(self, within, version).ok()?
     }
 }
 

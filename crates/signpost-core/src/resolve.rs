@@ -69,19 +69,11 @@ impl Surroundings for Look<'_> {
             let items = reader.list(folder).ok()?;
             Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
         };
-        let reader = open(self, within.volume)?;
-        match within.image {
-            None => Ok(list(reader)),
-            Some(image) => Ok(inside(reader, image)?.iter().find_map(list)),
-        }
+        first_in(self, within, list)
     }
 
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
-        let reader = open(self, within.volume)?;
-        match within.image {
-            None => Ok(reader.has_file(path)),
-            Some(image) => Ok(inside(reader, image)?.iter().any(|reader| reader.has_file(path))),
-        }
+        Ok(first_in(self, within, |reader| reader.has_file(path).then_some(()))?.is_some())
     }
 
     fn text(&self, volume: usize, path: &str) -> Option<String> {
@@ -124,6 +116,19 @@ impl Surroundings for Look<'_> {
             })
             .collect()
     }
+}
+
+/// The first answer of a volume, or of those inside an image file on it.
+pub(crate) fn first_in<T>(
+    look: &Look<'_>,
+    within: Within<'_>,
+    ask: impl Fn(&VolumeReader) -> Option<T>,
+) -> Result<Option<T>, String> {
+    let reader = open(look, within.volume)?;
+    Ok(match within.image {
+        None => ask(reader),
+        Some(image) => inside(reader, image)?.iter().find_map(ask),
+    })
 }
 
 fn inside(reader: &VolumeReader, image: &str) -> Result<Vec<VolumeReader>, String> {

@@ -1,5 +1,6 @@
 //! The prompt: booting by hand, in one language at the desk and at boot.
 
+mod arguments;
 mod complete;
 mod compose;
 mod find;
@@ -20,7 +21,6 @@ use crate::resolve::{StartTarget, Surroundings, Within};
 
 pub use complete::Completions;
 pub use compose::Composed;
-pub use find::{Kernel, LinuxSystem, system_on};
 pub use help::WORDS;
 pub use screen::PromptScreen;
 
@@ -34,6 +34,9 @@ pub trait Hands: Surroundings {
     /// # Errors
     /// Why the volume cannot be read, in words.
     fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String>;
+
+    /// Parts of a volume that systems may have as their root, beside its uppermost folder.
+    fn subvolumes(&self, volume: usize) -> Vec<Subvolume>;
 
     /// Bytes of a file; `None` where there is none.
     fn size(&self, within: Within<'_>, path: &str) -> Option<u64>;
@@ -64,6 +67,15 @@ pub struct VolumeFacts {
     pub is_encrypted: bool,
     /// What is wrong with it.
     pub fault: Option<String>,
+}
+
+/// A part of a volume that can be mounted by itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Subvolume {
+    /// Its path from the volume's uppermost folder.
+    pub path: String,
+    /// Whether it is mounted where nobody names one.
+    pub is_default: bool,
 }
 
 /// One item of a folder.

@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::find::{LinuxSystem, kernels_on, system_on};
+use super::find::{LinuxSystem, kernels_on, systems, systems_on};
 use super::look::not_there;
 use super::place::Found;
 use super::{Hands, Prompt, Reply, size};
@@ -33,7 +33,10 @@ impl Prompt {
             "linux" => {
                 let what = what.strip_prefix("on ").map_or(what, str::trim);
                 let found = self.place(hands, line, what)?;
-                if found.path == "/" { by_root(hands, found.volume)? } else { by_kernel(hands, &found)? }
+                match by_root(hands, &found) {
+                    Some(composed) => composed?,
+                    None => by_kernel(hands, &found)?,
+                }
             }
             "efi" => {
                 let found = self.place(hands, line, what)?;
@@ -178,38 +181,60 @@ fn initrds_of(hands: &impl Hands, volume: usize, kernel: &str) -> Vec<String> {
     initrds(version_in_name(name), &names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect()
 }
 
-/// The newest kernel of the system whose root a volume is.
-fn by_root(hands: &impl Hands, volume: usize) -> Result<Composed, String> {
-    let number = volume.saturating_add(1);
-    let Some(system) = system_on(hands, volume) else {
-        let kernels = kernels_on(hands, volume);
-        if let Some(kernel) = kernels.first() {
-            let way = format!("compose linux v{number}:{}", kernel.path);
-            return Err(format!(
-                "v{number} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
-            ));
-        }
-        let roots: Vec<String> = (0..hands.volumes().len())
-            .filter_map(|other| {
-                Some(format!("{} on v{}", system_on(hands, other)?.title, other.saturating_add(1)))
-            })
-            .collect();
-        let there = if roots.is_empty() { "none was found".to_string() } else { roots.join(", ") };
-        return Err(format!("no Linux system has its root on v{number}; there is: {there}"));
+/// The newest kernel of the system whose root a volume is, or a folder of one; `None` where the place is no root, and
+/// not a volume either.
+fn by_root(hands: &impl Hands, found: &Found) -> Option<Result<Composed, String>> {
+    let on_volume = systems_on(hands, found.volume);
+    let path = found.path.trim_end_matches('/');
+    let named = |system: &&LinuxSystem| system.root_path.trim_end_matches('/') == path;
+    let system = match (on_volume.iter().find(named), path) {
+        (Some(system), _) => system,
+        (None, "") => match on_volume.first() {
+            Some(system) => system,
+            None => return Some(Err(no_root(hands, found.volume))),
+        },
+        (None, _) => return None,
     };
+    Some(newest(hands, system, &on_volume))
+}
+
+fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[LinuxSystem]) -> Result<Composed, String> {
     let kernel = system.kernels.first().ok_or_else(|| {
         format!(
             "{} has no kernel in /boot, nor on a volume that it mounts there; `find vmlinuz` looks for one",
             system.title
         )
     })?;
-    let from = format!(
+    let mut from = format!(
         "{}, newest of {}; arguments {}",
         hands.whereabouts(system.boot),
         system.kernels.len(),
         system.args_from
     );
-    Ok(linux(&system, kernel.path.clone(), kernel.initrds.clone(), from))
+    let others = on_volume.iter().filter(|other| other.root_path != system.root_path);
+    let number = system.root.saturating_add(1);
+    let ways: Vec<String> =
+        others.map(|other| format!("`compose linux on v{number}:{}`", other.root_path)).collect();
+    if !ways.is_empty() {
+        from.push_str(&format!("; v{number} holds more systems: {}", ways.join(", ")));
+    }
+    Ok(linux(system, kernel.path.clone(), kernel.initrds.clone(), from))
+}
+
+/// What there is where a volume is no system's root.
+fn no_root(hands: &impl Hands, volume: usize) -> String {
+    let number = volume.saturating_add(1);
+    if let Some(kernel) = kernels_on(hands, volume).first() {
+        let way = format!("compose linux v{number}:{}", kernel.path);
+        return format!(
+            "v{number} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
+        );
+    }
+    let roots: Vec<String> = systems(hands)
+        .map(|system| format!("{} on v{}", system.title, system.root.saturating_add(1)))
+        .collect();
+    let there = if roots.is_empty() { "none was found".to_string() } else { roots.join(", ") };
+    format!("no Linux system has its root on v{number}; there is: {there}")
 }
 
 fn linux(system: &LinuxSystem, kernel: String, initrds: Vec<String>, from: String) -> Composed {
@@ -235,7 +260,7 @@ fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
         });
     }
     let initrds = initrds_of(hands, found.volume, &found.path);
-    let owner = (0..hands.volumes().len()).filter_map(|root| system_on(hands, root)).find(|system| {
+    let owner = systems(hands).find(|system| {
         system.boot == found.volume && system.kernels.iter().any(|kernel| kernel.path == found.path)
     });
     if let Some(system) = owner {

@@ -5,10 +5,8 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::Hands;
-use crate::linux_files::{
-    CMDLINE, FSTAB, initrds, is_kernel_name, made_arguments, mounts, named, version_in_name,
-};
+use super::{Hands, Subvolume, arguments};
+use crate::linux_files::{FSTAB, initrds, is_kernel_name, mounts, named, version_in_name};
 use crate::newest::is_spare;
 use crate::os_release::{OsRelease, PATHS};
 use crate::place::resolve;
@@ -21,63 +19,94 @@ const MAX_FOLDERS: usize = 400;
 const MAX_FOUND: usize = 60;
 /// Folders of one volume's `/EFI` that are looked into.
 const MAX_VENDORS: usize = 32;
+/// Subvolumes of one volume that are looked at.
+const MAX_ROOTS: usize = 64;
 /// Where people and systems keep what starts.
 const USUAL: [&str; 8] =
     ["", "/boot", "/boot/efi", "/efi", "/live", "/casper", "/systems", "/loader/entries"];
 
 /// A Linux system, as far as a start needs it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LinuxSystem {
+pub(super) struct LinuxSystem {
     /// Its title.
-    pub title: String,
+    pub(super) title: String,
     /// The volume of its root.
-    pub root: usize,
+    pub(super) root: usize,
+    /// Its root on that volume: `/`, or a subvolume's path.
+    pub(super) root_path: String,
     /// The volume of its kernels.
-    pub boot: usize,
+    pub(super) boot: usize,
     /// Its kernels, the newest first; spare ones last.
-    pub kernels: Vec<Kernel>,
+    pub(super) kernels: Vec<Kernel>,
     /// Its arguments.
-    pub args: String,
+    pub(super) args: String,
     /// Where they come from.
-    pub args_from: String,
+    pub(super) args_from: String,
 }
 
 /// A kernel, with its initrds.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Kernel {
+pub(super) struct Kernel {
     /// Its path.
-    pub path: String,
+    pub(super) path: String,
     /// Its version.
-    pub version: String,
+    pub(super) version: String,
     /// The initrds of its version.
-    pub initrds: Vec<String>,
+    pub(super) initrds: Vec<String>,
 }
 
-/// The system whose root a volume is, if it is one's.
-pub fn system_on(hands: &impl Hands, volume: usize) -> Option<LinuxSystem> {
-    let release = PATHS.iter().find_map(|path| hands.text(volume, path))?;
+/// The systems that have their root on a volume: in its uppermost folder, or in subvolumes. The one that is mounted where
+/// nobody names a subvolume comes first; titles tell them apart.
+pub(super) fn systems_on(hands: &impl Hands, volume: usize) -> Vec<LinuxSystem> {
+    let mut roots = Vec::from([Subvolume { path: "/".into(), is_default: false }]);
+    roots.extend(hands.subvolumes(volume).into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
+    roots.sort_by_key(|root| !root.is_default);
+    let mut found: Vec<(bool, LinuxSystem)> = roots
+        .into_iter()
+        .filter_map(|root| Some((root.is_default, system_at(hands, volume, root.path)?)))
+        .collect();
+    let titles: Vec<String> = found.iter().map(|(_, system)| system.title.clone()).collect();
+    for (is_default, system) in &mut found {
+        if !*is_default && titles.iter().filter(|title| **title == system.title).count() > 1 {
+            system.title = format!("{}, {}", system.title, system.root_path);
+        }
+    }
+    found.into_iter().map(|(_, system)| system).collect()
+}
+
+/// Every system of the machine.
+pub(super) fn systems(hands: &impl Hands) -> impl Iterator<Item = LinuxSystem> {
+    (0..hands.volumes().len()).flat_map(|volume| systems_on(hands, volume))
+}
+
+/// The system whose root this folder is, if it is one's.
+fn system_at(hands: &impl Hands, volume: usize, root_path: String) -> Option<LinuxSystem> {
+    let below = root_path.trim_end_matches('/').to_string();
+    let release = PATHS.iter().find_map(|path| hands.text(volume, &format!("{below}{path}")))?;
     let title = OsRelease::parse(&release).title().unwrap_or_else(|| "Linux".into());
+    let fstab = hands.text(volume, &format!("{below}{FSTAB}")).unwrap_or_default();
     let mut boot = volume;
-    let mut kernels = kernels_in(hands, volume, "/boot");
-    if let Some(other) = boot_volume(hands, volume).filter(|_| kernels.is_empty()) {
+    let mut kernels = kernels_in(hands, volume, &format!("{below}/boot"));
+    if let Some(other) = mounted_at(hands, &fstab, "/boot").filter(|_| kernels.is_empty()) {
         boot = other;
         kernels = kernels_on(hands, other);
     }
-    let kept = hands.text(volume, CMDLINE).map(|text| text.split_whitespace().collect::<Vec<_>>().join(" "));
-    let (args, args_from) = match kept.filter(|kept| !kept.is_empty()) {
-        Some(kept) => (kept, format!("{CMDLINE} of v{}", volume.saturating_add(1))),
-        None => {
-            let (made, what) = made_arguments(hands.volumes().get(volume)?, "/");
-            (made, format!("made from the {what} of v{}", volume.saturating_add(1)))
-        }
+    let system = LinuxSystem {
+        title,
+        root: volume,
+        root_path,
+        boot,
+        kernels,
+        args: String::new(),
+        args_from: String::new(),
     };
-    Some(LinuxSystem { title, root: volume, boot, kernels, args, args_from })
+    let (args, args_from) = arguments::of(hands, &system, &fstab)?;
+    Some(LinuxSystem { args, args_from, ..system })
 }
 
-/// The volume that a system mounts at `/boot`.
-fn boot_volume(hands: &impl Hands, root: usize) -> Option<usize> {
-    let fstab = hands.text(root, FSTAB)?;
-    let what = mounts(&fstab).into_iter().find(|mount| mount.at == "/boot")?.what;
+/// The volume that a table of mounts puts at a place.
+pub(super) fn mounted_at(hands: &impl Hands, fstab: &str, at: &str) -> Option<usize> {
+    let what = mounts(fstab).into_iter().find(|mount| mount.at == at)?.what;
     resolve(&named(what)?, hands.volumes()).ok()
 }
 

@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::find::system_on;
+use super::find::systems;
 use super::{Hands, columns};
 use crate::nearest::nearest;
 
@@ -76,14 +76,8 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
 }
 
 fn example(hands: &impl Hands, word: &str) -> Option<String> {
-    let root = || {
-        let systems = (0..hands.volumes().len()).filter_map(|volume| system_on(hands, volume));
-        systems.map(|system| format!("v{}", system.root.saturating_add(1))).next()
-    };
-    let kernel = || {
-        let mut systems = (0..hands.volumes().len()).filter_map(|volume| system_on(hands, volume));
-        systems.find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()))
-    };
+    let root = || systems(hands).map(|system| format!("v{}", system.root.saturating_add(1))).next();
+    let kernel = || systems(hands).find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()));
     Some(match word {
         "who" => format!("who {}", root()?),
         "look" => format!("look {}:/boot", root()?),

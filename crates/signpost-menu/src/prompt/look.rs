@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::find::{kernels_on, system_on, vendors};
+use super::find::{Kernel, kernels_on, systems_on, vendors};
 use super::place::Found;
 use super::{Hands, Reply, Then, columns, size};
 use crate::resolve::Within;
@@ -42,10 +42,9 @@ fn holds(hands: &impl Hands, volume: usize) -> String {
     if let Some(fault) = facts.fault {
         return fault;
     }
-    let mut parts = Vec::new();
-    if let Some(system) = system_on(hands, volume) {
-        parts.push(format!("{}, root", system.title));
-    } else if !kernels_on(hands, volume).is_empty() {
+    let mut parts: Vec<String> =
+        systems_on(hands, volume).iter().map(|system| format!("{}, root", system.title)).collect();
+    if parts.is_empty() && !kernels_on(hands, volume).is_empty() {
         parts.push("kernels".to_string());
     }
     if !vendors(hands, volume).is_empty() {
@@ -77,22 +76,25 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
         return Ok(lines);
     }
     hands.items(volume, "/")?;
-    let (kernels, boot) = match system_on(hands, volume) {
-        Some(system) => {
-            lines.push(format!("  system: {}", system.title));
-            lines.push(format!("  arguments: {}", system.args));
-            lines.push(format!("  arguments from: {}", system.args_from));
-            (system.kernels, system.boot)
-        }
-        None => (kernels_on(hands, volume), volume),
-    };
-    let at = if boot == volume { String::new() } else { format!("v{}:", boot.saturating_add(1)) };
-    for kernel in kernels {
-        let with = match kernel.initrds.as_slice() {
-            [] => "without an initrd".to_string(),
-            initrds => format!("with {}", initrds.join(", ")),
+    let systems = systems_on(hands, volume);
+    if systems.is_empty() {
+        lines.extend(kernels_on(hands, volume).iter().map(|kernel| kernel_line(kernel, "")));
+    }
+    for system in systems {
+        let below = if system.root_path == "/" { "" } else { &system.root_path };
+        lines.push(format!(
+            "  system: {}{}",
+            system.title,
+            if below.is_empty() { String::new() } else { format!(", its root in {below}") }
+        ));
+        lines.push(format!("  arguments: {}", system.args));
+        lines.push(format!("  arguments from: {}", system.args_from));
+        let at = if system.boot == volume {
+            String::new()
+        } else {
+            format!("v{}:", system.boot.saturating_add(1))
         };
-        lines.push(format!("  kernel {}: {at}{} {with}", kernel.version, kernel.path));
+        lines.extend(system.kernels.iter().map(|kernel| kernel_line(kernel, &at)));
     }
     for folder in vendors(hands, volume) {
         let names = hands.files(Within::volume(volume), &folder).ok().flatten().unwrap_or_default();
@@ -100,6 +102,14 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
         lines.extend(programs.map(|name| format!("  start-up file: {folder}/{name}")));
     }
     Ok(lines)
+}
+
+fn kernel_line(kernel: &Kernel, at: &str) -> String {
+    let with = match kernel.initrds.as_slice() {
+        [] => "without an initrd".to_string(),
+        initrds => format!("with {}", initrds.join(", ")),
+    };
+    format!("  kernel {}: {at}{} {with}", kernel.version, kernel.path)
 }
 
 /// What stands in a folder.

@@ -86,6 +86,13 @@ impl Hands for Made {
         }
         Ok((!items.is_empty()).then_some(items))
     }
+    fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
+        let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@" };
+        let has = |path: &&str| {
+            self.files.iter().any(|(on, own, _)| *on == volume && own.starts_with(&format!("{path}/")))
+        };
+        ["/@old", "/@"].into_iter().filter(has).map(subvolume).collect()
+    }
     fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
         self.text(within.volume, path).map(|text| text.len() as u64)
     }
@@ -282,5 +289,76 @@ fn the_screen_edits_remembers_completes_and_pages() {
     screen.key(Key::Up, &machine);
     typed(&mut screen, " who\r", &machine);
     assert!(rows(&mut screen, 9).concat().contains("who VOLUME"));
-    assert_eq!(screen.key(Key::Escape, &machine), Then::Leave);
+    assert_eq!(screen.key(Key::Escape, &machine), Then::Close);
+}
+
+#[test]
+fn systems_in_subvolumes_are_found_the_default_one_first() {
+    let machine = made(&[
+        (0, "/@old/etc/os-release", "PRETTY_NAME=\"Ebbe Server 9\"\n"),
+        (0, "/@old/boot/vmlinuz-5.1", "kernel"),
+        (0, "/@/etc/os-release", "PRETTY_NAME=\"Ebbe Server 9\"\n"),
+        (0, "/@/boot/vmlinuz-5.2", "kernel"),
+        (0, "/@/boot/initrd-5.2", "initrd"),
+    ]);
+    let mut prompt = prompt();
+    let said = |prompt: &mut Prompt, line: &str| prompt.run(line, &machine).lines.join("\n");
+    let volumes = said(&mut prompt, "volumes");
+    assert!(volumes.contains("Ebbe Server 9, root, Ebbe Server 9, /@old, root"), "{volumes}");
+    let who = said(&mut prompt, "who v1");
+    assert!(who.contains("its root in /@old"), "{who}");
+    let composed = said(&mut prompt, "compose linux on v1");
+    assert!(composed.contains("kernel: /@/boot/vmlinuz-5.2"), "{composed}");
+    assert!(composed.contains("initrd: /@/boot/initrd-5.2"), "{composed}");
+    assert!(composed.contains("arguments: root=UUID=1 rootflags=subvol=@ ro"), "{composed}");
+    assert!(composed.contains("v1 holds more systems: `compose linux on v1:/@old`"), "{composed}");
+    let composed = said(&mut prompt, "compose linux on v1:/@old");
+    assert!(composed.contains("rootflags=subvol=@old ro"), "{composed}");
+    let owned = said(&mut prompt, "compose linux v1:/@old/boot/vmlinuz-5.1");
+    assert!(owned.contains("rootflags=subvol=@old ro"), "{owned}");
+}
+
+#[test]
+fn arguments_come_from_the_entry_file_that_starts_the_newest_kernel() {
+    let machine = made(&[
+        (
+            0,
+            "/loader/entries/other.conf",
+            "title Larkspur Linux 14\nmachine-id cd\nlinux /vmlinuz\noptions root=other\n",
+        ),
+        (0, "/loader/entries/title.conf", "title Larkspur Linux 14\nlinux /vmlinuz\noptions root=by-title\n"),
+        (1, "/boot/loader/entries/a.conf", "machine-id ab\nlinux /boot/vmlinuz-6.9\noptions root=older\n"),
+        (
+            1,
+            "/boot/loader/entries/b.conf",
+            "machine-id ab\nlinux /boot/vmlinuz-6.11\noptions root=newest quiet\n",
+        ),
+        (1, "/etc/machine-id", "ab\n"),
+    ]);
+    let composed = prompt().run("compose linux on v2", &machine).lines.join("\n");
+    assert!(composed.contains("arguments: root=newest quiet"), "{composed}");
+    assert!(composed.contains("/boot/loader/entries/b.conf of v2"), "{composed}");
+    let fstab = "UUID=1 /boot/efi vfat\n";
+    let mut machine = made(&[(
+        0,
+        "/loader/entries/title.conf",
+        "title Larkspur Linux 14\nefi /x.efi\noptions root=by-title\n",
+    )]);
+    machine.files.retain(|(_, path, _)| path != "/etc/fstab");
+    machine.files.push((1, "/etc/fstab".into(), fstab.into()));
+    let composed = prompt().run("compose linux on v2", &machine).lines.join("\n");
+    assert!(composed.contains("arguments: root=by-title"), "{composed}");
+}
+
+#[test]
+fn another_keyboard_counts_until_a_restart() {
+    let (mut prompt, machine) = (prompt(), made(&[]));
+    assert!(said(&mut prompt, "keyboard").contains("us  United States     keys are read as these"));
+    let reply = prompt.run("keyb de", &machine);
+    assert!(matches!(reply.then, Then::Keyboard(keyboard) if keyboard.name == "de"), "{reply:?}");
+    assert!(said(&mut prompt, "keyboard").contains("de  Germany, Austria  keys are read as these"));
+    assert_eq!(
+        said(&mut prompt, "keyboard xx"),
+        "there is no keyboard xx; there are de, es, fr, gb, it, se, us"
+    );
 }
