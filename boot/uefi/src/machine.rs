@@ -17,7 +17,7 @@ use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{self, linux};
 use signpost_menu::place::VolumeIdentity;
-use signpost_menu::prompt::{Hands, Item, Subvolume, VolumeFacts};
+use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use uefi::Handle;
 use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
@@ -258,6 +258,12 @@ impl Hands for Machine {
         let items = self.file_system(volume)?.list(folder).ok();
         let item = |item: file_system::Item| Item { name: item.name, is_folder: item.is_folder };
         Ok(items.map(|items| items.into_iter().map(item).collect()))
+    }
+
+    fn inside(&self, volume: usize, image: &str) -> Result<Option<Names>, String> {
+        let inside = inside::volumes(self.file_system(volume)?, image).map_err(|error| error.to_string())?;
+        let first = inside.into_iter().find(|volume| volume.files.is_some());
+        Ok(first.map(|volume| (volume.identity.label, volume.identity.uuid)))
     }
 
     fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {

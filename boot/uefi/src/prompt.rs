@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use signpost_menu::prompt::{Prompt, PromptScreen, Then};
+use signpost_menu::prompt::{Prompt, PromptScreen, Then, saved};
 use signpost_menu::{MenuDocument, ours};
 use uefi::cstr16;
 
@@ -57,8 +57,8 @@ pub fn serve(
                 Ok((id, document)) => {
                     screen.prompt().take_menu(document);
                     let kept = is_default && variables::set_text(ours::KEPT, &id);
-                    let default = if kept { ", and the default" } else { "" };
-                    format!("{id} is in the menu{default}; it stands there from the next start on")
+                    screen.say([saved(&id, kept)]);
+                    "it stands there from the next start on".to_string()
                 }
                 Err(why) => format!("it was not saved: {why}"),
             },

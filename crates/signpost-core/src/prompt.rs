@@ -5,7 +5,7 @@ use std::path::Path;
 use signpost_firmware::image;
 use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_menu::document::Entry;
-use signpost_menu::prompt::{Hands, Item, Subvolume, VolumeFacts};
+use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::Within;
 
 use crate::draft::{self, Field, Offer};
@@ -47,6 +47,12 @@ impl Hands for Look<'_> {
             reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
         };
         first_in(self, within, size).ok()?
+    }
+
+    fn inside(&self, volume: usize, image: &str) -> std::result::Result<Option<Names>, String> {
+        let inside = self.opened(volume)?.inside(image).map_err(|error| error.to_string())?;
+        let first = inside.into_iter().find(|(_, reader)| reader.is_some());
+        Ok(first.map(|(identity, _)| (identity.label, identity.uuid)))
     }
 
     fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {

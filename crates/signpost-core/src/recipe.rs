@@ -8,15 +8,14 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use signpost_menu::place::VolumeRef;
+use signpost_menu::recipe::BUILT_IN;
 
 use crate::catalogue::fits;
 use crate::error::{Error, Result};
 use crate::rows;
 use crate::survey::VolumeReader;
 
-pub(crate) use fill::{Fields, text_of};
-
-const BUILT_IN: &str = include_str!("../data/recipes.toml");
+pub(crate) use fill::set_named_volumes;
 
 /// All recipes; the first that fits counts.
 #[derive(Clone, Debug, Deserialize)]
@@ -183,11 +182,26 @@ impl When {
 
 #[cfg(test)]
 mod tests {
+    use signpost_menu::recipe::ImageRecipe;
+
     use super::*;
 
     #[test]
-    fn the_recipes_that_are_compiled_in_hold() {
-        assert!(Recipes::built_in().all().len() >= 3);
+    fn the_recipes_that_are_compiled_in_hold_and_are_the_same_at_boot() {
+        let recipes = Recipes::built_in();
+        let images = recipes.all().iter().filter(|recipe| recipe.kind == RecipeKind::Image);
+        let images = images.map(|recipe| {
+            let when = recipe.when.clone().unwrap();
+            assert!(when.label.is_none() && recipe.volumes.is_empty(), "{}: unknown at boot", recipe.id);
+            ImageRecipe {
+                id: recipe.id.clone(),
+                files: when.files,
+                kernel: recipe.kernel.clone(),
+                initrd: recipe.initrd.clone(),
+                args: recipe.args.clone(),
+            }
+        });
+        assert_eq!(images.collect::<Vec<_>>(), signpost_menu::recipe::built_in());
     }
 
     #[test]

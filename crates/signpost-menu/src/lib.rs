@@ -30,6 +30,7 @@ pub mod place;
 pub mod policy;
 pub mod prompt;
 pub mod quote;
+pub mod recipe;
 pub mod resolve;
 pub mod screen;
 pub mod session;

@@ -5,8 +5,10 @@ mod complete;
 mod compose;
 mod find;
 mod help;
+mod image;
 mod look;
 mod place;
+mod review;
 mod save;
 mod screen;
 
@@ -22,6 +24,7 @@ use crate::resolve::{StartTarget, Surroundings, Within};
 pub use complete::Completions;
 pub use compose::Composed;
 pub use help::WORDS;
+pub use save::saved;
 pub use screen::PromptScreen;
 
 /// What the prompt needs of a machine beside what a menu needs.
@@ -38,6 +41,12 @@ pub trait Hands: Surroundings {
     /// Parts of a volume that systems may have as their root, beside its uppermost folder.
     fn subvolumes(&self, volume: usize) -> Vec<Subvolume>;
 
+    /// Label and UUID of the first volume inside an image file that can be looked into; `None` where it holds none.
+    ///
+    /// # Errors
+    /// Why the file cannot be looked into, in words.
+    fn inside(&self, volume: usize, image: &str) -> Result<Option<Names>, String>;
+
     /// Bytes of a file; `None` where there is none.
     fn size(&self, within: Within<'_>, path: &str) -> Option<u64>;
 
@@ -53,6 +62,9 @@ pub trait Hands: Surroundings {
     /// The version in a kernel's header.
     fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String>;
 }
+
+/// What a volume goes by: its label and its UUID.
+pub type Names = (Option<String>, Option<String>);
 
 /// What a volume is.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -204,7 +216,7 @@ impl Prompt {
             "kernel" => self.set_kernel(hands, rest),
             "initrd" => self.set_initrd(hands, rest),
             "args" => self.set_args(rest),
-            "review" => compose::review(hands, self.need_composed()?).map(Reply::said),
+            "review" => review::review(hands, self.need_composed()?).map(Reply::said),
             "start" => self.start(hands),
             "save" => save::save(hands, self.need_composed()?, rest),
             "entries" => self.entries(hands, rest),
@@ -226,8 +238,8 @@ impl Prompt {
 
     fn start(&self, hands: &impl Hands) -> Result<Reply, String> {
         let composed = self.need_composed()?;
-        let lines = compose::review(hands, composed)?;
-        if let Some(fault) = compose::fault(hands, composed) {
+        let lines = review::review(hands, composed)?;
+        if let Some(fault) = review::fault(hands, composed) {
             return Err(format!("it cannot start: {fault}"));
         }
         let then = Then::Start { title: composed.title.clone(), target: composed.target.clone() };

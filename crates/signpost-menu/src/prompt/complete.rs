@@ -43,7 +43,7 @@ impl Prompt {
         let second = given.next();
         match (verb, second) {
             ("help", _) => starting(WORDS.iter().map(|(word, _, _)| (*word).to_string()).collect()),
-            ("compose", None) => starting(["linux", "efi", "entry"].map(String::from).to_vec()),
+            ("compose", None) => starting(["linux", "efi", "image", "entry"].map(String::from).to_vec()),
             ("compose", Some("entry")) | ("once", _) => {
                 let mut ids: Vec<String> =
                     self.document.entries.iter().map(|entry| entry.id.clone()).collect();
@@ -66,6 +66,7 @@ impl Prompt {
 
     /// Paths on the volume of what is composed.
     fn own_paths(&self, word: &str, hands: &impl Hands) -> Vec<String> {
+        // The prompt lists no folders inside of image files.
         use crate::resolve::StartTarget::Linux;
         let Some(Linux { volume, .. }) = self.composed.as_ref().map(|composed| &composed.target) else {
             return Vec::new();

@@ -8,7 +8,8 @@ use alloc::vec::Vec;
 use super::find::{LinuxSystem, kernels_on, systems, systems_on};
 use super::look::not_there;
 use super::place::Found;
-use super::{Hands, Prompt, Reply, size};
+use super::review::{beside, review};
+use super::{Hands, Prompt, Reply, image};
 use crate::linux_files::{initrds, version_in_name};
 use crate::place::VolumeRef;
 use crate::resolve::{StartTarget, Within, resolve_entry};
@@ -28,7 +29,7 @@ impl Prompt {
     pub(super) fn compose(&mut self, hands: &impl Hands, line: &str, rest: &str) -> Result<Reply, String> {
         let (kind, what) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
         let what = what.trim();
-        let usage = "compose linux on v2, compose linux v2:/boot/vmlinuz-6.9, compose efi v1:/EFI/x.efi, or compose entry ID";
+        let usage = "compose linux on v2, compose linux v2:/boot/vmlinuz-6.9, compose efi v1:/EFI/x.efi, compose image v3:/x.iso, or compose entry ID";
         let composed = match kind {
             "linux" => {
                 let what = what.strip_prefix("on ").map_or(what, str::trim);
@@ -49,6 +50,7 @@ impl Prompt {
                     StartTarget::Program { volume: found.volume, path: found.path, args: String::new() };
                 Composed { title, target, from }
             }
+            "image" => image::compose(hands, &self.place(hands, line, what)?)?,
             "entry" => {
                 let entry = self.document.entry(what).ok_or_else(|| {
                     let ids: Vec<&str> =
@@ -69,50 +71,50 @@ impl Prompt {
         Ok(Reply::said(lines))
     }
 
-    /// The parts of a composed Linux start: its volume, and the rest.
-    fn linux(&mut self) -> Result<(usize, &mut String, &mut Vec<String>), String> {
+    /// The parts of a composed start that has a kernel of its own.
+    fn parts(&mut self) -> Result<Parts<'_>, String> {
         match self.composed.as_mut().map(|composed| &mut composed.target) {
-            Some(StartTarget::Linux { volume, kernel, initrds, .. }) => Ok((*volume, kernel, initrds)),
-            Some(_) => Err("what is composed is no Linux start; it has no kernel of its own".into()),
+            Some(StartTarget::Linux { volume, kernel, initrds, .. }) => {
+                Ok(Parts { volume: *volume, image: None, kernel, initrds })
+            }
+            Some(StartTarget::Image { volume, image, kernel, initrds, .. }) => {
+                Ok(Parts { volume: *volume, image: Some(image.as_str()), kernel, initrds })
+            }
+            Some(_) => Err("what is composed has no kernel of its own".into()),
             None => Err("nothing is composed yet: `compose linux on v2` does it".into()),
         }
     }
 
     pub(super) fn set_kernel(&mut self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
-        let (volume, kernel, held) = self.linux()?;
-        let path = own_path(rest, volume)?;
-        if hands.kernel_version(Within::volume(volume), &path).is_none() {
-            let found = Found { volume, path: path.clone() };
-            let is_there = hands.size(Within::volume(volume), &path).is_some();
+        let parts = self.parts()?;
+        let (within, path) = (parts.within(), parts.own_path(rest)?);
+        if hands.kernel_version(within, &path).is_none() {
+            let is_there = hands.size(within, &path).is_some();
             return Err(if is_there {
                 format!("{path} is no Linux kernel")
             } else {
-                not_there(hands, &found)
+                missing(hands, within, &path)
             });
         }
-        *held = initrds_of(hands, volume, &path);
-        *kernel = path;
+        *parts.initrds = initrds_of(hands, within, &path);
+        *parts.kernel = path;
         self.reviewed(hands)
     }
 
     pub(super) fn set_initrd(&mut self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
-        let (volume, _, held) = self.linux()?;
-        if rest == "none" {
-            held.clear();
-            return self.reviewed(hands);
-        }
+        let parts = self.parts()?;
         let mut paths = Vec::new();
-        for word in rest.split_whitespace() {
-            let path = own_path(word, volume)?;
-            if hands.size(Within::volume(volume), &path).is_none() {
-                return Err(not_there(hands, &Found { volume, path }));
+        for word in rest.split_whitespace().filter(|_| rest != "none") {
+            let path = parts.own_path(word)?;
+            if hands.size(parts.within(), &path).is_none() {
+                return Err(missing(hands, parts.within(), &path));
             }
             paths.push(path);
         }
-        if paths.is_empty() {
+        if paths.is_empty() && rest != "none" {
             return Err("initrd what? one or more paths, or none".into());
         }
-        *held = paths;
+        *parts.initrds = paths;
         self.reviewed(hands)
     }
 
@@ -152,31 +154,55 @@ impl Prompt {
     }
 }
 
-/// A path on the composed start's own volume, with or without the volume's name.
-fn own_path(text: &str, volume: usize) -> Result<String, String> {
-    let number = volume.saturating_add(1);
-    let path = match text.split_once(':') {
-        Some((name, path))
-            if VolumeRef::parse(&format!("{name}:"))
-                == Ok(VolumeRef::Number(u32::try_from(number).unwrap_or_default())) =>
-        {
-            path
-        }
-        Some(_) => {
-            return Err(format!("kernel and initrd lie on v{number}; `compose linux` takes another volume"));
-        }
-        None => text,
-    };
-    if path.starts_with('/') {
-        return Ok(path.to_string());
-    }
-    Err(format!("{text} is no path; one starts with /, such as v{number}:/boot/vmlinuz"))
+/// Kernel and initrds of a composed start, and where they lie.
+struct Parts<'a> {
+    volume: usize,
+    image: Option<&'a str>,
+    kernel: &'a mut String,
+    initrds: &'a mut Vec<String>,
 }
 
-fn initrds_of(hands: &impl Hands, volume: usize, kernel: &str) -> Vec<String> {
+impl<'a> Parts<'a> {
+    fn within(&self) -> Within<'a> {
+        Within { volume: self.volume, image: self.image }
+    }
+
+    /// A path where the start's own files lie, with or without the volume's name.
+    fn own_path(&self, text: &str) -> Result<String, String> {
+        let number = self.volume.saturating_add(1);
+        let own = VolumeRef::Number(u32::try_from(number).unwrap_or_default());
+        let path = match text.split_once(':') {
+            Some((name, path))
+                if self.image.is_none() && VolumeRef::parse(&format!("{name}:")) == Ok(own) =>
+            {
+                path
+            }
+            Some(_) => {
+                let at = self.image.map_or(format!("on v{number}"), |image| format!("in {image}"));
+                return Err(format!("kernel and initrd lie {at}; `compose` takes another place"));
+            }
+            None => text,
+        };
+        if path.starts_with('/') {
+            return Ok(path.to_string());
+        }
+        Err(format!("{text} is no path; one starts with /, such as {}", self.kernel))
+    }
+}
+
+/// A file that is not there, with what stands where it would.
+fn missing(hands: &impl Hands, within: Within<'_>, path: &str) -> String {
+    let Some(image) = within.image else {
+        return not_there(hands, &Found { volume: within.volume, path: path.to_string() });
+    };
+    let (folder, names) = beside(hands, within, path);
+    let names = if names.is_empty() { "no file".to_string() } else { names.join(", ") };
+    format!("{image} has no {path}; in {folder} there is {names}")
+}
+
+fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<String> {
     let (folder, name) = kernel.rsplit_once('/').unwrap_or(("", kernel));
-    let shown = if folder.is_empty() { "/" } else { folder };
-    let names = hands.files(Within::volume(volume), shown).ok().flatten().unwrap_or_default();
+    let (_, names) = beside(hands, within, kernel);
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
     initrds(version_in_name(name), &names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect()
 }
@@ -259,7 +285,7 @@ fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
             not_there(hands, found)
         });
     }
-    let initrds = initrds_of(hands, found.volume, &found.path);
+    let initrds = initrds_of(hands, within, &found.path);
     let owner = systems(hands).find(|system| {
         system.boot == found.volume && system.kernels.iter().any(|kernel| kernel.path == found.path)
     });
@@ -279,87 +305,4 @@ fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
         hands.whereabouts(found.volume)
     );
     Ok(Composed { title: found.path.rsplit('/').next().unwrap_or_default().to_string(), target, from })
-}
-
-/// Each part of what is composed, found or not.
-pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<String>, String> {
-    let mut lines = vec![format!("{}  ({})", composed.title, composed.from)];
-    let part = |name: &str, within: Within<'_>, path: &str| {
-        let state = hands.size(within, path).map_or("NOT THERE".to_string(), size);
-        format!("  {name}: {path}, {state}")
-    };
-    match &composed.target {
-        StartTarget::Linux { volume, kernel, initrds, args, root } => {
-            let within = Within::volume(*volume);
-            lines.push(format!("  volume: v{}, {}", volume.saturating_add(1), hands.whereabouts(*volume)));
-            let version = hands.kernel_version(within, kernel);
-            lines.push(format!(
-                "{}{}",
-                part("kernel", within, kernel),
-                version.as_ref().map(|v| format!(", version {v}")).unwrap_or_default()
-            ));
-            lines.extend(initrds.iter().map(|initrd| part("initrd", within, initrd)));
-            if initrds.is_empty() {
-                lines.push(format!("  initrd: none{}", others(hands, *volume, kernel)));
-            }
-            let named = version_in_name(kernel.rsplit('/').next().unwrap_or_default());
-            let foreign = initrds.iter().find(|initrd| !named.is_empty() && !initrd.contains(named));
-            lines
-                .extend(foreign.map(|initrd| {
-                    format!("  note: {initrd} is of another version than the kernel, {named}")
-                }));
-            if let Some(root) = root {
-                lines.push(format!("  root: v{}, {}", root.saturating_add(1), hands.whereabouts(*root)));
-            }
-            lines.push(format!("  arguments: {args}"));
-        }
-        StartTarget::Program { volume, path, args } => {
-            lines.push(format!("  volume: v{}, {}", volume.saturating_add(1), hands.whereabouts(*volume)));
-            lines.push(part("program", Within::volume(*volume), path));
-            if !args.is_empty() {
-                lines.push(format!("  arguments: {args}"));
-            }
-        }
-        StartTarget::Image { volume, image, kernel, initrds, args } => {
-            let within = Within { volume: *volume, image: Some(image) };
-            lines.push(part("image", Within::volume(*volume), image));
-            lines.push(part("kernel", within, kernel));
-            lines.extend(initrds.iter().map(|initrd| part("initrd", within, initrd)));
-            lines.push(format!("  arguments: {args}"));
-        }
-        StartTarget::FirmwareEntry { number, .. } => {
-            lines.push(format!("  the firmware's entry {number:04X}"));
-        }
-        StartTarget::BuiltIn | StartTarget::Group => {}
-    }
-    Ok(lines)
-}
-
-/// The initrds that there are, where none belongs to the kernel.
-fn others(hands: &impl Hands, volume: usize, kernel: &str) -> String {
-    let folder = kernel.rsplit_once('/').map_or("", |(folder, _)| folder);
-    let shown = if folder.is_empty() { "/" } else { folder };
-    let names = hands.files(Within::volume(volume), shown).ok().flatten().unwrap_or_default();
-    let there: Vec<String> = names.into_iter().filter(|name| name.starts_with("initr")).collect();
-    if there.is_empty() { String::new() } else { format!("; in {shown} there is {}", there.join(", ")) }
-}
-
-/// What keeps a composed start from starting.
-pub(super) fn fault(hands: &impl Hands, composed: &Composed) -> Option<String> {
-    let gone = |within: Within<'_>, path: &String| {
-        hands.size(within, path).is_none().then(|| format!("{path} is not there"))
-    };
-    match &composed.target {
-        StartTarget::Linux { volume, kernel, initrds, .. } => {
-            let within = Within::volume(*volume);
-            core::iter::once(kernel).chain(initrds).find_map(|path| gone(within, path))
-        }
-        StartTarget::Image { volume, image, kernel, initrds, .. } => {
-            let within = Within { volume: *volume, image: Some(image) };
-            core::iter::once(kernel).chain(initrds).find_map(|path| gone(within, path))
-        }
-        StartTarget::Program { volume, path, .. } => gone(Within::volume(*volume), path),
-        StartTarget::Group => Some("a group starts nothing".into()),
-        StartTarget::FirmwareEntry { .. } | StartTarget::BuiltIn => None,
-    }
 }

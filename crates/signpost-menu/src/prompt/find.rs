@@ -86,7 +86,7 @@ fn system_at(hands: &impl Hands, volume: usize, root_path: String) -> Option<Lin
     let title = OsRelease::parse(&release).title().unwrap_or_else(|| "Linux".into());
     let fstab = hands.text(volume, &format!("{below}{FSTAB}")).unwrap_or_default();
     let mut boot = volume;
-    let mut kernels = kernels_in(hands, volume, &format!("{below}/boot"));
+    let mut kernels = kernels_in(hands, Within::volume(volume), &format!("{below}/boot"));
     if let Some(other) = mounted_at(hands, &fstab, "/boot").filter(|_| kernels.is_empty()) {
         boot = other;
         kernels = kernels_on(hands, other);
@@ -112,10 +112,10 @@ pub(super) fn mounted_at(hands: &impl Hands, fstab: &str, at: &str) -> Option<us
 
 /// The kernels of a volume that is no root: at its top, and in the folders of its `/EFI`.
 pub(super) fn kernels_on(hands: &impl Hands, volume: usize) -> Vec<Kernel> {
-    let mut kernels = kernels_in(hands, volume, "");
-    kernels.extend(kernels_in(hands, volume, "/boot"));
+    let mut kernels = kernels_in(hands, Within::volume(volume), "");
+    kernels.extend(kernels_in(hands, Within::volume(volume), "/boot"));
     for folder in vendors(hands, volume) {
-        kernels.extend(kernels_in(hands, volume, &folder));
+        kernels.extend(kernels_in(hands, Within::volume(volume), &folder));
     }
     in_order(kernels)
 }
@@ -127,14 +127,15 @@ pub(super) fn vendors(hands: &impl Hands, volume: usize) -> Vec<String> {
     folders.map(|item| format!("/EFI/{}", item.name)).collect()
 }
 
-fn kernels_in(hands: &impl Hands, volume: usize, folder: &str) -> Vec<Kernel> {
+/// The kernels in a folder, the newest first.
+pub(super) fn kernels_in(hands: &impl Hands, within: Within<'_>, folder: &str) -> Vec<Kernel> {
     let shown = if folder.is_empty() { "/" } else { folder };
-    let names = hands.files(Within::volume(volume), shown).ok().flatten().unwrap_or_default();
+    let names = hands.files(within, shown).ok().flatten().unwrap_or_default();
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
     let kernel = |name: &&&str| is_kernel_name(name);
     let found = names.iter().filter(kernel).filter_map(|name| {
         let path = format!("{folder}/{name}");
-        let version = hands.kernel_version(Within::volume(volume), &path)?;
+        let version = hands.kernel_version(within, &path)?;
         let own = initrds(version_in_name(name), &names);
         Some(Kernel {
             path,

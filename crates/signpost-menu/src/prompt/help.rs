@@ -18,7 +18,7 @@ pub const WORDS: [(&str, &str, &str); 19] = [
     ("find", "NAME", "files with this in their names, in the usual places"),
     (
         "compose",
-        "linux on VOLUME | linux PLACE | efi PLACE | entry ID",
+        "linux on VOLUME | linux PLACE | efi PLACE | image PLACE | entry ID",
         "puts a start together, and fills in what it can",
     ),
     ("kernel", "PATH", "another kernel for what is composed, with its initrds"),

@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 
 use super::find::{Kernel, kernels_on, systems_on, vendors};
 use super::place::Found;
-use super::{Hands, Reply, Then, columns, size};
+use super::{Hands, Item, Reply, Then, columns, size};
 use crate::resolve::Within;
 
 /// Bytes of a text that are shown.
@@ -136,22 +136,28 @@ pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
     Ok(lines)
 }
 
-/// A path that is not there: the nearest folder that is, and what stands in it.
+/// A file that is not there: the nearest folder that is, and what stands in it.
 pub(super) fn not_there(hands: &impl Hands, found: &Found) -> String {
-    const MAX_NAMES: usize = 12;
     let number = found.volume.saturating_add(1);
+    if let Ok(Some(items)) = hands.items(found.volume, &found.path) {
+        return format!("v{number}:{} is a folder; in it there is {}", found.path, first_names(items));
+    }
     let mut folder = found.path.trim_end_matches('/');
     while let Some((parent, _)) = folder.rsplit_once('/') {
         folder = parent;
         let shown = if folder.is_empty() { "/" } else { folder };
-        if let Ok(Some(mut items)) = hands.items(found.volume, shown) {
-            items.sort();
-            let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
-            let names = if names.is_empty() { "nothing".into() } else { names.join(", ") };
-            return format!("v{number} has no {}; in {shown} there is {names}", found.path);
+        if let Ok(Some(items)) = hands.items(found.volume, shown) {
+            return format!("v{number} has no {}; in {shown} there is {}", found.path, first_names(items));
         }
     }
     format!("v{number} has no {}", found.path)
+}
+
+fn first_names(mut items: Vec<Item>) -> String {
+    const MAX_NAMES: usize = 12;
+    items.sort();
+    let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
+    if names.is_empty() { "nothing".into() } else { names.join(", ") }
 }
 
 /// A text, or what a file is.

@@ -10,6 +10,11 @@ use crate::place::stable;
 use crate::quote::quoted;
 use crate::resolve::StartTarget;
 
+/// What is said once an entry is in the menu.
+pub fn saved(id: &str, is_default: bool) -> String {
+    format!("{id} is in the menu{}", if is_default { ", and the default" } else { "" })
+}
+
 /// The keys of an entry for what is composed.
 pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Result<Reply, String> {
     let (is_default, title) = match rest.strip_prefix("--default") {

@@ -86,6 +86,9 @@ impl Hands for Made {
         }
         Ok((!items.is_empty()).then_some(items))
     }
+    fn inside(&self, _: usize, image: &str) -> Result<Option<Names>, String> {
+        Ok(image.ends_with(".iso").then(|| (Some("LANTERN".into()), None)))
+    }
     fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
         let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@" };
         let has = |path: &&str| {
@@ -360,5 +363,45 @@ fn another_keyboard_counts_until_a_restart() {
     assert_eq!(
         said(&mut prompt, "keyboard xx"),
         "there is no keyboard xx; there are de, es, fr, gb, it, se, us"
+    );
+}
+
+#[test]
+fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
+    // These images hold what stands beside them.
+    let machine = made(&[
+        (0, "/lantern.iso", "image"),
+        (0, "/live/filesystem.squashfs", "x"),
+        (0, "/live/vmlinuz", "kernel"),
+        (0, "/live/initrd", "initrd"),
+    ]);
+    let mut by_recipe = prompt();
+    let composed = by_recipe.run("compose image v1:/lantern.iso", &machine).lines.join("\n");
+    assert!(composed.contains("the image on disk 1 partition 1, by recipe live-boot"), "{composed}");
+    assert!(composed.contains("kernel: /live/vmlinuz, 6 bytes"), "{composed}");
+    assert!(composed.contains("arguments: boot=live findiso=/lantern.iso"), "{composed}");
+    let reply = by_recipe.run("save Lantern", &machine);
+    assert!(
+        matches!(reply.then, Then::Save { body, .. } if body.contains(&("image", "\"uuid:1/lantern.iso\"".into())))
+    );
+    let machine = made(&[(1, "/ebbe.iso", "image"), (0, "/x.txt", "text"), (0, "/lantern.iso", "image")]);
+    let mut by_kernel = prompt();
+    let composed = by_kernel.run("compose image v2:/ebbe.iso", &machine).lines.join("\n");
+    assert!(composed.contains("no recipe fits it") && composed.contains("/boot/vmlinuz-6.11"), "{composed}");
+    let other = by_kernel.run("kernel /boot/vmlinuz-6.10", &machine).lines.join("\n");
+    assert!(other.contains("initrd: /boot/initrd-6.10, 6 bytes"), "{other}");
+    let said = |prompt: &mut Prompt, line: &str| prompt.run(line, &machine).lines.join("\n");
+    assert!(
+        said(&mut by_kernel, "kernel /boot/gone").contains("/ebbe.iso has no /boot/gone; in /boot there is")
+    );
+    assert!(said(&mut by_kernel, "kernel v2:/boot/gone").contains("kernel and initrd lie in /ebbe.iso"));
+    assert!(
+        said(&mut by_kernel, "compose image v1:/x.txt").contains("holds no volume that can be looked into")
+    );
+    assert!(
+        said(&mut by_kernel, "compose image v1:/gone.iso").contains("v1 has no /gone.iso; in / there is")
+    );
+    assert!(
+        said(&mut by_kernel, "compose image v1:/lantern.iso").contains("/lantern.iso holds no kernel in")
     );
 }

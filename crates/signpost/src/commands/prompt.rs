@@ -12,7 +12,7 @@ use signpost_core::apply::carry_out;
 use signpost_core::firmware::{Wish, change};
 use signpost_core::history::Action;
 use signpost_core::menu::MenuDocument;
-use signpost_core::menu::prompt::{Prompt, Then};
+use signpost_core::menu::prompt::{Prompt, Then, saved};
 use signpost_core::menu::resolve::StartTarget;
 use signpost_core::plan::pass;
 use signpost_core::survey::Look;
@@ -146,8 +146,7 @@ impl Session<'_> {
         menu_file::save(&path, &text)?;
         let document: MenuDocument = menu_file::load(&path)?.document;
         self.prompt.take_menu(document);
-        let default = if is_default { ", and the default" } else { "" };
-        Ok(format!("{id} is in the menu file now{default}; `signpost apply` puts it in force.\n"))
+        Ok(format!("{}\n`signpost apply` puts it in force\n", saved(&id, is_default)))
     }
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {

@@ -32,7 +32,7 @@ fn what_is_saved_stands_in_the_menu_file_and_can_be_the_default() {
     ];
     machine.write("script", &lines.join("\n"));
     let said = machine.ok(&["prompt", "--script", machine.path("script").to_str().unwrap()]);
-    assert!(said.contains("the-old-kernel is in the menu file now, and the default"), "{said}");
+    assert!(said.contains("the-old-kernel is in the menu, and the default"), "{said}");
     assert!(said.contains("the menu's entry the-old-kernel"), "{said}");
     let text = machine.read("menu.toml");
     assert!(

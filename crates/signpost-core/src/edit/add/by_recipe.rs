@@ -1,18 +1,16 @@
 //! New entries whose arguments or files a recipe says.
 
 use signpost_disk::probe::Identity;
-use signpost_menu::MenuDocument;
-use signpost_menu::document::{Entry, KernelChoice, Starts};
-use signpost_menu::newest::Newest;
 use signpost_menu::place::{Place, VolumeRef};
-use signpost_menu::resolve::resolve_entry;
+use signpost_menu::recipe::{Fields, pair};
+use signpost_menu::resolve::Surroundings;
 
 use super::nearest_folder;
 use crate::draft::{Body, Field};
 use crate::edit::entries::resolved;
 use crate::edit::wrong;
 use crate::error::Result;
-use crate::recipe::{Fields, Recipe, RecipeKind, Recipes, text_of};
+use crate::recipe::{RecipeKind, Recipes, set_named_volumes};
 use crate::survey::{Look, VolumeReader};
 
 /// Names of an image that are told where no recipe fits.
@@ -27,7 +25,6 @@ pub(super) fn image(
     is_unchecked: bool,
 ) -> Result<(String, Body)> {
     let volume = resolved(look, &image.volume)?;
-    let facts = &look.survey.volumes[volume];
     let inside = match look_inside(look, volume, &image.path) {
         Err(_) if is_unchecked => Vec::new(),
         looked => looked?,
@@ -47,21 +44,19 @@ pub(super) fn image(
         })?,
     };
     let mut fields = Fields::default();
-    fields.set("path", Some(image.path.clone()), "");
-    fields.set_volume("volume", facts);
-    let first = inside.iter().find(|(_, reader)| reader.is_some()).map(|(identity, _)| identity);
-    let label = first.and_then(|identity| identity.label.clone());
-    fields.set("image.label", label, "no volume in the image has a label");
-    let uuid = first.and_then(|identity| identity.uuid.clone());
-    fields.set("image.uuid", uuid, "no volume in the image has a UUID");
-    fields.set_named_volumes(look, recipe).map_err(wrong)?;
-    let args = text_of(recipe, &recipe.args, &fields).map_err(wrong)?;
+    fields.set_volume("volume", look, volume);
+    let first = inside.iter().find(|(_, reader)| reader.is_some()).map(|(identity, _)| identity.clone());
+    let (label, uuid) = first.map(|identity| (identity.label, identity.uuid)).unwrap_or_default();
+    fields.set_image(&image.path, label, uuid);
+    set_named_volumes(&mut fields, look, recipe).map_err(wrong)?;
+    let args = fields.fill(&recipe.id, &recipe.args).map_err(wrong)?;
     let place = Place { volume: look.stable_name(volume)?, path: image.path.clone() };
-    let (kernel, initrd) = match pair(look, recipe, &place) {
+    let (kernel, initrd) = match pair(look, &place, (&recipe.kernel, &recipe.initrd), "") {
+        Ok(pair) => (pair.kernel, pair.initrd),
         Err(_) if is_unchecked => {
             (recipe.kernel.first().cloned().unwrap_or_default(), recipe.initrd.first().cloned())
         }
-        pair => pair?,
+        Err(why) => return Err(wrong(format!("recipe {}: {why}", recipe.id))),
     };
     let mut body =
         vec![("starts", "image".into()), ("image", place.to_string().into()), ("kernel", kernel.into())];
@@ -76,7 +71,7 @@ pub(super) fn image(
         || image.path.rsplit('/').next().unwrap_or_default().to_string(),
         |system| system.title.clone(),
     );
-    Ok((title, (body, format!("the image on {}, by recipe {}", facts.where_it_is(), recipe.id))))
+    Ok((title, (body, format!("the image on {}, by recipe {}", look.whereabouts(volume), recipe.id))))
 }
 
 /// The volumes inside an image.
@@ -93,37 +88,6 @@ fn held(readable: &[(Option<String>, &VolumeReader)]) -> String {
         reader.list("/").unwrap_or_default().into_iter().take(MAX_NAMES).map(|item| item.name).collect();
     let label = label.as_ref().map(|label| format!("label {label}, and ")).unwrap_or_default();
     format!("{label}{}", names.join(", "))
-}
-
-/// The first kernel of a recipe that is in the image with one of its initrds.
-fn pair(look: &Look<'_>, recipe: &Recipe, image: &Place) -> Result<(String, Option<String>)> {
-    let initrds: Vec<Option<&String>> =
-        if recipe.initrd.is_empty() { vec![None] } else { recipe.initrd.iter().map(Some).collect() };
-    let mut faults = Vec::new();
-    for kernel in &recipe.kernel {
-        for initrd in &initrds {
-            let choice = match kernel.strip_prefix("newest:") {
-                Some(pattern) => {
-                    let newest = Newest::parse(pattern);
-                    KernelChoice::Newest(newest.map_err(|why| wrong(format!("recipe {}: {why}", recipe.id)))?)
-                }
-                None => KernelChoice::Fixed(kernel.clone()),
-            };
-            let starts = Starts::Image {
-                image: image.clone(),
-                kernel: choice,
-                initrd: initrd.iter().map(|initrd| (*initrd).clone()).collect(),
-                args: String::new(),
-            };
-            let entry = Entry { id: String::new(), title: String::new(), starts, group: None, line: 0 };
-            match resolve_entry(look, &MenuDocument::default(), &entry).target {
-                Ok(_) => return Ok((kernel.clone(), initrd.cloned())),
-                Err(why) => faults.push(why),
-            }
-        }
-    }
-    faults.dedup();
-    Err(wrong(format!("recipe {}: {}", recipe.id, faults.join("; "))))
 }
 
 /// An EFI program's body, with the arguments of a recipe where one is named or fits its volume.
@@ -167,9 +131,9 @@ fn on_volume(
         (None, None) => None,
     };
     let Some(recipe) = recipe else { return Ok((body, why)) };
-    fields.set_volume("volume", facts);
-    fields.set_named_volumes(look, recipe).map_err(wrong)?;
-    let args = text_of(recipe, &recipe.args, &fields).map_err(wrong)?;
+    fields.set_volume("volume", look, volume);
+    set_named_volumes(&mut fields, look, recipe).map_err(wrong)?;
+    let args = fields.fill(&recipe.id, &recipe.args).map_err(wrong)?;
     body.retain(|(key, _)| *key != "args");
     body.push(("args", args.into()));
     let mut put = |key: &'static str, value: Option<Field>| {
