@@ -15,6 +15,7 @@ use crate::run::{Result, at, build_release, command, run, target_folder, workspa
 const MOST_SURVEY: f64 = 1.5;
 const MOST_EXPONENT: f64 = 1.0;
 const MOST_FILE: f64 = 1.3;
+const MOST_COMPLETION: f64 = 2.0;
 const MOST_TOOLS: f64 = 0.2;
 const RUNS: usize = 3;
 
@@ -31,6 +32,8 @@ pub fn run_all() -> Result<()> {
         "signpost-core",
         "--bench",
         "survey",
+        "--bench",
+        "prompt",
     ]))?;
     let (one, many) = (median_of("survey/disks/1")?, median_of("survey/disks/64")?);
     print(
@@ -47,6 +50,11 @@ pub fn run_all() -> Result<()> {
             MOST_FILE,
         );
     }
+    print(
+        "completing a path in a folder of 5,000 files / listing it",
+        median_of("completion/complete")? / median_of("completion/list")?,
+        MOST_COMPLETION,
+    );
     against_tools()
 }
 

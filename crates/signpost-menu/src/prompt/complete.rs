@@ -8,14 +8,17 @@ use super::{Hands, Prompt, WORDS};
 use crate::keyboard::KEYBOARDS;
 use crate::place::{Place, resolve};
 
-/// What may stand in place of the word under way.
+/// What may stand in place of the end of the word under way.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Completions {
-    /// Where that word starts, in bytes of the line.
+    /// Where that end starts, in bytes of the line: of a path, its last part.
     pub start: usize,
-    /// Whole words; a folder's ends in a slash.
+    /// The words, in order; a folder's ends in a slash.
     pub words: Vec<String>,
 }
+
+/// How much of the word under way stays, in bytes, and what may follow.
+type Candidates = (usize, Vec<String>);
 
 impl Prompt {
     /// Completes the last word of a line.
@@ -25,14 +28,14 @@ impl Prompt {
             at.saturating_add(blank)
         });
         let (before, word) = line.split_at_checked(start).unwrap_or((line, ""));
-        let mut words = self.candidates(before.trim(), word, hands);
+        let (stays, mut words) = self.candidates(before.trim(), word, hands);
         words.sort();
         words.dedup();
-        Completions { start, words }
+        Completions { start: start.saturating_add(stays), words }
     }
 
-    fn candidates(&self, before: &str, word: &str, hands: &impl Hands) -> Vec<String> {
-        let starting = |all: Vec<String>| all.into_iter().filter(|one| one.starts_with(word)).collect();
+    fn candidates(&self, before: &str, word: &str, hands: &impl Hands) -> Candidates {
+        let starting = |all: Vec<String>| (0, all.into_iter().filter(|one| one.starts_with(word)).collect());
         if before.is_empty() {
             return starting(
                 WORDS.iter().map(|(word, _, _)| (*word).to_string()).chain(["help".to_string()]).collect(),
@@ -56,41 +59,54 @@ impl Prompt {
             ("compose", Some("linux"))
                 if given.next().is_none() && "on".starts_with(word) && !word.is_empty() =>
             {
-                Vec::from(["on".to_string()])
+                (0, Vec::from(["on".to_string()]))
             }
             ("who" | "look" | "show" | "compose", _) => places(word, hands),
             ("kernel" | "initrd", _) => self.own_paths(word, hands),
-            _ => Vec::new(),
+            _ => (0, Vec::new()),
         }
     }
 
     /// Paths on the volume of what is composed.
-    fn own_paths(&self, word: &str, hands: &impl Hands) -> Vec<String> {
+    fn own_paths(&self, word: &str, hands: &impl Hands) -> Candidates {
         // The prompt lists no folders inside of image files.
         use crate::resolve::StartTarget::Linux;
         let Some(Linux { volume, .. }) = self.composed.as_ref().map(|composed| &composed.target) else {
-            return Vec::new();
+            return (0, Vec::new());
         };
         paths(hands, *volume, word)
     }
 }
 
 /// Volumes, or paths behind one.
-fn places(word: &str, hands: &impl Hands) -> Vec<String> {
+fn places(word: &str, hands: &impl Hands) -> Candidates {
     let Some((name, path)) = word.split_once(':') else {
         let numbers = hands.volumes().iter().map(|volume| format!("v{}:", volume.number));
-        return numbers.filter(|number| number.starts_with(word)).collect();
+        return (0, numbers.filter(|number| number.starts_with(word)).collect());
     };
     let volume =
         Place::parse(&format!("{name}:")).ok().and_then(|place| resolve(&place.volume, hands.volumes()).ok());
-    let found = volume.map(|volume| paths(hands, volume, path)).unwrap_or_default();
-    found.into_iter().map(|path| format!("{name}:{path}")).collect()
+    let Some(volume) = volume else { return (0, Vec::new()) };
+    let (stays, words) = paths(hands, volume, path);
+    (name.len().saturating_add(1).saturating_add(stays), words)
 }
 
-fn paths(hands: &impl Hands, volume: usize, path: &str) -> Vec<String> {
+/// The last parts of paths. A folder may hold thousands of names: they are taken as they come, and not written anew.
+fn paths(hands: &impl Hands, volume: usize, path: &str) -> Candidates {
     let (folder, start) = path.rsplit_once('/').unwrap_or(("", path));
     let shown = if folder.is_empty() { "/" } else { folder };
     let items = hands.items(volume, shown).ok().flatten().unwrap_or_default();
     let fitting = items.into_iter().filter(|item| item.name.starts_with(start));
-    fitting.map(|item| format!("{folder}/{}{}", item.name, if item.is_folder { "/" } else { "" })).collect()
+    let is_rooted = path.contains('/');
+    let words = fitting.map(|item| {
+        let mut word = item.name;
+        if !is_rooted {
+            word.insert(0, '/');
+        }
+        if item.is_folder {
+            word.push('/');
+        }
+        word
+    });
+    (if is_rooted { folder.len().saturating_add(1) } else { 0 }, words.collect())
 }
