@@ -24,6 +24,7 @@ use crate::resolve::{StartTarget, Surroundings, Within};
 pub use complete::Completions;
 pub use compose::Composed;
 pub use help::WORDS;
+pub use look::nearest_folder;
 pub use save::saved;
 pub use screen::PromptScreen;
 

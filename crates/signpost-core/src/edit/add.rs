@@ -7,6 +7,7 @@ use std::path::Path;
 use serde::Serialize;
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::prompt;
 use signpost_menu::resolve::resolve_entry;
 
 use super::wrong;
@@ -16,9 +17,6 @@ use crate::hardware::HEAD;
 use crate::menu_file;
 use crate::recipe::Recipes;
 use crate::survey::{Look, slug};
-
-/// Names of a folder that are told where a file is not there.
-const MAX_NAMES: usize = 12;
 
 /// What is to be added.
 #[derive(Clone, Debug)]
@@ -137,20 +135,10 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
     Ok((title.unwrap_or(stem), (body, why)))
 }
 
-/// The nearest folder on the way to a path that is there, and what stands in it.
+/// The nearest folder that is there, and what stands in it.
 fn nearest_folder(look: &Look<'_>, volume: usize, path: &str) -> String {
-    let mut folder = path;
-    while let Some((parent, _)) = folder.rsplit_once('/') {
-        folder = parent;
-        let shown = if folder.is_empty() { "/" } else { folder };
-        let Some(items) = look.reader(volume).and_then(|reader| reader.list(shown).ok()) else { continue };
-        let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
-        return format!(
-            "; in {shown} there is {}",
-            if names.is_empty() { "nothing".into() } else { names.join(", ") }
-        );
-    }
-    String::new()
+    let near = prompt::nearest_folder(look, volume, path);
+    near.map(|(folder, names)| format!("; in {folder} there is {names}")).unwrap_or_default()
 }
 
 fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<(String, Body)> {

@@ -142,15 +142,22 @@ pub(super) fn not_there(hands: &impl Hands, found: &Found) -> String {
     if let Ok(Some(items)) = hands.items(found.volume, &found.path) {
         return format!("v{number}:{} is a folder; in it there is {}", found.path, first_names(items));
     }
-    let mut folder = found.path.trim_end_matches('/');
+    let near = nearest_folder(hands, found.volume, &found.path);
+    let near = near.map(|(folder, names)| format!("; in {folder} there is {names}")).unwrap_or_default();
+    format!("v{number} has no {}{near}", found.path)
+}
+
+/// The nearest folder above a path that is there, and the first names in it.
+pub fn nearest_folder<'p>(hands: &impl Hands, volume: usize, path: &'p str) -> Option<(&'p str, String)> {
+    let mut folder = path.trim_end_matches('/');
     while let Some((parent, _)) = folder.rsplit_once('/') {
         folder = parent;
         let shown = if folder.is_empty() { "/" } else { folder };
-        if let Ok(Some(items)) = hands.items(found.volume, shown) {
-            return format!("v{number} has no {}; in {shown} there is {}", found.path, first_names(items));
+        if let Ok(Some(items)) = hands.items(volume, shown) {
+            return Some((shown, first_names(items)));
         }
     }
-    format!("v{number} has no {}", found.path)
+    None
 }
 
 fn first_names(mut items: Vec<Item>) -> String {

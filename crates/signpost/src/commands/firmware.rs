@@ -165,7 +165,7 @@ fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
 }
 
 /// Writes a change, and rehearses what came of it.
-fn write(
+pub(super) fn write(
     app: &App<'_>,
     machine: &mut Machine,
     change: &FirmwareChange,

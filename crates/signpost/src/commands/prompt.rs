@@ -8,9 +8,7 @@ use rustyline::hint::Hinter;
 use rustyline::history::DefaultHistory;
 use rustyline::validate::Validator;
 use rustyline::{CompletionType, Config, Context, Editor, Helper};
-use signpost_core::apply::carry_out;
 use signpost_core::firmware::{Wish, change};
-use signpost_core::history::Action;
 use signpost_core::menu::MenuDocument;
 use signpost_core::menu::prompt::{Prompt, Then, saved};
 use signpost_core::menu::resolve::StartTarget;
@@ -21,7 +19,6 @@ use signpost_core::{menu_file, once, prompt};
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::out;
-use crate::signals;
 
 /// Boot by hand: look around, put a start together, save it to the menu; the same words as at boot
 ///
@@ -158,12 +155,12 @@ impl Session<'_> {
 
     fn firmware(&self, wish: &Wish) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
-        let mut history = self.app.history(&machine)?;
+        let history = self.app.history(&machine)?;
         let look = self.app.look(&machine)?;
         let change = change(&look, &history, None, wish)?;
         pass(&change.refusals, |_| false)?;
         drop(look);
-        carry_out(&mut machine, &mut history, Action::Firmware, &change.writes, &signals::is_interrupted)?;
+        super::firmware::write(self.app, &mut machine, &change)?;
         Ok(String::new())
     }
 }

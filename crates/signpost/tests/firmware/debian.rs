@@ -87,14 +87,7 @@ fn fill(work: &Path, image: &str, options: &str, prepare: impl FnOnce(&str), fol
 /// Starts the kernel from this volume through the menu, and waits for its init to say the arguments that the
 /// rehearsal told.
 fn reaches_its_init(image: &str, volume: &str, folder: &str) {
-    let mut spec = small(StoreKind::Fd);
-    let mut disk = lark_disk(vec![]);
-    let bytes = std::fs::read(image).unwrap();
-    disk.partitions[1].mebibytes = (bytes.len() >> 20) as u64;
-    disk.partitions[1].content = Content::Bytes(bytes);
-    spec.disks = vec![disk];
-    spec.variables.clear();
-    let machine = TestMachine::new(&spec);
+    let machine = machine_with(image);
     let entry = format!(
         "id = \"debian\"\nstarts = \"linux\"\nvolume = \"{volume}\"\nkernel = \"newest:{folder}/boot/vmlinuz-*\"\n\
          initrd = \"{folder}/boot/initrd-{{version}}\"\nroot = \"{volume}\"\n\
@@ -104,9 +97,43 @@ fn reaches_its_init(image: &str, volume: &str, folder: &str) {
     machine.ok(&["apply", "--yes"]);
     let rehearsed = machine.json(&["rehearse"]);
     let arguments = rehearsed["outcome"]["notes"][1].as_str().unwrap().trim_start_matches("arguments: ");
-    let spec = Spec { memory: 512, ..Spec::of_bench(machine.folder(), &["lark.img"]) };
-    let mut vm = Vm::start(&spec, None).unwrap();
+    let mut vm = started(&machine);
     vm.wait_for(&format!("INIT RUNS WITH {arguments}")).unwrap();
+    vm.until_it_ends().unwrap();
+}
+
+/// A machine of one disk: an ESP, and this volume.
+fn machine_with(image: &str) -> TestMachine {
+    let mut spec = small(StoreKind::Fd);
+    let mut disk = lark_disk(vec![]);
+    let bytes = std::fs::read(image).unwrap();
+    disk.partitions[1].mebibytes = (bytes.len() >> 20) as u64;
+    disk.partitions[1].content = Content::Bytes(bytes);
+    spec.disks = vec![disk];
+    spec.variables.clear();
+    TestMachine::new(&spec)
+}
+
+fn started(machine: &TestMachine) -> Vm {
+    let spec = Spec { memory: 512, ..Spec::of_bench(machine.folder(), &["lark.img"]) };
+    Vm::start(&spec, None).unwrap()
+}
+
+/// The system in a subvolume, by hand at the prompt: nobody types where it lies.
+fn is_composed_at_the_prompt(image: &str) {
+    let machine = machine_with(image);
+    let setup = "id = \"setup\"\ntitle = \"Setup\"\nstarts = \"setup-screen\"";
+    let text = menu("timeout = \"never\"", &[setup]).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+    machine.ok(&["apply", "--yes"]);
+    let said = machine.ok(&["prompt", "--do", "compose linux on v2"]);
+    assert!(said.contains("Larkspur Linux 14") && said.contains("kernel: /@/boot/vmlinuz-"), "{said}");
+    let mut vm = started(&machine);
+    vm.wait_for("? help").unwrap();
+    vm.type_keys(":").unwrap();
+    vm.wait_for("Enter carries out").unwrap();
+    vm.type_keys("compose linux on v2\rargs +console=ttyS0\rstart\r").unwrap();
+    vm.wait_for(&format!("INIT RUNS WITH root=UUID={UUID} rootflags=subvol=@ ro console=ttyS0")).unwrap();
     vm.until_it_ends().unwrap();
 }
 
@@ -136,9 +163,12 @@ fn debians_kernel_reaches_its_init_from_btrfs() {
     run("mkfs.btrfs", &["-q", "-U", UUID, &image]);
     let make = |root: &str| {
         run("btrfs", &["subvolume", "create", &format!("{root}/@")]);
+        std::fs::create_dir(format!("{root}/@/etc")).unwrap();
+        std::fs::write(format!("{root}/@/etc/os-release"), "PRETTY_NAME=\"Larkspur Linux 14\"\n").unwrap();
     };
     fill(work.path(), &image, "compress-force=zstd", make, "/@");
     reaches_its_init(&image, &format!("uuid:{UUID}"), "/@");
+    is_composed_at_the_prompt(&image);
 }
 
 #[test]
