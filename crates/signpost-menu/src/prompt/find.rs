@@ -167,6 +167,10 @@ pub(super) fn find(hands: &impl Hands, wanted: &str) -> Result<Vec<String>, Stri
     for volume in 0..hands.volumes().len() {
         let mut places: Vec<String> = USUAL.iter().map(ToString::to_string).collect();
         places.extend(vendors(hands, volume));
+        let subvolumes = hands.subvolumes(volume).into_iter().take(MAX_ROOTS);
+        places.extend(subvolumes.map(|found| format!("{}/boot", found.path.trim_end_matches('/'))));
+        places.sort();
+        places.dedup();
         for folder in places {
             folders = folders.saturating_add(1);
             if folders > MAX_FOLDERS || found.len() >= MAX_FOUND {

@@ -96,6 +96,7 @@ fn example(hands: &impl Hands, word: &str) -> Option<String> {
                 hands.load_options().iter().map(|option| format!("{:04X}", option.number)).collect();
             format!("firmware {}", options.first()?)
         }
-        _ => return None,
+        // What takes nothing is its own example.
+        _ => word.to_string(),
     })
 }

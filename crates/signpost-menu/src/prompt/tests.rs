@@ -320,6 +320,8 @@ fn systems_in_subvolumes_are_found_the_default_one_first() {
     assert!(composed.contains("initrd: /@/boot/initrd-5.2"), "{composed}");
     assert!(composed.contains("arguments: root=UUID=1 rootflags=subvol=@ ro"), "{composed}");
     assert!(composed.contains("v1 holds more systems: `compose linux on v1:/@old`"), "{composed}");
+    let found = said(&mut prompt, "find vmlinuz-5");
+    assert_eq!(found, "v1:/@/boot/vmlinuz-5.2\nv1:/@old/boot/vmlinuz-5.1");
     let composed = said(&mut prompt, "compose linux on v1:/@old");
     assert!(composed.contains("rootflags=subvol=@old ro"), "{composed}");
     let owned = said(&mut prompt, "compose linux v1:/@old/boot/vmlinuz-5.1");
