@@ -65,6 +65,11 @@ impl Console {
         self.keys.set_keyboard(keyboard);
     }
 
+    /// What keyboards are read as.
+    pub fn keyboard(&self) -> &'static Keyboard {
+        self.keys.keyboard()
+    }
+
     /// Columns and rows.
     pub fn size(&self) -> (usize, usize) {
         self.size

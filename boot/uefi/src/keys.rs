@@ -38,6 +38,11 @@ impl Keys {
         self.devices = if keyboard.is_united_states() { Vec::new() } else { devices() };
     }
 
+    /// What keyboards are read as.
+    pub fn keyboard(&self) -> &'static Keyboard {
+        self.keyboard
+    }
+
     /// A key that is there already.
     pub fn read(&mut self) -> Option<Key> {
         if self.devices.is_empty() {

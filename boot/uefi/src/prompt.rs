@@ -28,7 +28,9 @@ pub fn serve(
     opening: Option<&str>,
 ) -> Left {
     let opening: Vec<String> = opening.map(ToString::to_string).into_iter().collect();
-    let mut screen = PromptScreen::new(Prompt::new(document.clone()), &opening);
+    let mut prompt = Prompt::new(document.clone());
+    prompt.set_keyboard(console.keyboard());
+    let mut screen = PromptScreen::new(prompt, &opening);
     loop {
         let (width, height) = console.size();
         console.paint(screen.draw(width, height));

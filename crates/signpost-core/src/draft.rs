@@ -99,7 +99,7 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
     let mut merged = merge::Merge::new(look, &document, &resolved, &offers, base).into(&mut file)?;
     left.append(&mut merged.left);
     if existing.is_none() {
-        text::choose_default(&mut file, merged.added.first());
+        text::choose_default(&mut file, merged.added.first())?;
     }
     merged.added.extend(saved);
     let gone: Vec<Line> = resolved

@@ -91,6 +91,6 @@ pub fn find_group(document: &MenuDocument, name: &str) -> Result<String> {
 /// Where it would not hold.
 pub(crate) fn with_default(path: &Path, text: &str, id: &str) -> Result<String> {
     let mut file = MenuText::new(path, text)?;
-    file.set_in("menu", "default", id.into());
+    file.set_in("menu", "default", id.into())?;
     file.finish(path)
 }

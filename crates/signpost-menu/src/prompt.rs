@@ -178,6 +178,11 @@ impl Prompt {
         Self { document, composed: None, asked: None, keyboard: None }
     }
 
+    /// Says what keyboards are read as, where that is not what the menu says.
+    pub fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
+        self.keyboard = Some(keyboard);
+    }
+
     /// Goes on beside a menu that has changed.
     pub fn take_menu(&mut self, document: MenuDocument) {
         self.document = document;

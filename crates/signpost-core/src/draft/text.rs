@@ -82,10 +82,8 @@ pub(super) fn head(heading: &str, host: Host) -> String {
 }
 
 /// Makes an entry the default of a new file.
-pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) {
-    if let Some(entry) = entry {
-        file.set_in("menu", "default", Value::from(entry.id.as_str()));
-    }
+pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) -> crate::error::Result<()> {
+    entry.map_or(Ok(()), |entry| file.set_in("menu", "default", Value::from(entry.id.as_str())))
 }
 
 /// A text with an entry behind what stands in it, which stays to the byte.

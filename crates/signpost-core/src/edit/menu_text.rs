@@ -64,11 +64,15 @@ impl MenuText {
     }
 
     /// Sets a key of one of the file's tables.
-    pub(crate) fn set_in(&mut self, table: &str, key: &str, value: Value) {
+    ///
+    /// # Errors
+    /// Where what the file has by that name is no table.
+    pub(crate) fn set_in(&mut self, table: &str, key: &str, value: Value) -> Result<()> {
         let item = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
-        if let Some(table) = item.as_table_like_mut() {
-            set(table, key, value);
-        }
+        let held =
+            item.as_table_like_mut().ok_or_else(|| wrong(format!("{table} is no table in the file")))?;
+        set(held, key, value);
+        Ok(())
     }
 
     /// The entries as they stand: id, group, what they start.

@@ -6,10 +6,10 @@ use serde::Serialize;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{Show, Timeout};
 use signpost_menu::nearest::nearest;
-use toml_edit::{Item, Table, Value};
+use toml_edit::{Item, Value};
 
 use super::keys::{KEYS, Key, values};
-use super::{MenuText, find, set, wrong};
+use super::{MenuText, find, wrong};
 use crate::error::Result;
 use crate::menu_file;
 
@@ -96,10 +96,7 @@ fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std
         }
         (_, value) => key.parse(value)?,
     };
-    let table = text.document.entry(key.table).or_insert_with(|| Item::Table(Table::new()));
-    let table = table.as_table_like_mut().ok_or_else(|| format!("{} is no table in the file", key.table))?;
-    set(table, key.key, value);
-    Ok(())
+    text.set_in(key.table, key.key, value).map_err(|error| error.to_string())
 }
 
 fn reset(text: &mut MenuText, key: &Key) {

@@ -52,8 +52,9 @@ pub(super) fn read(machine: &Machine) -> Read {
     let mut of_machine = Vec::new();
     // Disks of `looked` and their partitions that hold a slot of ours.
     let mut homes = Vec::new();
-    for (index, (disk, found)) in machine.disks.iter().zip(look_at_all(&machine.disks)).enumerate() {
-        disks.push(describe(machine, index + 1, disk, &found, &mut findings));
+    for (index, (facts, more, found)) in look_at_all(machine).into_iter().enumerate() {
+        disks.push(facts);
+        findings.extend(more);
         if let Ok((found, with_slots)) = found {
             homes.extend(with_slots.into_iter().map(|entry| (looked.len(), entry)));
             looked.push(found);
@@ -97,21 +98,31 @@ pub(super) fn read(machine: &Machine) -> Read {
     Read { disks, volumes, sources, findings, home: found.home, slice_types }
 }
 
-/// Looks at all disks, side by side. A reader that gives up costs its own disk alone.
-fn look_at_all(disks: &[MachineDisk]) -> Vec<Looked> {
-    side_by_side(disks, |disk| {
-        let device = match &disk.contents {
-            Ok(device) => device,
-            Err(why) => {
-                let described = disk.node.as_ref().and_then(described::disk);
-                return described.map(|found| (found, Vec::new())).ok_or_else(|| why.clone());
-            }
-        };
-        let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
-        let with_slots = found.parts.iter().filter(|part| holds_slot(part.device(), part.identity()));
-        let with_slots = with_slots.map(|part| part.entry).collect();
-        Ok((found, with_slots))
+/// Looks at all disks, side by side: each one's facts, what is odd about it, and what it holds.
+fn look_at_all(machine: &Machine) -> Vec<(Disk, Vec<Finding>, Looked)> {
+    let disks = machine.disks.iter().map(|disk| (disk, machine.is_medium(disk)));
+    let numbered: Vec<(usize, (&MachineDisk, bool))> = (1..).zip(disks).collect();
+    side_by_side(&numbered, |(number, (disk, is_medium))| {
+        let looked = look_at(disk);
+        let mut findings = Vec::new();
+        let facts = describe((*number, disk, *is_medium), &looked, &mut findings);
+        (facts, findings, looked)
     })
+}
+
+/// Looks at one disk. A reader that gives up costs its own disk alone.
+fn look_at(disk: &MachineDisk) -> Looked {
+    let device = match &disk.contents {
+        Ok(device) => device,
+        Err(why) => {
+            let described = disk.node.as_ref().and_then(described::disk);
+            return described.map(|found| (found, Vec::new())).ok_or_else(|| why.clone());
+        }
+    };
+    let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
+    let with_slots = found.parts.iter().filter(|part| holds_slot(part.device(), part.identity()));
+    let with_slots = with_slots.map(|part| part.entry).collect();
+    Ok((found, with_slots))
 }
 
 /// Whether a volume holds a slot of ours.
@@ -129,10 +140,9 @@ fn holds_slot(device: &SharedDevice, identity: &Identity) -> bool {
     .unwrap_or(false)
 }
 
+/// A disk's facts, by its number, itself, and whether it is the medium that the system was started from.
 fn describe(
-    machine: &Machine,
-    number: usize,
-    disk: &MachineDisk,
+    (number, disk, is_medium): (usize, &MachineDisk, bool),
     looked: &Looked,
     findings: &mut Vec<Finding>,
 ) -> Disk {
@@ -142,7 +152,7 @@ fn describe(
         bus: disk.bus.clone(),
         model: disk.model.clone(),
         serial: disk.serial.clone(),
-        is_medium: machine.is_medium(disk),
+        is_medium,
         size: disk.size(),
         sector_size: disk.sector_size,
         table: TableFacts { kind: None, guid: None, signature: None, fault: None },
