@@ -175,6 +175,10 @@ fn list(grid: &mut Grid, session: &Session) {
     }
     if let Some(note) = &session.note {
         grid.put(MARGIN, note_at, note, Tone::Warning);
+        let below = note_at.saturating_add(1);
+        if session.has_failed() && below.saturating_add(1) < grid.height {
+            grid.put(MARGIN, below, "The prompt (:) brings it up by hand.", Tone::Plain);
+        }
     }
     if grid.height > 4 {
         let keys = match (session.open_group().is_some(), grid.width >= 60) {

@@ -125,6 +125,8 @@ pub struct Session {
     hidden: bool,
     /// Something to say.
     pub note: Option<String>,
+    /// Whether the note says why something does not start.
+    has_failed: bool,
 }
 
 /// Rows that one page key moves.
@@ -162,6 +164,7 @@ impl Session {
             left,
             hidden,
             note: opening.reason.clone(),
+            has_failed: opening.reason.is_some(),
         };
         session.choose_entry(opening.chosen);
         session
@@ -220,6 +223,12 @@ impl Session {
         self.hidden = false;
         self.view = View::List;
         self.note = Some(reason);
+        self.has_failed = true;
+    }
+
+    /// Whether something does not start: the prompt is where it can be brought up by hand.
+    pub fn has_failed(&self) -> bool {
+        self.has_failed
     }
 
     /// Time has passed.
@@ -242,6 +251,7 @@ impl Session {
             return Request::None;
         }
         self.note = None;
+        self.has_failed = false;
         match &mut self.view {
             View::Help => {
                 self.view = View::List;
@@ -346,6 +356,7 @@ impl Session {
         match row.what {
             What::Entry(_) if !row.can_start => {
                 self.note = Some(format!("{} cannot start", row.title));
+                self.has_failed = true;
                 Request::None
             }
             What::Entry(entry) => Request::Start { entry, args },

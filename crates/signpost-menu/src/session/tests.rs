@@ -151,6 +151,9 @@ fn a_failed_start_comes_back_with_its_reason() {
     session.failed("Meridian: refused by Secure Boot".into());
     assert_eq!(session.tick(60_000), Request::None);
     assert_eq!(draw(&session, 80, 25).row_text(22), "  Meridian: refused by Secure Boot");
+    assert_eq!(draw(&session, 80, 25).row_text(23), "  The prompt (:) brings it up by hand.");
+    session.key(Key::Up);
+    assert_eq!(draw(&session, 80, 25).row_text(23), "");
 }
 
 #[test]
