@@ -52,8 +52,11 @@ impl Prompt {
 
 /// A name that is none of ours: a running system's for a partition, or a number that counts from 0.
 fn foreign(hands: &impl Hands, text: &str, name: &str) -> Option<(usize, &'static str)> {
-    if name == "v0" {
+    if matches!(name, "v0" | "0") {
         return hands.volumes().first().map(|_| (0, "volumes are counted from 1"));
+    }
+    if let Some(index) = name.parse::<usize>().ok().and_then(|number| number.checked_sub(1)) {
+        return hands.volumes().get(index).map(|_| (index, "volumes are counted from 1, with a v before it"));
     }
     let device = text.strip_prefix("/dev/").map_or(name, |_| name);
     let (disk, partition) = device_numbers(device)?;

@@ -412,3 +412,15 @@ fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
         said(&mut by_kernel, "compose image v1:/lantern.iso").contains("/lantern.iso holds no kernel in")
     );
 }
+
+#[test]
+fn a_bare_number_is_asked_about() {
+    let mut prompt = prompt();
+    assert!(
+        said(&mut prompt, "who 0").contains("0: volumes are counted from 1; that is v1, disk 1 partition 1.")
+    );
+    assert!(said(&mut prompt, "yes").starts_with("v1  disk 1 partition 1"));
+    assert!(said(&mut prompt, "look 2:/boot").contains("that is v2, disk 1 partition 2. Take it? (yes)"));
+    assert!(said(&mut prompt, "yes").contains("vmlinuz-6.11"));
+    assert_eq!(said(&mut prompt, "who 9"), "9 names no volume; v1 to v2 do, with a path as in v1:/EFI");
+}
