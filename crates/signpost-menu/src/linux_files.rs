@@ -39,6 +39,12 @@ pub fn initrds(version: &str, names: &[&str]) -> Vec<String> {
     names.iter().filter(|name| matches(name)).map(ToString::to_string).collect()
 }
 
+/// What the file of arguments says, on one line; `None` where it says nothing.
+pub fn kept_arguments(text: &str) -> Option<String> {
+    let words: Vec<&str> = text.split_whitespace().collect();
+    (!words.is_empty()).then(|| words.join(" "))
+}
+
 /// Arguments made from where a system's root is, and what of the volume they are made from.
 pub fn made_arguments(volume: &VolumeIdentity, root_path: &str) -> (String, &'static str) {
     let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {

@@ -163,24 +163,25 @@ impl Reply {
 }
 
 /// The prompt under way.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Prompt {
     document: MenuDocument,
     composed: Option<Composed>,
     /// A line that is carried out once `yes` is said.
     asked: Option<String>,
-    keyboard: Option<&'static Keyboard>,
+    keyboard: &'static Keyboard,
 }
 
 impl Prompt {
     /// A prompt beside this menu.
     pub fn new(document: MenuDocument) -> Self {
-        Self { document, composed: None, asked: None, keyboard: None }
+        let keyboard = document.settings.keyboard;
+        Self { document, composed: None, asked: None, keyboard }
     }
 
     /// Says what keyboards are read as, where that is not what the menu says.
     pub fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
-        self.keyboard = Some(keyboard);
+        self.keyboard = keyboard;
     }
 
     /// Goes on beside a menu that has changed.
@@ -279,10 +280,9 @@ impl Prompt {
 
     /// The keyboards, or another one than the menu's, until the machine restarts.
     fn keyboard(&mut self, rest: &str) -> Result<Reply, String> {
-        let in_use = self.keyboard.unwrap_or(self.document.settings.keyboard);
         if rest.is_empty() {
             let row = |keyboard: &&'static Keyboard| {
-                let mark = if *keyboard == in_use { "keys are read as these" } else { "" };
+                let mark = if *keyboard == self.keyboard { "keys are read as these" } else { "" };
                 [keyboard.name, keyboard.country, mark].map(String::from).to_vec()
             };
             return Ok(Reply::said(columns(KEYBOARDS.iter().map(row).collect())));
@@ -291,7 +291,7 @@ impl Prompt {
             let names: Vec<&str> = KEYBOARDS.iter().map(|keyboard| keyboard.name).collect();
             format!("there is no keyboard {rest}; there are {}", names.join(", "))
         })?;
-        self.keyboard = Some(chosen);
+        self.keyboard = chosen;
         let line = format!(
             "keys at boot are read as those of {} ({}) until a restart; keyboard = \"{}\" under [menu] keeps it",
             chosen.name, chosen.country, chosen.name

@@ -1,7 +1,7 @@
 //! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
 
 use signpost_disk::file_system::Subvolume;
-use signpost_menu::linux_files::{CMDLINE, FSTAB, made_arguments};
+use signpost_menu::linux_files::{CMDLINE, FSTAB, kept_arguments, made_arguments};
 use signpost_menu::os_release::{OsRelease, PATHS};
 
 use super::VolumeReader;
@@ -99,8 +99,8 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
 /// The arguments that a system keeps itself for its kernels.
 fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Arguments> {
     let path = system.below_root(CMDLINE);
-    let text = reader.text(&path)?.split_whitespace().collect::<Vec<_>>().join(" ");
-    (!text.is_empty()).then(|| Arguments { text, source: format!("{path} of v{number}") })
+    let text = kept_arguments(&reader.text(&path)?)?;
+    Some(Arguments { text, source: format!("{path} of v{number}") })
 }
 
 /// What the running kernel was started with, without what its loader adds for itself.

@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use super::Hands;
 use super::find::{LinuxSystem, mounted_at};
 use crate::include::{ENTRY_FOLDER, EntryFile};
-use crate::linux_files::{CMDLINE, made_arguments};
+use crate::linux_files::{CMDLINE, kept_arguments, made_arguments};
 use crate::resolve::Within;
 
 /// Entry files of one folder that are read.
@@ -19,8 +19,7 @@ const MOUNTED: [&str; 3] = ["/boot", "/boot/efi", "/efi"];
 pub(super) fn of(hands: &impl Hands, system: &LinuxSystem, fstab: &str) -> Option<(String, String)> {
     let number = system.root.saturating_add(1);
     let path = format!("{}{CMDLINE}", below(system));
-    let kept = hands.text(system.root, &path).map(|text| one_line(&text)).filter(|kept| !kept.is_empty());
-    if let Some(kept) = kept {
+    if let Some(kept) = hands.text(system.root, &path).and_then(|text| kept_arguments(&text)) {
         return Some((kept, format!("{path} of v{number}")));
     }
     if let Some(found) = of_entry_files(hands, system, fstab) {
@@ -32,10 +31,6 @@ pub(super) fn of(hands: &impl Hands, system: &LinuxSystem, fstab: &str) -> Optio
 
 fn below(system: &LinuxSystem) -> &str {
     system.root_path.trim_end_matches('/')
-}
-
-fn one_line(text: &str) -> String {
-    text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 /// The arguments of the entry file that starts a system's newest kernel, or else of another one of the system's.

@@ -88,14 +88,7 @@ impl Prompt {
     pub(super) fn set_kernel(&mut self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
         let parts = self.parts()?;
         let (within, path) = (parts.within(), parts.own_path(rest)?);
-        if hands.kernel_version(within, &path).is_none() {
-            let is_there = hands.size(within, &path).is_some();
-            return Err(if is_there {
-                format!("{path} is no Linux kernel")
-            } else {
-                missing(hands, within, &path)
-            });
-        }
+        need_kernel(hands, within, &path)?;
         *parts.initrds = initrds_of(hands, within, &path);
         *parts.kernel = path;
         self.reviewed(hands)
@@ -190,6 +183,15 @@ impl<'a> Parts<'a> {
     }
 }
 
+/// That a Linux kernel stands at a path, or what does instead.
+fn need_kernel(hands: &impl Hands, within: Within<'_>, path: &str) -> Result<(), String> {
+    if hands.kernel_version(within, path).is_some() {
+        return Ok(());
+    }
+    let is_there = hands.size(within, path).is_some();
+    Err(if is_there { format!("{path} is no Linux kernel") } else { missing(hands, within, path) })
+}
+
 /// A file that is not there, with what stands where it would.
 fn missing(hands: &impl Hands, within: Within<'_>, path: &str) -> String {
     let Some(image) = within.image else {
@@ -277,14 +279,7 @@ fn linux(system: &LinuxSystem, kernel: String, initrds: Vec<String>, from: Strin
 /// One kernel by its path; root and arguments of the system that it belongs to, where there is one.
 fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
     let within = Within::volume(found.volume);
-    if hands.kernel_version(within, &found.path).is_none() {
-        let is_there = hands.size(within, &found.path).is_some();
-        return Err(if is_there {
-            format!("{} is no Linux kernel", found.path)
-        } else {
-            not_there(hands, found)
-        });
-    }
+    need_kernel(hands, within, &found.path)?;
     let initrds = initrds_of(hands, within, &found.path);
     let owner = systems(hands).find(|system| {
         system.boot == found.volume && system.kernels.iter().any(|kernel| kernel.path == found.path)
