@@ -4,11 +4,12 @@
 mod folder;
 mod geometry;
 
+use alloc::borrow::Cow;
 use alloc::format;
 use alloc::string::{String, ToString};
+use alloc::sync::Arc;
 use alloc::vec;
 use alloc::vec::Vec;
-use core::cell::OnceCell;
 
 pub use geometry::{Area, FatType, Geometry};
 
@@ -40,23 +41,26 @@ pub(crate) fn identify(device: &dyn BlockDevice) -> Result<Option<Identity>, Vol
     Ok(Some(identity))
 }
 
-/// A FAT volume, opened.
+/// A FAT volume, opened; a clone shares what was read.
+#[derive(Clone)]
 pub struct FatVolume {
     device: SharedDevice,
     geometry: Geometry,
-    /// The root folder, which every path starts in: read once.
-    root: OnceCell<Vec<FolderEntry>>,
+    /// The root folder, which every path starts in.
+    root: Result<Arc<[FolderEntry]>, VolumeError>,
 }
 
 impl FatVolume {
-    /// Opens a volume whose boot sector holds.
+    /// Opens a volume whose boot sector holds. A root folder that cannot be read shows when it is asked for.
     ///
     /// # Errors
     /// Where it is no FAT, or its numbers cannot be true.
     pub fn open(device: SharedDevice) -> Result<Self, VolumeError> {
         let geometry = Geometry::read(device.as_ref())?
             .ok_or_else(|| VolumeError::Corrupt("no FAT boot sector at offset 0".into()))?;
-        Ok(Self { device, geometry, root: OnceCell::new() })
+        let root = Reader { device: device.as_ref(), geometry: &geometry }.folder_bytes(None);
+        let root = root.map(|bytes| folder::decode(&bytes).into());
+        Ok(Self { device, geometry, root })
     }
 
     /// Bytes in free clusters.
@@ -65,7 +69,7 @@ impl FatVolume {
     /// Where the FAT cannot be read.
     pub fn free_bytes(&self) -> Result<u64, VolumeError> {
         let reader = self.reader();
-        let mut table = FatWindow { reader: &reader, start: 0, bytes: Vec::new() };
+        let mut table = FatWindow::new(&reader);
         let mut free = 0u64;
         for cluster in (2u32..).take(usize::try_from(self.geometry.clusters).unwrap_or(0)) {
             if table.next(cluster)? == Some(0) {
@@ -83,46 +87,42 @@ impl FatVolume {
     fn find(&self, path: &str) -> Result<Option<FolderEntry>, VolumeError> {
         let mut found: Option<FolderEntry> = None;
         for part in parts(path) {
-            let wanted = part.to_lowercase();
-            let next = match &found {
-                None => self.root()?.iter().find(|entry| entry.matches(&wanted)).cloned(),
-                Some(folder) => self.entries(folder, path)?.into_iter().find(|entry| entry.matches(&wanted)),
+            let entries = match &found {
+                None => Cow::Borrowed(self.root()?),
+                Some(folder) => self.entries(folder, path)?,
             };
+            let next = entries.iter().find(|entry| entry.matches(part)).cloned();
             found = Some(next.ok_or_else(|| VolumeError::NotFound(path.to_string()))?);
         }
         Ok(found)
     }
 
     fn root(&self) -> Result<&[FolderEntry], VolumeError> {
-        if let Some(root) = self.root.get() {
-            return Ok(root);
-        }
-        let root = folder::decode(&self.reader().folder_bytes(None)?);
-        Ok(self.root.get_or_init(|| root))
+        self.root.as_deref().map_err(Clone::clone)
     }
 
-    fn entries(&self, folder: &FolderEntry, path: &str) -> Result<Vec<FolderEntry>, VolumeError> {
+    fn entries(&self, folder: &FolderEntry, path: &str) -> Result<Cow<'_, [FolderEntry]>, VolumeError> {
         if !folder.is_folder {
             return Err(VolumeError::WrongKind { path: path.to_string(), found: "no folder" });
         }
         // A folder's `..` to the root has cluster 0.
         if folder.first_cluster == 0 {
-            return Ok(self.root()?.to_vec());
+            return self.root().map(Cow::Borrowed);
         }
-        Ok(folder::decode(&self.reader().folder_bytes(Some(folder.first_cluster))?))
+        Ok(Cow::Owned(folder::decode(&self.reader().folder_bytes(Some(folder.first_cluster))?)))
     }
 }
 
 impl FileSystem for FatVolume {
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
         let entries = match self.find(folder)? {
-            None => self.root()?.to_vec(),
+            None => Cow::Borrowed(self.root()?),
             Some(found) => self.entries(&found, folder)?,
         };
         let mut items: Vec<Item> = entries
-            .into_iter()
+            .iter()
             .filter(|entry| entry.name != "." && entry.name != "..")
-            .map(|entry| Item { name: entry.name, is_folder: entry.is_folder })
+            .map(|entry| Item { name: entry.name.clone(), is_folder: entry.is_folder })
             .collect();
         items.sort_unstable();
         Ok(items)
@@ -187,7 +187,7 @@ impl Reader<'_> {
         let cluster_size = u64::from(self.geometry.cluster_size);
         let wanted = size.div_ceil(cluster_size.max(1)).min(u64::from(self.geometry.clusters));
         let mut found: Vec<Run> = Vec::new();
-        let mut table = FatWindow { reader: self, start: 0, bytes: Vec::new() };
+        let mut table = FatWindow::new(self);
         let mut next = Some(first);
         let mut at = 0u64;
         for _ in 0..wanted {
@@ -212,10 +212,11 @@ impl Reader<'_> {
         let mut bytes = Vec::new();
         let mut at = 0;
         while at < self.geometry.root_length && !folder::has_ended(&bytes) {
-            let piece = self.geometry.root_length.saturating_sub(at).min(ROOT_PIECE);
-            let offset = self.geometry.root_offset.saturating_add(at);
-            bytes.extend(read_vec(self.device, offset, len(piece))?);
-            at = at.saturating_add(piece);
+            let end = at.saturating_add(ROOT_PIECE).min(self.geometry.root_length);
+            bytes.resize(len(end), 0);
+            let piece = bytes.get_mut(len(at)..).unwrap_or_default();
+            self.device.read_at(self.geometry.root_offset.saturating_add(at), piece)?;
+            at = end;
         }
         Ok(bytes)
     }
@@ -243,10 +244,17 @@ struct FatWindow<'a> {
     reader: &'a Reader<'a>,
     start: u64,
     bytes: Vec<u8>,
+    /// Bytes to read next: most chains are short.
+    length: u64,
 }
 
-impl FatWindow<'_> {
-    const LENGTH: u64 = 4096;
+impl<'a> FatWindow<'a> {
+    const LEAST: u64 = 512;
+    const MOST: u64 = 16384;
+
+    fn new(reader: &'a Reader<'a>) -> Self {
+        Self { reader, start: 0, bytes: Vec::new(), length: Self::LEAST }
+    }
 
     /// The cluster behind this one; `None` at the end of the chain.
     fn next(&mut self, cluster: u32) -> Result<Option<u32>, VolumeError> {
@@ -269,7 +277,8 @@ impl FatWindow<'_> {
             return Ok(byte);
         }
         let geometry = self.reader.geometry;
-        let length = geometry.fat_length.saturating_sub(at).min(Self::LENGTH);
+        let length = geometry.fat_length.saturating_sub(at).min(self.length);
+        self.length = self.length.saturating_mul(2).min(Self::MOST);
         self.start = at;
         self.bytes = read_vec(
             self.reader.device,

@@ -1,6 +1,5 @@
 //! Folder entries (sections 6 and 7 of the specification).
 
-use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -39,7 +38,8 @@ struct Short {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct FolderEntry {
     pub(super) name: String,
-    short_name: String,
+    /// The short name beside a long one.
+    short_name: Option<ShortName>,
     pub(super) is_folder: bool,
     pub(super) first_cluster: u32,
     /// Bytes.
@@ -47,36 +47,73 @@ pub(super) struct FolderEntry {
 }
 
 impl FolderEntry {
-    /// Whether it goes by this name, given in lower case: case does not matter, and both names count.
-    pub(super) fn matches(&self, lower: &str) -> bool {
-        self.name.to_lowercase() == lower || self.short_name.to_lowercase() == lower
+    /// Whether it goes by this name: case does not matter, and both names count.
+    pub(super) fn matches(&self, name: &str) -> bool {
+        is_same(&self.name, name) || self.short_name.is_some_and(|short| is_same(&short.text(), name))
     }
 }
 
-/// A long name under way: its parts come last first, before their short entry.
-struct LongName {
-    units: Vec<[u16; 13]>,
-    checksum: u8,
-    /// Order number of the next part.
-    expected: u8,
+fn is_same(one: &str, other: &str) -> bool {
+    if one.is_ascii() && other.is_ascii() {
+        one.eq_ignore_ascii_case(other)
+    } else {
+        one.to_lowercase() == other.to_lowercase()
+    }
+}
+
+/// Eight letters and three.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct ShortName {
+    dir_name: [u8; 11],
+    /// Bits 3 and 4 say that base or extension are shown in lower case.
+    dir_nt_res: u8,
+}
+
+impl ShortName {
+    fn text(self) -> String {
+        let (base, extension) = self.dir_name.split_at(8);
+        let mut text = String::with_capacity(self.dir_name.len().saturating_add(1));
+        push_part(&mut text, base, self.dir_nt_res & 0x08 != 0);
+        if !is_blank(extension) {
+            text.push('.');
+            push_part(&mut text, extension, self.dir_nt_res & 0x10 != 0);
+        }
+        text
+    }
+}
+
+fn is_blank(field: &[u8]) -> bool {
+    field.iter().take_while(|byte| **byte != 0).all(u8::is_ascii_whitespace)
+}
+
+fn push_part(text: &mut String, field: &[u8], is_lower: bool) {
+    let part = String::from_utf8_lossy(field.split(|byte| *byte == 0).next().unwrap_or_default());
+    let before = text.len();
+    text.push_str(part.trim_end());
+    if let Some(shown) = text.get_mut(before..).filter(|_| is_lower) {
+        shown.make_ascii_lowercase();
+    }
 }
 
 /// The entries of a folder's bytes, deleted ones and labels left out.
 pub(super) fn decode(bytes: &[u8]) -> Vec<FolderEntry> {
     let mut entries = Vec::new();
-    let mut long: Option<LongName> = None;
+    let mut long = LongName::none();
     for raw in records(bytes) {
         let Ok((short, _)) = Short::read_from_prefix(raw) else { break };
         if short.dir_attr & 0x3f == ATTR_LONG_NAME {
-            long = LongName::next(long, raw);
+            long.take(raw);
             continue;
         }
-        let held = long.take();
+        let long_name = long.finish(&short.dir_name);
         if short.dir_attr & ATTR_VOLUME_ID != 0 || short.dir_name.starts_with(&[DELETED]) {
             continue;
         }
-        let short_name = short.short_name();
-        let name = held.and_then(|long| long.finish(&short.dir_name)).unwrap_or_else(|| short_name.clone());
+        let short_name = ShortName { dir_name: short.dir_name, dir_nt_res: short.dir_nt_res };
+        let (name, short_name) = match long_name {
+            Some(name) => (name, Some(short_name)),
+            None => (short_name.text(), None),
+        };
         entries.push(FolderEntry {
             name,
             short_name,
@@ -107,55 +144,60 @@ pub(super) fn has_ended(bytes: &[u8]) -> bool {
 }
 
 /// The records up to the first that was never used.
-fn records(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
-    bytes.as_chunks::<32>().0.iter().map(<[u8; 32]>::as_slice).take_while(|raw| !raw.starts_with(&[0]))
+fn records(bytes: &[u8]) -> impl Iterator<Item = &[u8; 32]> {
+    bytes.as_chunks::<32>().0.iter().take_while(|raw| !raw.starts_with(&[0]))
 }
 
-impl Short {
-    fn short_name(&self) -> String {
-        let (base, extension) = self.dir_name.split_at(8);
-        // Bits 3 and 4 say that base or extension are shown in lower case.
-        let text = |bytes: &[u8], lower: bool| {
-            let text = fixed_text(bytes).unwrap_or_default();
-            if lower { text.to_ascii_lowercase() } else { text }
-        };
-        let base = text(base, self.dir_nt_res & 0x08 != 0);
-        let extension = text(extension, self.dir_nt_res & 0x10 != 0);
-        if extension.is_empty() { base } else { format!("{base}.{extension}") }
-    }
+/// A long name under way: its parts come last first, before their short entry.
+struct LongName {
+    units: [[u16; 13]; MAX_LONG_ENTRIES as usize],
+    /// Parts that it has; 0 while there is none.
+    parts: u8,
+    /// Order number of the next part.
+    expected: u8,
+    checksum: u8,
 }
 
 impl LongName {
-    /// Takes in the next part; a part out of order ends the name.
-    fn next(held: Option<Self>, raw: &[u8]) -> Option<Self> {
-        let order = *raw.first()?;
-        let checksum = *raw.get(13)?;
-        let mut units = [0; 13];
-        let places = [1..11, 14..26, 28..32];
-        let bytes =
-            places.into_iter().filter_map(|range| raw.get(range)).flatten().copied().collect::<Vec<u8>>();
-        for (unit, pair) in units.iter_mut().zip(bytes.as_chunks::<2>().0) {
-            *unit = u16::from_le_bytes(*pair);
-        }
-        let number = order & !LAST_LONG_ENTRY;
-        let mut name = if order & LAST_LONG_ENTRY != 0 {
-            let fits = (1..=MAX_LONG_ENTRIES).contains(&number);
-            fits.then(|| Self { units: Vec::new(), checksum, expected: number })
-        } else {
-            held.filter(|held| held.expected == number && held.checksum == checksum && number > 0)
-        }?;
-        name.units.insert(0, units);
-        name.expected = number.saturating_sub(1);
-        Some(name)
+    fn none() -> Self {
+        Self { units: [[0; 13]; MAX_LONG_ENTRIES as usize], parts: 0, expected: 0, checksum: 0 }
     }
 
-    /// The whole name, if it belongs to this short one.
-    fn finish(self, short: &[u8; 11]) -> Option<String> {
-        let sum = short.iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
-        if self.expected != 0 || self.checksum != sum {
+    /// Takes in the next part; a part out of order ends the name.
+    fn take(&mut self, raw: &[u8; 32]) {
+        let (order, checksum) = (raw[0], raw[13]);
+        let number = order & !LAST_LONG_ENTRY;
+        if order & LAST_LONG_ENTRY != 0 {
+            (self.parts, self.expected, self.checksum) = (number, number, checksum);
+        }
+        let place = number.checked_sub(1).and_then(|index| self.units.get_mut(usize::from(index)));
+        match place.filter(|_| self.parts > 0 && self.expected == number && self.checksum == checksum) {
+            Some(place) => {
+                let pairs = [&raw[1..11], &raw[14..26], &raw[28..32]];
+                let pairs = pairs.into_iter().flat_map(|bytes| bytes.as_chunks::<2>().0);
+                for (unit, pair) in place.iter_mut().zip(pairs) {
+                    *unit = u16::from_le_bytes(*pair);
+                }
+                self.expected = number.saturating_sub(1);
+            }
+            None => self.parts = 0,
+        }
+    }
+
+    /// The whole name, if it belongs to this short one. It is done with then in any case.
+    fn finish(&mut self, short: &[u8; 11]) -> Option<String> {
+        let parts = usize::from(core::mem::take(&mut self.parts));
+        if parts == 0 || self.expected != 0 || self.checksum != checksum(short) {
             return None;
         }
-        let units: Vec<u16> = self.units.into_iter().flatten().take_while(|unit| *unit != 0).collect();
-        Some(String::from_utf16_lossy(&units))
+        let units = self.units.iter().take(parts).flatten().copied().take_while(|unit| *unit != 0);
+        let mut name = String::with_capacity(parts.saturating_mul(13));
+        name.extend(char::decode_utf16(units).map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER)));
+        Some(name)
     }
+}
+
+/// What every part of a long name says of its short one.
+fn checksum(short: &[u8; 11]) -> u8 {
+    short.iter().fold(0, |sum: u8, byte| sum.rotate_right(1).wrapping_add(*byte))
 }

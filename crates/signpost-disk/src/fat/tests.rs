@@ -1,5 +1,4 @@
 use super::*;
-use alloc::sync::Arc;
 use proptest::prelude::*;
 use std::io::{Cursor, Write};
 
