@@ -221,7 +221,8 @@ impl ExtVolume {
 impl FileSystem for ExtVolume {
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
         match self.layout.as_ref().and_then(|layout| layout.list(folder, MAX_ITEMS)) {
-            Some(mut items) => {
+            Some(found) => {
+                let mut items = found.ok_or_else(|| VolumeError::NotFound(folder.to_string()))?;
                 items.sort_unstable();
                 Ok(items)
             }

@@ -93,9 +93,10 @@ impl Layout {
             .then_some(Some(Metadata { size: found.size, is_folder: kind == FOLDER }))
     }
 
-    /// What stands in a folder, at most `most` items; `None` where it is no plain case.
-    pub(super) fn list(&self, path: &str, most: usize) -> Option<Vec<Item>> {
-        let names = self.names(&self.find(path)??)?;
+    /// What stands in a folder, at most `most` items, or that there is none; `None` where it is no plain case.
+    pub(super) fn list(&self, path: &str, most: usize) -> Option<Option<Vec<Item>>> {
+        let Some(folder) = self.find(path)? else { return Some(None) };
+        let names = self.names(&folder)?;
         let mut items = Vec::new();
         for entry in Entries(&names) {
             let entry = entry?;
@@ -104,7 +105,7 @@ impl Layout {
                 items.push(Item { name, is_folder: entry.kind == ENTRY_OF_FOLDER });
             }
         }
-        Some(items)
+        Some(Some(items))
     }
 
     /// The bytes of a folder.
