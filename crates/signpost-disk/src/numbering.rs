@@ -1,15 +1,14 @@
 //! The numbers of volumes, `v1` and on: the same at the desk and at boot.
 
-use alloc::string::String;
 use alloc::vec::Vec;
 
 use uguid::Guid;
 
 /// What orders a disk among others.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum DiskIdentity {
-    /// GPT: the disk's GUID, in its text form.
-    Guid(String),
+    /// GPT: the disk's GUID, its bytes in the order of its text.
+    Guid([u8; 16]),
     /// MBR: the disk's signature.
     Signature(u32),
     /// No identity: by the place at which the machine lists it.
@@ -19,7 +18,14 @@ pub enum DiskIdentity {
 impl DiskIdentity {
     /// The identity of a GPT disk.
     pub fn gpt(guid: Guid) -> Self {
-        Self::Guid(alloc::format!("{guid}"))
+        let mut bytes = guid.to_bytes();
+        // Its first three fields are little-endian, and its text is not.
+        let [a, b, c, d, e, f, g, h, ..] = &mut bytes;
+        core::mem::swap(a, d);
+        core::mem::swap(b, c);
+        core::mem::swap(e, f);
+        core::mem::swap(g, h);
+        Self::Guid(bytes)
     }
 }
 
@@ -41,7 +47,7 @@ pub fn order(volumes: &[Numbered], home_disk: Option<usize>) -> Vec<usize> {
     order.sort_by_cached_key(|index| {
         volumes.get(*index).map(|volume| {
             // Clones share an identity: their place in the machine's list decides between them.
-            (Some(volume.disk) != home_disk, volume.identity.clone(), volume.disk, volume.start, *index)
+            (Some(volume.disk) != home_disk, volume.identity, volume.disk, volume.start, *index)
         })
     });
     order
@@ -54,10 +60,10 @@ mod tests {
 
     #[test]
     fn home_first_then_identity_then_start() {
-        let low = DiskIdentity::gpt(guid!("11111111-0000-4000-8000-000000000001"));
-        let high = DiskIdentity::gpt(guid!("f1111111-0000-4000-8000-000000000001"));
-        let volume =
-            |disk, identity: &DiskIdentity, start| Numbered { disk, identity: identity.clone(), start };
+        // By their text, not by their bytes on the disk.
+        let low = DiskIdentity::gpt(guid!("00000002-0000-4000-8000-000000000001"));
+        let high = DiskIdentity::gpt(guid!("01000000-0000-4000-8000-000000000001"));
+        let volume = |disk, identity: &DiskIdentity, start| Numbered { disk, identity: *identity, start };
         let volumes = [
             volume(0, &high, 9),
             volume(0, &high, 1),
