@@ -28,7 +28,7 @@ impl Hands for Look<'_> {
     fn facts(&self, volume: usize) -> VolumeFacts {
         let Some(facts) = self.survey.volumes.get(volume) else { return VolumeFacts::default() };
         VolumeFacts {
-            kind: facts.kind.clone(),
+            kind: facts.kind.to_string(),
             label: facts.label.clone(),
             size: facts.size,
             is_encrypted: facts.is_encrypted,

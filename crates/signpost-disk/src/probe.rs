@@ -91,11 +91,10 @@ impl VolumeKind {
     pub fn is_encrypted(self) -> bool {
         matches!(self, Self::Luks1 | Self::Luks2 | Self::EncryptedNtfs)
     }
-}
 
-impl fmt::Display for VolumeKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
+    /// What it is called.
+    pub fn name(self) -> &'static str {
+        match self {
             Self::Fat12 => "FAT12",
             Self::Fat16 => "FAT16",
             Self::Fat32 => "FAT32",
@@ -123,7 +122,13 @@ impl fmt::Display for VolumeKind {
             Self::Apfs => "APFS",
             Self::Zfs => "ZFS",
             Self::Unknown => "unknown",
-        })
+        }
+    }
+}
+
+impl fmt::Display for VolumeKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
     }
 }
 
@@ -161,21 +166,26 @@ const HEAD: usize = 10 * 1024;
 /// A volume's start, read once, and the rest of it when asked for.
 struct Head<'a> {
     device: &'a dyn BlockDevice,
-    start: Vec<u8>,
+    start: &'a [u8],
 }
 
 impl<'a> Head<'a> {
-    fn new(device: &'a dyn BlockDevice) -> Self {
-        let mut start = vec![0; HEAD.min(len(device.size()))];
-        if device.read_at(0, &mut start).is_err() {
-            start.clear();
-        }
+    fn new(device: &'a dyn BlockDevice, room: &'a mut Vec<u8>) -> Self {
+        room.resize(HEAD.min(len(device.size())), 0);
+        let start = if device.read_at(0, room).is_ok() { room.as_slice() } else { &[] };
         Self { device, start }
     }
 
     /// Whether these bytes stand at an offset.
-    fn has(&self, offset: u64, mark: &[u8]) -> bool {
-        self.bytes(offset, mark.len()).is_some_and(|found| *found == *mark)
+    fn has<const N: usize>(&self, offset: u64, mark: &[u8; N]) -> bool {
+        self.array(offset).as_ref() == Some(mark)
+    }
+
+    /// As many bytes at an offset as the caller has room for: a mark, a magic number.
+    fn array<const N: usize>(&self, offset: u64) -> Option<[u8; N]> {
+        let mut room = [0; N];
+        self.read_at(offset, &mut room).ok()?;
+        Some(room)
     }
 
     /// Bytes at an offset; callers bound the length.
@@ -238,7 +248,12 @@ const PROBES: [Probe; 16] = [
 /// Looks at a volume's signatures. A volume that says it is of a kind that we look into, and is broken,
 /// gives its kind together with what is wrong.
 pub fn identify(device: &dyn BlockDevice) -> (Identity, Option<VolumeError>) {
-    let head = Head::new(device);
+    identify_in(device, &mut Vec::new())
+}
+
+/// As [`identify`], with room for what is read, which serves for one volume after the other.
+pub(crate) fn identify_in(device: &dyn BlockDevice, room: &mut Vec<u8>) -> (Identity, Option<VolumeError>) {
+    let head = Head::new(device, room);
     if let Some(identity) = PROBES.iter().find_map(|probe| probe(&head)) {
         return (identity, None);
     }

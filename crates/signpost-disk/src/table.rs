@@ -1,5 +1,6 @@
 //! A disk's partition table, of whichever kind: GPT, MBR, BSD label, or none at all.
 
+use alloc::borrow::Cow;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -53,18 +54,13 @@ impl Purpose {
     }
 
     /// In a few words; the type itself where it is not known.
-    pub fn name(self) -> String {
-        match self {
-            Self::Gpt(guid) => {
-                partition_type::name(guid).map_or_else(|| guid.to_string(), ToString::to_string)
-            }
-            Self::Mbr(kind) => {
-                kind.name().map_or_else(|| format!("type {:02x}", kind.0), ToString::to_string)
-            }
-            Self::Label(kind) => {
-                disklabel::kind_name(kind).map_or_else(|| format!("BSD type {kind}"), ToString::to_string)
-            }
-        }
+    pub fn name(self) -> Cow<'static, str> {
+        let known = match self {
+            Self::Gpt(guid) => partition_type::name(guid).ok_or_else(|| guid.to_string()),
+            Self::Mbr(kind) => kind.name().ok_or_else(|| format!("type {:02x}", kind.0)),
+            Self::Label(kind) => disklabel::kind_name(kind).ok_or_else(|| format!("BSD type {kind}")),
+        };
+        known.map_or_else(Cow::Owned, Cow::Borrowed)
     }
 }
 

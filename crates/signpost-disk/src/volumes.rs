@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 use crate::block::{SharedDevice, Window};
 use crate::file_system::VolumeError;
 use crate::numbering::{DiskIdentity, Numbered, order};
-use crate::probe::{Identity, VolumeKind, identify, identify_beneath_raid};
+use crate::probe::{Identity, VolumeKind, identify_beneath_raid, identify_in};
 use crate::table::{Table, TableKind};
 use crate::{lvm, md};
 
@@ -53,8 +53,8 @@ struct Contents {
 }
 
 impl Contents {
-    fn of(device: SharedDevice) -> Self {
-        let (identity, fault) = identify(device.as_ref());
+    fn of(device: SharedDevice, room: &mut Vec<u8>) -> Self {
+        let (identity, fault) = identify_in(device.as_ref(), room);
         Self { device, identity, fault }
     }
 }
@@ -116,13 +116,18 @@ impl Disk {
     pub fn look(device: &SharedDevice, sector_size: u32) -> Self {
         let table = Table::read(device.as_ref(), sector_size);
         let mut parts: Vec<Part> = Vec::new();
+        let mut room = Vec::new();
         for (index, entry) in table.partitions.iter().enumerate().filter(|(_, entry)| !entry.is_container) {
             let window: SharedDevice = Arc::new(Window::new(device.clone(), entry.start, entry.size));
-            parts.push(Part { entry: Some(index), start: entry.start, found: Contents::of(window) });
+            parts.push(Part {
+                entry: Some(index),
+                start: entry.start,
+                found: Contents::of(window, &mut room),
+            });
         }
         // A disk may be one volume; one written from an image of ISO 9660 has a table besides.
         if table.kind == TableKind::None && table.faults.is_empty() || table.kind == TableKind::Mbr {
-            let whole = Contents::of(device.clone());
+            let whole = Contents::of(device.clone(), &mut room);
             let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf);
             if table.kind == TableKind::None && whole.identity.kind != VolumeKind::Unknown || is_image {
                 // A partition that starts with the disk is the image itself.
@@ -232,7 +237,7 @@ impl Volumes {
         for (member, device, members) in sets {
             let window = Window::new(device, member.data_offset, member.data_size);
             let origin = Origin::Mirror { name: member.name, uuid: member.set_uuid, members };
-            self.push(origin, &Contents::of(Arc::new(window)));
+            self.push(origin, &Contents::of(Arc::new(window), &mut Vec::new()));
         }
     }
 
@@ -248,7 +253,7 @@ impl Volumes {
             let members = volume.members.iter().filter_map(|index| Some(physical.get(*index)?.0)).collect();
             let origin = Origin::Logical { group: volume.group, name: volume.name, members };
             match volume.contents {
-                Ok(device) => self.push(origin, &Contents::of(device)),
+                Ok(device) => self.push(origin, &Contents::of(device, &mut Vec::new())),
                 Err(why) => self.list.push(Volume {
                     origin,
                     device: None,

@@ -3,6 +3,8 @@
 mod firmware;
 mod programs;
 
+use std::borrow::Cow;
+
 use serde::Serialize;
 use signpost_disk::Guid;
 use signpost_firmware::device_path::PartitionSignature;
@@ -107,7 +109,7 @@ pub struct Partition {
     /// Its number.
     pub number: u32,
     /// What it is for: a name, or the type's GUID.
-    pub purpose: String,
+    pub purpose: Cow<'static, str>,
     /// Its own identity: a GUID, or `signature-NN` in an MBR.
     pub uuid: Option<String>,
     /// The same, where it is a GUID.
@@ -156,7 +158,7 @@ pub struct Volume {
     /// Numbers of the volumes that it is made of.
     pub members: Vec<usize>,
     /// Kind of its file system.
-    pub kind: String,
+    pub kind: &'static str,
     /// Whether it is FAT, which firmware reads and we write.
     #[serde(skip)]
     pub is_fat: bool,

@@ -43,7 +43,7 @@ fn by_boot_sector(look: &Look<'_>) -> String {
     };
     let system =
         look.survey.systems.iter().find(|system| system.root.is_some() && system.root == active.volume);
-    let title = system.map_or_else(|| active.purpose.clone(), |system| system.title.clone());
+    let title = system.map_or_else(|| active.purpose.to_string(), |system| system.title.clone());
     format!("{title}, from disk {} partition {}, which is active", disk.number, active.number)
 }
 

@@ -13,8 +13,10 @@ pub(super) fn xfs(head: &Head<'_>) -> Option<Identity> {
 /// btrfs (its "On-disk Format" document, "Superblock"). A log tree is there where the last writes were not
 /// yet taken in.
 pub(super) fn btrfs(head: &Head<'_>) -> Option<Identity> {
-    let superblock =
-        head.bytes(0x1_0000, 0x300).filter(|bytes| bytes.get(0x40..0x48) == Some(b"_BHRfS_M"))?;
+    if !head.has(0x1_0040, b"_BHRfS_M") {
+        return None;
+    }
+    let superblock = head.bytes(0x1_0000, 0x300)?;
     let label = superblock.get(0x12b..0x22b).and_then(fixed_text);
     let mut identity = Identity::named(VolumeKind::Btrfs, label, uuid_at(&superblock, 0x20));
     identity.is_unclean = le64(&superblock, 0x60)? != 0;
@@ -49,18 +51,18 @@ pub(super) fn squashfs(head: &Head<'_>) -> Option<Identity> {
 /// Where swap ends its first page: by page size, 10 bytes before its end.
 const SWAP_MARKS: [u64; 4] = [0x1000, 0x2000, 0x4000, 0x1_0000];
 /// Marks that stand in its place while a system sleeps.
-const SLEEPING: [&[u8]; 4] = [b"S1SUSPEND\0", b"S2SUSPEND\0", b"ULSUSPEND\0", b"LINHIB0001"];
+const SLEEPING: [&[u8; 10]; 4] = [b"S1SUSPEND\0", b"S2SUSPEND\0", b"ULSUSPEND\0", b"LINHIB0001"];
 
 /// Linux swap (`union swap_header`), the marks of hibernation among it.
 pub(super) fn swap(head: &Head<'_>) -> Option<Identity> {
     let mark = SWAP_MARKS.iter().find_map(|page| {
-        let mark = head.bytes(page.checked_sub(10)?, 10)?;
-        let is_swap = *mark == *b"SWAPSPACE2" || *mark == *b"SWAP-SPACE";
-        (is_swap || SLEEPING.contains(&&*mark)).then_some(mark)
+        let mark = head.array::<10>(page.checked_sub(10)?)?;
+        let is_swap = mark == *b"SWAPSPACE2" || mark == *b"SWAP-SPACE";
+        (is_swap || SLEEPING.contains(&&mark)).then_some(mark)
     })?;
     let header = head.bytes(1024, 44)?;
     let label = header.get(28..44).and_then(fixed_text);
     let mut identity = Identity::named(VolumeKind::Swap, label, uuid_at(&header, 12));
-    identity.is_hibernated = SLEEPING.contains(&&*mark);
+    identity.is_hibernated = SLEEPING.contains(&&mark);
     Some(identity)
 }

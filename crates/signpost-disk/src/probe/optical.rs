@@ -15,8 +15,8 @@ const MAX_DESCRIPTORS: u64 = 32;
 
 /// Either; UDF where both are there, since ISO 9660 is its bridge then.
 pub(super) fn iso_or_udf(head: &Head<'_>) -> Option<Identity> {
-    let first = head.bytes(START, 8)?;
-    match first.get(1..6)? {
+    let [_, mark @ ..] = head.array::<6>(START)?;
+    match &mark {
         b"BEA01" => udf(head),
         b"CD001" => udf(head).or_else(|| iso(head)),
         _ => None,
@@ -75,7 +75,7 @@ fn iso_date(digits: &[u8]) -> Option<String> {
 fn udf(head: &Head<'_>) -> Option<Identity> {
     let is_nsr = |index: u64| {
         let at = START.saturating_add(index.saturating_mul(SECTOR));
-        head.bytes(at, 6).is_some_and(|bytes| matches!(bytes.get(1..6), Some(b"NSR02" | b"NSR03")))
+        head.array::<6>(at).is_some_and(|bytes| matches!(&bytes[1..], b"NSR02" | b"NSR03"))
     };
     if !(0..8).any(is_nsr) {
         return None;

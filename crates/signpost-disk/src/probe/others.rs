@@ -15,7 +15,7 @@ const UFS2_MAGIC: u32 = 0x1954_0119;
 /// UFS, in either byte order.
 pub(super) fn ufs(head: &Head<'_>) -> Option<Identity> {
     for offset in UFS_OFFSETS {
-        let Some(magic) = head.bytes(offset.saturating_add(1372), 4) else { continue };
+        let Some(magic) = head.array::<4>(offset.saturating_add(1372)) else { continue };
         for word in [le32 as fn(&[u8], usize) -> Option<u32>, be32] {
             let kind = match word(&magic, 0)? {
                 UFS1_MAGIC => VolumeKind::Ufs1,
@@ -45,8 +45,8 @@ const MAX_PAIRS: usize = 64;
 /// A member of a pool: the pool's name is its label, the pool's number its identity.
 pub(super) fn zfs(head: &Head<'_>) -> Option<Identity> {
     // XDR encoding, little-endian host or not; then version 0 and flags.
-    let start = head.bytes(NVLIST, 8)?;
-    if *start.first()? != 1 || *start.get(1)? > 1 || be32(&start, 4)? != 0 {
+    let start = head.array::<8>(NVLIST)?;
+    if start[0] != 1 || start[1] > 1 || be32(&start, 4)? != 0 {
         return None;
     }
     let list = head.bytes(NVLIST, NVLIST_LENGTH)?;

@@ -74,7 +74,7 @@ pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
     text.push_str(&facts([
         ("place", stable),
         ("device", disks::device(volume)),
-        ("kind", Some(volume.kind.clone())),
+        ("kind", Some(volume.kind.to_string())),
         ("size", Some(size(volume.size))),
         ("label", volume.label.clone()),
         ("UUID", volume.uuid.clone()),

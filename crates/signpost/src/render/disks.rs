@@ -93,13 +93,13 @@ fn matters(survey: &Survey, partition: &Partition) -> bool {
 
 /// What is folded, by kind: `5 more: 2 ext4, 1 recovery, 2 swap; --all shows them`.
 fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
-    let mut kinds: BTreeMap<String, usize> = BTreeMap::new();
+    let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
     for partition in folded {
         let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
         let kind = match volume {
-            _ if partition.is_container => partition.purpose.clone(),
-            Some(volume) => volume.aside.map_or_else(|| volume.kind.clone(), str::to_string),
-            None => partition.purpose.clone(),
+            _ if partition.is_container => &partition.purpose,
+            Some(volume) => volume.aside.unwrap_or(volume.kind),
+            None => &partition.purpose,
         };
         *kinds.entry(kind).or_default() += 1;
     }

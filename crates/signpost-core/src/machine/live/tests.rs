@@ -82,7 +82,7 @@ fn what_is_mounted_shows_where_disks_are_closed_to_us() {
     let look = Look::at(&machine, &Catalogue::built_in());
     let survey = &look.survey;
     assert_eq!(survey.machine.name, "kp-pc2");
-    let volumes: Vec<_> = survey.volumes.iter().map(|volume| (volume.kind.as_str(), volume.is_esp)).collect();
+    let volumes: Vec<_> = survey.volumes.iter().map(|volume| (volume.kind, volume.is_esp)).collect();
     assert_eq!(volumes, [("FAT32", true), ("XFS", false)]);
     assert_eq!(survey.volumes[1].label.as_deref(), Some("tide bench"));
     assert!(survey.volumes[1].device.as_ref().unwrap().ends_with("dev/vda2"));
