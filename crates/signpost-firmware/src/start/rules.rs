@@ -188,7 +188,7 @@ impl<H: Hardware> Search<'_, H> {
         let mut starts = Vec::new();
         let mut other = None;
         for partition in partitions {
-            let target = Target { partition: *partition, path: String::from(path) };
+            let target = || Target { partition: *partition, path: String::from(path) };
             // A leading backslash may be left out; slashes name no file.
             let program = if path.contains('/') {
                 Program::Missing
@@ -196,11 +196,13 @@ impl<H: Hardware> Search<'_, H> {
                 self.hardware.program(*partition, path.trim_start_matches('\\'), self.data)
             };
             match program {
-                Program::Starts if clones => starts.push(target),
-                Program::Starts if other.is_none() => return Verdict::Starts(vec![target]),
+                Program::Starts if clones => starts.push(target()),
+                Program::Starts if other.is_none() => return Verdict::Starts(vec![target()]),
                 Program::Starts | Program::Missing => {}
-                Program::Unfit(why) => other = other.or(Some(Verdict::Unfit { target, why })),
-                Program::CannotTell(why) => other = other.or(Some(Verdict::MayStart(target, why))),
+                Program::Unfit(why) => {
+                    other = other.or_else(|| Some(Verdict::Unfit { target: target(), why }));
+                }
+                Program::CannotTell(why) => other = other.or_else(|| Some(Verdict::MayStart(target(), why))),
             }
         }
         if !starts.is_empty() {
