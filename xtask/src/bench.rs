@@ -18,6 +18,8 @@ const MOST_FILE: f64 = 1.3;
 const MOST_COMPLETION: f64 = 2.0;
 const MOST_TOOLS: f64 = 0.2;
 const RUNS: usize = 3;
+/// How often the benchmarks measure what is compared, in turns.
+const TURNS: usize = 7;
 
 /// What an administrator types today, on each image: the table, then what every partition is.
 const TOOLS: &str = "for disk in \"$1\"/*.img; do sfdisk --dump \"$disk\" | sed -n 's/.*start= *\\([0-9]*\\), size= *\\([0-9]*\\).*/\\1 \\2/p' | \
@@ -35,27 +37,40 @@ pub fn run_all() -> Result<()> {
         "--bench",
         "prompt",
     ]))?;
-    let (one, many) = (median_of("survey/disks/1")?, median_of("survey/disks/64")?);
     print(
         "survey of 16 disks with 64 partitions / plain reads of the same blocks",
-        median_of("survey/disks/16")? / median_of("survey/plain-reads_16")?,
+        in_turns(|turn| ratio(&format!("survey/disks_16/{turn}"), &format!("survey/plain-reads_16/{turn}")))?,
         MOST_SURVEY,
     );
-    print("exponent from 1 to 64 disks", (many / one).ln() / 64f64.ln(), MOST_EXPONENT);
-    let plain = median_of("large-file/plain")?;
+    let grows = |turn| ratio(&format!("survey/disks_64/{turn}"), &format!("survey/disks_1/{turn}"));
+    print("exponent from 1 to 64 disks", in_turns(grows)?.ln() / 64f64.ln(), MOST_EXPONENT);
     for kind in ["ext4", "xfs", "btrfs"] {
         print(
             &format!("a file of 64 MiB from {kind} / plain"),
-            median_of(&format!("large-file/{kind}"))? / plain,
+            in_turns(|turn| {
+                ratio(&format!("large-file/{kind}/{turn}"), &format!("large-file/plain/{turn}"))
+            })?,
             MOST_FILE,
         );
     }
     print(
         "completing a path in a folder of 5,000 files / listing it",
-        median_of("completion/complete")? / median_of("completion/list")?,
+        ratio("completion/complete", "completion/list")?,
         MOST_COMPLETION,
     );
     against_tools()
+}
+
+/// The median of a ratio over all turns; prints them all.
+fn in_turns(ratio: impl Fn(usize) -> Result<f64>) -> Result<f64> {
+    let mut ratios = (0..TURNS).map(ratio).collect::<Result<Vec<f64>>>()?;
+    ratios.sort_by(f64::total_cmp);
+    println!("  in {TURNS} turns, by size: {ratios:.2?}");
+    Ok(ratios[TURNS / 2])
+}
+
+fn ratio(ours: &str, other: &str) -> Result<f64> {
+    Ok(median_of(ours)? / median_of(other)?)
 }
 
 fn print(what: &str, ratio: f64, most: f64) {

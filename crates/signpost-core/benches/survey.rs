@@ -2,21 +2,25 @@
 //! `cargo xtask bench` makes ratios of them.
 #![allow(clippy::unwrap_used, missing_docs, reason = "a benchmark that cannot go on has failed")]
 
+use std::cell::LazyCell;
 use std::fs::{self, File};
 use std::hint::black_box;
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
-use criterion::{BenchmarkId, Criterion, criterion_group, criterion_main};
+use criterion::measurement::WallTime;
+use criterion::{BenchmarkGroup, BenchmarkId, Criterion, criterion_group, criterion_main};
 use signpost_core::Machine;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::survey::Look;
 use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
-use signpost_disk::{Guid, file_system, partition_type, probe};
+use signpost_disk::file_system::{self, FileSystem};
+use signpost_disk::{Guid, partition_type, probe};
 
 /// As the program has it.
 #[global_allocator]
@@ -24,6 +28,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const PARTITIONS: usize = 64;
 const FILE: usize = 64 << 20; // bytes
+/// A machine that others use too is slow for seconds at a time: what is compared is measured in turns. As `xtask` has it.
+const TURNS: usize = 7;
 
 /// An identity that no other has.
 fn guid(disk: usize, partition: usize) -> Guid {
@@ -149,29 +155,45 @@ fn recorded(folder: &Path) -> Vec<(File, Vec<(u64, usize)>)> {
     logs.into_iter().map(|(file, reads)| (file, reads.lock().unwrap().clone())).collect()
 }
 
+/// A group whose benchmarks are short, since each is measured in every turn.
+fn group_in_turns<'a>(c: &'a mut Criterion, name: &str) -> BenchmarkGroup<'a, WallTime> {
+    let mut group = c.benchmark_group(name);
+    group.sample_size(20).warm_up_time(Duration::from_millis(500)).measurement_time(Duration::from_secs(1));
+    group
+}
+
 fn survey(c: &mut Criterion) {
-    let mut group = c.benchmark_group("survey");
+    let mut group = group_in_turns(c, "survey");
     let catalogue = Catalogue::built_in();
-    for disks in [1usize, 4, 16, 64] {
-        let folder = bench_folder(disks);
-        let machine = Machine::open_bench(folder.path()).unwrap();
-        group.sample_size(if disks > 16 { 10 } else { 20 });
-        group.bench_function(BenchmarkId::new("disks", disks), |b| {
-            b.iter(|| black_box(Look::at(&machine, &catalogue).survey.volumes.len()));
+    // Made when it is first measured: a run of a few benchmarks makes no disks for the others. That of 16 disks comes
+    // last, next to the plain reads that it is compared with.
+    let machines = [1usize, 4, 64, 16].map(|disks| {
+        let bench = LazyCell::new(move || {
+            let folder = bench_folder(disks);
+            let machine = Machine::open_bench(folder.path()).unwrap();
+            (folder, machine)
         });
-        if disks == 16 {
-            let reads = recorded(folder.path());
-            let mut buffer = vec![0; 2 << 20];
-            group.bench_function("plain-reads/16", |b| {
-                b.iter(|| {
-                    for (file, reads) in &reads {
-                        for (offset, length) in reads {
-                            file.read_exact_at(&mut buffer[..*length], *offset).unwrap();
-                        }
-                    }
-                });
+        (disks, bench)
+    });
+    let reads = LazyCell::new(|| recorded(machines[3].1.0.path()));
+    let mut buffer = vec![0; 2 << 20];
+    for turn in 0..TURNS {
+        for (disks, bench) in &machines {
+            group.bench_function(BenchmarkId::new(format!("disks/{disks}"), turn), |b| {
+                let machine = &bench.1;
+                b.iter(|| black_box(Look::at(machine, &catalogue).survey.volumes.len()));
             });
         }
+        group.bench_function(BenchmarkId::new("plain-reads/16", turn), |b| {
+            let reads = &*reads;
+            b.iter(|| {
+                for (file, reads) in reads {
+                    for (offset, length) in reads {
+                        file.read_exact_at(&mut buffer[..*length], *offset).unwrap();
+                    }
+                }
+            });
+        });
     }
     group.finish();
 }
@@ -183,42 +205,71 @@ fn tool(name: &str, args: &[&str]) {
     assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
 }
 
-/// A file of 64 MiB by each reader, into the caller's buffer, beside the same bytes from a plain file.
-fn large_files(c: &mut Criterion) {
-    let work = tempfile::tempdir().unwrap();
-    let tree = work.path().join("tree");
-    fs::create_dir_all(&tree).unwrap();
-    let bytes: Vec<u8> =
-        (0..FILE as u32).map(|index| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
-    let plain = tree.join("large");
-    fs::write(&plain, &bytes).unwrap();
-    let proto = work.path().join("proto");
-    fs::write(&proto, format!("/dev/null\n0 0\nd--755 0 0\nlarge ---644 0 0 {}\n$\n", plain.display()))
-        .unwrap();
-    let tree = tree.to_str().unwrap();
-    let mut group = c.benchmark_group("large-file");
-    group.sample_size(20);
-    let mut buffer = vec![0; FILE];
-    let file = File::open(&plain).unwrap();
-    group.bench_function("plain", |b| b.iter(|| file.read_exact_at(&mut buffer, 0).unwrap()));
-    let kinds: [(&str, &str, Vec<&str>); 3] = [
-        ("ext4", "mke2fs", vec!["-q", "-F", "-t", "ext4", "-d", tree]),
-        ("xfs", "mkfs.xfs", vec!["-q", "-f", "-p", proto.to_str().unwrap()]),
-        ("btrfs", "mkfs.btrfs", vec!["-q", "-f", "--rootdir", tree]),
-    ];
-    for (kind, mkfs, mut args) in kinds {
-        let image = work.path().join(kind);
+/// A tree with a file of 64 MiB, and what makes volumes of it.
+struct LargeFile {
+    work: tempfile::TempDir,
+    bytes: Vec<u8>,
+}
+
+impl LargeFile {
+    fn new() -> Self {
+        let work = tempfile::tempdir().unwrap();
+        let bytes: Vec<u8> =
+            (0..FILE as u32).map(|index| (index.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+        fs::create_dir_all(work.path().join("tree")).unwrap();
+        let large = Self { work, bytes };
+        fs::write(large.plain(), &large.bytes).unwrap();
+        large
+    }
+
+    fn plain(&self) -> PathBuf {
+        self.work.path().join("tree/large")
+    }
+
+    /// A volume of this kind with the file in it, opened by our reader.
+    fn volume(&self, kind: &str) -> Box<dyn FileSystem> {
+        let image = self.work.path().join(kind);
         File::create(&image).unwrap().set_len(400 << 20).unwrap();
-        args.push(image.to_str().unwrap());
-        tool(mkfs, &args);
+        let proto = self.work.path().join("proto");
+        let line = format!("large ---644 0 0 {}", self.plain().display());
+        fs::write(&proto, format!("/dev/null\n0 0\nd--755 0 0\n{line}\n$\n")).unwrap();
+        let tree = self.work.path().join("tree");
+        let [tree, proto, image_name] = [&tree, &proto, &image].map(|path| path.to_str().unwrap());
+        match kind {
+            "ext4" => tool("mke2fs", &["-q", "-F", "-t", "ext4", "-d", tree, image_name]),
+            "xfs" => tool("mkfs.xfs", &["-q", "-f", "-p", proto, image_name]),
+            _ => tool("mkfs.btrfs", &["-q", "-f", "--rootdir", tree, image_name]),
+        }
         let machine = Machine::of_images(std::slice::from_ref(&image));
         let device = machine.disks[0].contents.clone().unwrap();
         let (identity, _) = probe::identify(device.as_ref());
         let volume = file_system::open(&device, &identity).unwrap().unwrap();
-        assert!(volume.read("/large", FILE).unwrap() == bytes, "{kind}");
-        group.bench_function(kind, |b| {
-            b.iter(|| assert_eq!(volume.read_at("/large", 0, &mut buffer).unwrap(), FILE));
+        assert!(volume.read("/large", FILE).unwrap() == self.bytes, "{kind}");
+        volume
+    }
+}
+
+/// A file of 64 MiB by each reader, into the caller's buffer, beside the same bytes from a plain file.
+fn large_files(c: &mut Criterion) {
+    let large = LazyCell::new(LargeFile::new);
+    let plain = LazyCell::new(|| File::open(large.plain()).unwrap());
+    let volumes = ["ext4", "xfs", "btrfs"].map(|kind| {
+        let large = &large;
+        (kind, LazyCell::new(move || large.volume(kind)))
+    });
+    let mut group = group_in_turns(c, "large-file");
+    let mut buffer = vec![0; FILE];
+    for turn in 0..TURNS {
+        group.bench_function(BenchmarkId::new("plain", turn), |b| {
+            let file = &*plain;
+            b.iter(|| file.read_exact_at(&mut buffer, 0).unwrap());
         });
+        for (kind, volume) in &volumes {
+            group.bench_function(BenchmarkId::new(*kind, turn), |b| {
+                let volume = &**volume;
+                b.iter(|| assert_eq!(volume.read_at("/large", 0, &mut buffer).unwrap(), FILE));
+            });
+        }
     }
     group.finish();
 }
