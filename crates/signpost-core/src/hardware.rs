@@ -65,6 +65,9 @@ impl<'a> SurveyedHardware<'a> {
 
     /// A file that a plan would write.
     pub(crate) fn planned(&self, partition: usize, path: &str) -> Option<&'a [u8]> {
+        if self.planned.is_empty() {
+            return None;
+        }
         let path = path.to_lowercase();
         self.planned.iter().find(|file| (file.0, &file.1) == (partition, &path)).map(|file| file.2)
     }

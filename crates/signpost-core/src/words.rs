@@ -88,7 +88,7 @@ pub(crate) fn place(look: &Look<'_>, target: &Target) -> String {
 
 /// Path of a target as volumes write it: with slashes, from the root.
 pub(crate) fn volume_path(path: &str) -> String {
-    format!("/{}", path.trim_start_matches('\\').replace('\\', "/"))
+    ["/", path.trim_start_matches('\\')].concat().replace('\\', "/")
 }
 
 /// The title of the system, or of what the file is else.

@@ -34,7 +34,7 @@ pub(super) struct Contents {
     /// Entry files, whose they are not yet told.
     pub(super) entry_files: Vec<EntryFile>,
     /// Another system that it holds.
-    pub(super) other: Option<System>,
+    pub(super) other: Option<Box<System>>,
     /// Systems in image files.
     pub(super) images: Vec<System>,
     /// Whether a sleeping system's memory lies in a file of it.
@@ -91,7 +91,7 @@ fn of_volume(
     }
     if found.roots.is_empty() && facts.fault.is_none() {
         let volume = OneVolume { survey, slice_types, source, facts, reader: reader.as_ref() };
-        found.other = families::on_volume(&volume, catalogue);
+        found.other = families::on_volume(&volume, catalogue).map(Box::new);
     }
     if let Some(reader) = reader {
         found.names = reader.into_names();

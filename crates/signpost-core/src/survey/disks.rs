@@ -10,11 +10,10 @@ use signpost_disk::table::{Purpose, TableEntry, TableKind};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
-use signpost_menu::linux_files::mapper_name;
-
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
+use super::volumes::{Beside, take_device, volume_facts};
 use crate::code::Code;
 use crate::machine::live::described;
 use crate::machine::live::mounts::Mount;
@@ -27,6 +26,8 @@ pub(super) struct Source {
     pub(super) is_broken: bool,
     /// Where it is mounted in the running system.
     pub(super) mounts: Vec<Mount>,
+    /// A FAT, opened already. Not where it is mounted: what was read may be older than what the system has written.
+    pub(super) fat: Option<FatVolume>,
 }
 
 /// What the disks hold.
@@ -41,8 +42,17 @@ pub(super) struct Read {
     pub(super) slice_types: BTreeMap<(usize, u32), u8>,
 }
 
-/// What a look at one disk gave, or why none could be taken; and which of its parts hold a slot of ours.
-type Looked = Result<(volumes::Disk, Vec<Option<usize>>), String>;
+/// What a look at one disk gave, or why none could be taken; and the FATs among its parts.
+type Looked = Result<(volumes::Disk, Vec<Fat>), String>;
+
+/// A FAT of a disk, opened.
+struct Fat {
+    /// Its entry in the disk's table.
+    entry: Option<usize>,
+    volume: FatVolume,
+    /// Whether it holds a slot of ours.
+    has_slot: bool,
+}
 
 pub(super) fn read(machine: &Machine) -> Read {
     let mut findings = Vec::new();
@@ -50,18 +60,20 @@ pub(super) fn read(machine: &Machine) -> Read {
     let mut looked = Vec::new();
     // Index of the machine's disk for each that could be looked at.
     let mut of_machine = Vec::new();
-    // Disks of `looked` and their partitions that hold a slot of ours.
-    let mut homes = Vec::new();
+    // Of each disk of `looked`.
+    let mut fats: Vec<Vec<Fat>> = Vec::new();
     for (index, (facts, more, found)) in look_at_all(machine).into_iter().enumerate() {
         disks.push(facts);
         findings.extend(more);
-        if let Ok((found, with_slots)) = found {
-            homes.extend(with_slots.into_iter().map(|entry| (looked.len(), entry)));
+        if let Ok((found, opened)) = found {
+            fats.push(opened);
             looked.push(found);
             of_machine.push(index);
         }
     }
-    let is_home = |disk, entry, _: &SharedDevice, _: &Identity| homes.contains(&(disk, entry));
+    let is_home = |disk: usize, entry, _: &SharedDevice, _: &Identity| {
+        fats[disk].iter().any(|fat| fat.has_slot && fat.entry == entry)
+    };
     let found = guarded(|| Volumes::find(&looked, &is_home));
     let found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
     findings.extend(found.faults.iter().map(|fault| Finding {
@@ -69,19 +81,14 @@ pub(super) fn read(machine: &Machine) -> Read {
         message: format!("logical volumes: {fault}"),
         help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
     }));
-    let mut slice_types = BTreeMap::new();
-    for (found, index) in looked.iter().zip(&of_machine) {
-        for entry in &found.table.partitions {
-            if let Purpose::Mbr(kind) = entry.purpose {
-                slice_types.insert((index + 1, entry.number), kind.0);
-            }
-        }
-    }
-    let mut volumes: Vec<Volume> = Vec::with_capacity(found.list.len());
+    let slice_types = slice_types(&looked, &of_machine);
+    let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
+    let described = (1..).zip(&found.list).map(|(number, volume)| volume_facts(number, volume, &beside));
+    let mut volumes: Vec<Volume> = described.collect();
     let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
-    for (number, volume) in (1..).zip(&found.list) {
-        let mut facts = volume_facts(number, volume, &looked, &of_machine, &disks, &volumes);
-        mounts.push(take_device(machine, &volume.origin, &mut facts));
+    for (facts, volume) in volumes.iter_mut().zip(&found.list) {
+        let number = facts.number;
+        mounts.push(take_device(machine, &volume.origin, facts));
         if let Some(fault) = &facts.fault {
             findings.push(Finding {
                 code: Code::VolumeBroken,
@@ -92,10 +99,34 @@ pub(super) fn read(machine: &Machine) -> Read {
         if let Origin::Partition(disk, entry) = volume.origin {
             disks[of_machine[disk]].partitions[entry].volume = Some(number);
         }
-        volumes.push(facts);
     }
-    let sources = found.list.into_iter().zip(mounts).map(|(volume, mounts)| source(volume, mounts)).collect();
+    let sources = found.list.into_iter().zip(mounts).map(|(volume, mounts)| {
+        let fat = match volume.origin {
+            Origin::Disk(disk) => take_fat(&mut fats[disk], None),
+            Origin::Partition(disk, entry) => take_fat(&mut fats[disk], Some(entry)),
+            Origin::Mirror { .. } | Origin::Logical { .. } => None,
+        };
+        source(volume, mounts, fat)
+    });
+    let sources = sources.collect();
     Read { disks, volumes, sources, findings, home: found.home, slice_types }
+}
+
+fn take_fat(fats: &mut Vec<Fat>, entry: Option<usize>) -> Option<FatVolume> {
+    let index = fats.iter().position(|fat| fat.entry == entry)?;
+    Some(fats.swap_remove(index).volume)
+}
+
+fn slice_types(looked: &[volumes::Disk], of_machine: &[usize]) -> BTreeMap<(usize, u32), u8> {
+    let entries = looked
+        .iter()
+        .zip(of_machine)
+        .flat_map(|(found, index)| found.table.partitions.iter().map(move |entry| (index + 1, entry)));
+    let types = entries.filter_map(|(disk, entry)| match entry.purpose {
+        Purpose::Mbr(kind) => Some(((disk, entry.number), kind.0)),
+        Purpose::Gpt(_) | Purpose::Label(_) => None,
+    });
+    types.collect()
 }
 
 /// Looks at all disks, side by side: each one's facts, what is odd about it, and what it holds.
@@ -120,24 +151,20 @@ fn look_at(disk: &MachineDisk) -> Looked {
         }
     };
     let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
-    let with_slots = found.parts.iter().filter(|part| holds_slot(part.device(), part.identity()));
-    let with_slots = with_slots.map(|part| part.entry).collect();
-    Ok((found, with_slots))
+    let fats = found.parts.iter().filter(|part| part.identity().kind.is_fat());
+    let fats = fats.filter_map(|part| guarded(|| open_fat(part)).ok()?).collect();
+    Ok((found, fats))
 }
 
-/// Whether a volume holds a slot of ours.
-fn holds_slot(device: &SharedDevice, identity: &Identity) -> bool {
-    if !identity.kind.is_fat() {
-        return false;
-    }
-    guarded(|| {
-        let Ok(volume) = FatVolume::open(device.clone()) else { return false };
-        SLOT_NAMES.iter().any(|name| {
+fn open_fat(part: &volumes::Part) -> Option<Fat> {
+    let volume = FatVolume::open(part.device().clone()).ok()?;
+    // Most have no such folder.
+    let has_slot = volume.metadata(HOME_FOLDER).is_ok()
+        && SLOT_NAMES.iter().any(|name| {
             let head = volume.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE);
             head.is_ok_and(|head| Slot::decode(&head).is_ok())
-        })
-    })
-    .unwrap_or(false)
+        });
+    Some(Fat { entry: part.entry, volume, has_slot })
 }
 
 /// A disk's facts, by its number, itself, and whether it is the medium that the system was started from.
@@ -225,132 +252,12 @@ fn partition(entry: &TableEntry) -> Partition {
     }
 }
 
-/// Partitions that only confuse who looks for systems, by what their table calls them.
-fn aside(purpose: &str, name: &str, label: Option<&str>) -> Option<&'static str> {
-    let lower = [purpose, name, label.unwrap_or_default()].map(str::to_lowercase);
-    let any = |words: &[&str]| lower.iter().any(|text| words.iter().any(|word| text.contains(word)));
-    if any(&["recovery", "winre"]) {
-        Some("recovery")
-    } else if any(&["reserved"]) {
-        Some("reserved")
-    } else if any(&["diagnos"]) {
-        Some("vendor")
-    } else {
-        match purpose {
-            "vendor" => Some("vendor"),
-            "LDM metadata" => Some("metadata"),
-            "BIOS boot" => Some("boot code"),
-            _ => None,
-        }
-    }
-}
-
-fn volume_facts(
-    number: usize,
-    volume: &volumes::Volume,
-    looked: &[volumes::Disk],
-    of_machine: &[usize],
-    disks: &[Disk],
-    before: &[Volume],
-) -> Volume {
-    let (index, entry) = match &volume.origin {
-        Origin::Disk(disk) => (Some(*disk), None),
-        Origin::Partition(disk, entry) => (Some(*disk), looked[*disk].table.partitions.get(*entry)),
-        Origin::Mirror { .. } | Origin::Logical { .. } => (None, None),
-    };
-    let (members, lv) = match &volume.origin {
-        Origin::Mirror { members, .. } => (members.clone(), None),
-        Origin::Logical { group, name, members } => (members.clone(), Some((group.clone(), name.clone()))),
-        _ => (Vec::new(), None),
-    };
-    let on = index.map(|index| of_machine[index]);
-    let disk = on.map(|index| index + 1).or_else(|| Some(before.get(*members.first()?)?.disk));
-    let disk_facts = on.and_then(|index| disks.get(index));
-    let size = entry.map(|entry| entry.size).or(volume.device.as_ref().map(|device| device.size()));
-    let size = size.unwrap_or(0);
-    let cut = volume.device.as_ref().map_or(0, |device| size.saturating_sub(device.size()));
-    let fault = volume.fault.as_ref().map(ToString::to_string);
-    let fault =
-        fault.or_else(|| (cut > 0).then(|| format!("the disk ends {cut} bytes before the partition does")));
-    let identity = &volume.identity;
-    let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
-    let name = entry.map(|entry| entry.name.clone()).unwrap_or_default();
-    // Disks that could not be looked at are counted too.
-    let place = volume.origin.words(looked, |disk| of_machine.get(disk).map_or(0, |index| index + 1));
-    Volume {
-        number,
-        device: None,
-        mounted: Vec::new(),
-        is_running_root: false,
-        disk: disk.unwrap_or(0),
-        partition: entry.map(|entry| entry.number),
-        place,
-        lv,
-        members: members.iter().map(|index| index + 1).collect(),
-        kind: identity.kind.to_string(),
-        is_fat: identity.kind.is_fat() && fault.is_none(),
-        firmware_reads: (identity.kind.is_fat() || volume.beneath_raid.is_some()) && fault.is_none(),
-        is_esp: entry.is_some_and(|entry| entry.purpose.is_esp()),
-        is_extended_boot: entry.is_some_and(|entry| entry.purpose.is_extended_boot()),
-        label: identity.label.clone(),
-        uuid: identity.uuid.clone(),
-        size,
-        fault,
-        is_member: identity.kind.is_member(),
-        is_encrypted: identity.kind.is_encrypted(),
-        is_unclean: identity.is_unclean,
-        is_hibernated: identity.is_hibernated,
-        aside: aside(&purpose, &name, identity.label.as_deref()),
-        inside: identity.inside.clone(),
-        part_uuid: entry.and_then(|entry| entry.uuid.clone()),
-        // A BSD label has one name for all of its partitions.
-        part_label: Some(name)
-            .filter(|name| !name.is_empty() && entry.is_some_and(|entry| entry.slice.is_none())),
-        disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
-        disk_guid: disk_facts.and_then(|disk| disk.table.guid.clone()),
-        mbr_type: entry.and_then(|entry| match entry.purpose {
-            Purpose::Mbr(kind) => Some(kind.0),
-            Purpose::Gpt(_) | Purpose::Label(_) => None,
-        }),
-    }
-}
-
-/// Notes a volume's device in the running system, and where it is mounted.
-fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume) -> Vec<Mount> {
-    let Some(devices) = &machine.devices else { return Vec::new() };
-    let disk = || machine.disks.get(facts.disk.checked_sub(1)?);
-    let numbers = match origin {
-        Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
-        Origin::Mirror { uuid, .. } => devices.array(uuid),
-        Origin::Disk(_) | Origin::Partition(..) => disk().and_then(|disk| disk.device(facts.partition)),
-    };
-    let Some(numbers) = numbers else { return Vec::new() };
-    facts.device = devices.file_of(numbers).map(|file| file.display().to_string());
-    let mounts = devices.mounts_of(numbers);
-    facts.mounted = mounts.iter().map(|mount| mount.point.display().to_string()).collect();
-    // While it is mounted, it is in use, and nothing is wrong with that.
-    facts.is_unclean &= mounts.is_empty();
-    facts.is_running_root = machine.running.device == Some(numbers);
-    mounts
-}
-
-fn source(volume: volumes::Volume, mounts: Vec<Mount>) -> Source {
+fn source(volume: volumes::Volume, mounts: Vec<Mount>, fat: Option<FatVolume>) -> Source {
     let mut identity = volume.identity;
     if let Some(kind) = volume.beneath_raid {
         identity = Identity::of_kind(kind);
     }
     let is_broken = volume.fault.is_some() || identity.kind == VolumeKind::Unknown;
-    Source { device: volume.device, identity, is_broken, mounts }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_only_confuses_is_told_by_name_or_type() {
-        assert_eq!(aside("NTFS or exFAT", "", Some("WinRE_DRV")), Some("recovery"));
-        assert_eq!(aside("vendor reserved", "reserved", None), Some("reserved"));
-        assert_eq!(aside("Linux data", "larkspur", Some("larkspur")), None);
-    }
+    let fat = fat.filter(|_| mounts.is_empty() && !is_broken);
+    Source { device: volume.device, identity, is_broken, mounts, fat }
 }

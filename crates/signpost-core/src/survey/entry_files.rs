@@ -20,7 +20,7 @@ pub(super) fn on_volume(reader: &VolumeReader, number: usize, roots: &[Root]) ->
     let mut found = Vec::new();
     for below in folders {
         for folder in FOLDERS {
-            found.extend(in_folder(reader, number, &format!("{below}{folder}")));
+            found.extend(in_folder(reader, number, &[&below, folder].concat()));
         }
     }
     found

@@ -1,5 +1,6 @@
 //! Systems that show by what lies on their volume: catalogue rows, then what a volume tells of itself.
 
+use memchr::memmem;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::image::version_resource;
 
@@ -53,12 +54,11 @@ fn by_row(volume: &OneVolume<'_>, catalogue: &Catalogue) -> Option<System> {
 /// Whether a volume has all marks of a row; files are looked for last, since that takes reading.
 fn has(volume: &OneVolume<'_>, marks: &VolumeMarks) -> bool {
     let facts = volume.facts;
-    let kind =
-        marks.kinds.is_empty() || marks.kinds.iter().any(|kind| kind.eq_ignore_ascii_case(&facts.kind));
+    let kind = marks.kinds.is_empty() || marks.kinds.iter().any(|kind| kind.eq_ignore_ascii_case(facts.kind));
     let of_type = || {
-        let own = slice_type(volume).map(|kind| format!("{kind:02x}"));
+        let own = || slice_type(volume).map(|kind| format!("{kind:02x}"));
         marks.types.is_empty()
-            || own.is_some_and(|own| marks.types.iter().any(|kind| kind.eq_ignore_ascii_case(&own)))
+            || own().is_some_and(|own| marks.types.iter().any(|kind| kind.eq_ignore_ascii_case(&own)))
     };
     let label = || {
         let mut labels = facts.label.iter().chain(&facts.inside);
@@ -68,8 +68,7 @@ fn has(volume: &OneVolume<'_>, marks: &VolumeMarks) -> bool {
         return false;
     }
     let sector = marks.boot_sector.as_ref().is_none_or(|text| {
-        first_sector(volume)
-            .is_some_and(|sector| sector.windows(text.len().max(1)).any(|window| window == text.as_bytes()))
+        first_sector(volume).is_some_and(|sector| memmem::find(&sector, text.as_bytes()).is_some())
     });
     let is_there = |path: &String| volume.reader.is_some_and(|reader| reader.has_file(path));
     sector && marks.files.iter().all(is_there)
@@ -111,11 +110,15 @@ fn by_itself(volume: &OneVolume<'_>) -> Option<System> {
 
 /// UFS in the first partition of a BSD label: what the label, or the volume, calls it.
 fn bsd_name(volume: &OneVolume<'_>) -> Option<String> {
+    if !volume.facts.kind.starts_with("UFS") {
+        return None;
+    }
     let (_, own) = volume.survey.partition_of(volume.facts)?;
-    let is_root =
-        own.slice.as_ref().is_some_and(|slice| slice.ends_with('a')) && volume.facts.kind.starts_with("UFS");
-    let name = Some(own.name.clone()).filter(|name| !name.is_empty()).or(volume.facts.label.clone());
-    is_root.then(|| name.unwrap_or_else(|| "BSD system".into()))
+    let is_root = own.slice.as_ref().is_some_and(|slice| slice.ends_with('a'));
+    is_root.then(|| {
+        let name = Some(&own.name).filter(|name| !name.is_empty()).or(volume.facts.label.as_ref());
+        name.cloned().unwrap_or_else(|| "BSD system".into())
+    })
 }
 
 fn first_sector(volume: &OneVolume<'_>) -> Option<Vec<u8>> {
@@ -133,9 +136,31 @@ fn named_in_first_sector(volume: &OneVolume<'_>) -> Option<String> {
     let sector = first_sector(volume).filter(|sector| sector.ends_with(&[0x55, 0xaa]))?;
     let items = volume.reader?.list("/").ok()?;
     let names = items.into_iter().filter(|item| !item.is_folder).take(MAX_ROOT);
-    names.map(|item| item.name).find(|name| {
-        let (stem, extension) = name.split_once('.').unwrap_or((name, ""));
-        let packed = format!("{:<8}{:<3}", stem.to_uppercase(), extension.to_uppercase());
-        packed.len() == 11 && sector.windows(11).any(|window| window == packed.as_bytes())
-    })
+    names
+        .map(|item| item.name)
+        .find(|name| packed(name).is_some_and(|packed| memmem::find(&sector, &packed).is_some()))
+}
+
+/// A short name as folders and boot sectors write it: blanks behind either part, no dot.
+fn packed(name: &str) -> Option<[u8; 11]> {
+    let (stem, extension) = name.split_once('.').unwrap_or((name, ""));
+    let mut packed = [b' '; 11];
+    let (first, second) = packed.split_at_mut(8);
+    first.get_mut(..stem.len())?.copy_from_slice(stem.as_bytes());
+    second.get_mut(..extension.len())?.copy_from_slice(extension.as_bytes());
+    packed.make_ascii_uppercase();
+    Some(packed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_packed_as_boot_sectors_write_them() {
+        assert_eq!(packed("gauge.sys").as_ref(), Some(b"GAUGE   SYS"));
+        assert_eq!(packed("LOADER").as_ref(), Some(b"LOADER     "));
+        assert_eq!(packed("a rather long name"), None);
+        assert_eq!(packed("a.conf"), None);
+    }
 }

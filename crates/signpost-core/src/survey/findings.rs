@@ -37,7 +37,8 @@ fn finding(code: Code, message: String, help: &str) -> Finding {
 /// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
 fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
     let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    let mut volumes: BTreeMap<(&str, &str), Vec<usize>> = BTreeMap::new();
+    let mut file_systems: Vec<(&str, usize)> = Vec::new();
+    let mut partitions: Vec<(&str, usize)> = Vec::new();
     for disk in &look.survey.disks {
         let table = &disk.table;
         let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
@@ -51,16 +52,20 @@ fn clones(look: &Look<'_>, found: &mut Vec<Finding>) {
     for (index, volume) in look.survey.volumes.iter().enumerate() {
         let is_member = volume.is_member || (volume.kind == "btrfs" && look.reader(index).is_none());
         if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
-            volumes.entry(("UUID", uuid)).or_default().push(index);
+            file_systems.push((uuid, index));
         }
         if let Some(part_uuid) = &volume.part_uuid {
-            volumes.entry(("partition GUID", part_uuid)).or_default().push(index);
+            partitions.push((part_uuid, index));
         }
     }
     // A name that tells each apart is looked for only where it is needed: that takes comparing all with all.
-    for ((kind, identity), indices) in volumes.into_iter().filter(|(_, indices)| indices.len() > 1) {
-        let told = indices.into_iter().map(|index| told_apart(look, index)).collect();
-        by_identity.insert(format!("{kind} {identity}"), told);
+    for (kind, mut all) in [("UUID", file_systems), ("partition GUID", partitions)] {
+        all.sort_unstable();
+        let shared = all.chunk_by(|one, other| one.0 == other.0);
+        for same in shared.filter(|same| same.len() > 1) {
+            let told = same.iter().map(|(_, index)| told_apart(look, *index)).collect();
+            by_identity.insert(format!("{kind} {}", same[0].0), told);
+        }
     }
     for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
         let message = format!("{} share the {identity}", named.join(" and "));

@@ -72,7 +72,7 @@ impl Search<'_> {
         let mut below = Vec::new();
         for item in items {
             let lower = item.name.to_lowercase();
-            let path = format!("{folder}/{}", item.name);
+            let path = [folder, "/", &item.name].concat();
             if item.is_folder && depth > 1 && !lower.starts_with('.') && !NOT_IN.contains(&lower.as_str()) {
                 below.push(path);
             } else if !item.is_folder

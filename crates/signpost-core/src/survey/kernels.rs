@@ -71,8 +71,8 @@ pub(super) fn on_volume(
 }
 
 fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
-    let mut folders = vec![format!("{below}/boot"), below.to_string()];
-    for item in reader.list(&format!("{below}/EFI")).unwrap_or_default() {
+    let mut folders = vec![[below, "/boot"].concat(), below.to_string()];
+    for item in reader.list(&[below, "/EFI"].concat()).unwrap_or_default() {
         if item.is_folder {
             folders.push(format!("{below}/EFI/{}", item.name));
         }

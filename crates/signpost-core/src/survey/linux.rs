@@ -13,7 +13,7 @@ use crate::catalogue::Family;
 /// Reads a system's `os-release` below a folder, which is its root; its path too.
 pub(super) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, OsRelease)> {
     PATHS.iter().find_map(|path| {
-        let path = format!("{below}{path}");
+        let path = [below, path].concat();
         let release = OsRelease::parse(&reader.text(&path)?);
         Some((path, release))
     })

@@ -19,6 +19,7 @@ mod side_by_side;
 mod startup;
 mod states;
 mod systems;
+mod volumes;
 
 use std::cell::OnceCell;
 
@@ -151,7 +152,7 @@ impl<'m> Look<'m> {
             volume.is_hibernated |= found.is_asleep;
             self.survey.startup_files.append(&mut found.startup_files);
             entries.append(&mut found.entry_files);
-            others.extend(found.other.take());
+            others.extend(found.other.take().map(|system| *system));
             images.append(&mut found.images);
         }
         systems::assign(self, catalogue);

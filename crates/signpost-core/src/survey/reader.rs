@@ -20,8 +20,14 @@ pub(super) type Names = OnceCell<Option<Vec<String>>>;
 
 /// Whether an uppermost folder with these names may have what a path leads to.
 pub(super) fn may_hold(names: &[String], path: &str) -> bool {
-    let first = path.split('/').find(|part| !part.is_empty() && *part != ".");
-    first.is_none_or(|first| first == ".." || names.binary_search(&first.to_lowercase()).is_ok())
+    let Some(first) = path.split('/').find(|part| !part.is_empty() && *part != ".") else { return true };
+    // Asked so often that a text of its own, in lower case, is made only where it must be.
+    let found = if first.is_ascii() {
+        names.binary_search_by(|name| name.bytes().cmp(first.bytes().map(|byte| byte.to_ascii_lowercase())))
+    } else {
+        names.binary_search(&first.to_lowercase())
+    };
+    first == ".." || found.is_ok()
 }
 
 /// A volume's file system, opened.
@@ -36,10 +42,14 @@ impl VolumeReader {
             let device = source.device.as_ref().filter(|_| !source.is_broken)?;
             guarded(|| file_system::open(device, &source.identity)).ok()??.ok()
         };
-        if source.mounts.is_empty() {
-            return raw().map(|fs| Self { fs, names });
-        }
-        MountedVolume::open(&source.mounts, raw).map(|volume| Self { fs: Box::new(volume), names })
+        let fs: Box<dyn FileSystem> = if !source.mounts.is_empty() {
+            Box::new(MountedVolume::open(&source.mounts, raw)?)
+        } else if let Some(fat) = &source.fat {
+            Box::new(fat.clone())
+        } else {
+            raw()?
+        };
+        Some(Self { fs, names })
     }
 
     /// The names in its uppermost folder, kept for when it is opened again.
