@@ -9,7 +9,7 @@ use super::facts::{Survey, Volume};
 use crate::durable::write_durably;
 use crate::error::Result;
 
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 /// Bytes of a kept survey.
 const MAX_RECORD: u64 = 16 << 20;
 
@@ -109,8 +109,17 @@ fn things(survey: &Survey) -> BTreeMap<String, String> {
         add(format!("start-up file {} on {}", file.path, on(file.volume)), format!("content {content}"));
     }
     for entry in &survey.firmware.entries {
-        let place = entry.place.map_or_else(|| "not in the order".into(), |place| format!("place {place}"));
-        add(format!("firmware entry {}", entry.number), format!("\"{}\", {place}", entry.label));
+        let unused = if entry.is_active { "" } else { ", not used" };
+        let target =
+            entry.target.as_ref().map(|target| format!(", to {} on {}", target.file, on(target.volume)));
+        add(
+            format!("firmware entry {}", entry.number),
+            format!("\"{}\"{unused}{}", entry.label, target.unwrap_or_default()),
+        );
+    }
+    // By itself: an entry put before others changes nothing about these.
+    if !survey.firmware.order.is_empty() {
+        add("boot order".into(), survey.firmware.order.join(", "));
     }
     things
 }

@@ -170,9 +170,10 @@ fn changes_since_the_last_survey_are_told() {
     let text = machine.ok(&["survey"]);
     for line in [
         "Changed since the last survey\n",
-        "new   start-up file /EFI/larkspur/new.efi on 0A0A-0001",
-        "gone  disk CRM-1: 6291456 bytes, gpt",
-        "gone  system Meridian Desktop 4",
+        "new      start-up file /EFI/larkspur/new.efi on 0A0A-0001",
+        "changed  firmware entry 0001: \"Meridian\"; it was \"Meridian\", to /EFI/meridian/start.efi on",
+        "gone     disk CRM-1: 6291456 bytes, gpt",
+        "gone     system Meridian Desktop 4",
     ] {
         assert!(text.contains(line), "{line}\n{text}");
     }

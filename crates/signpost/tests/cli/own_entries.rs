@@ -104,6 +104,25 @@ fn entries_are_ordered_by_number_or_name_and_the_rest_stays_behind() {
 }
 
 #[test]
+fn a_survey_tells_what_became_of_the_entries_and_not_of_those_they_were_put_before() {
+    let machine = TestMachine::small();
+    machine.ok(&["survey"]);
+    machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi", "--first"]);
+    machine.ok(&["firmware", "use", "1", "off", "--despite", "last-way"]);
+    let changes = &machine.json(&["survey"])["changes"];
+    let told = |kind: &str| changes[kind].as_array().unwrap().clone();
+    assert_eq!(told("new"), ["firmware entry 0000: \"Larkspur\", to /EFI/larkspur/lkload.efi on 0A0A-0001"]);
+    assert_eq!(
+        told("changed"),
+        [
+            "boot order: 0000, 0001; it was 0001",
+            "firmware entry 0001: \"Meridian\", not used, to /EFI/meridian/start.efi on 0B0B-0001; it was \"Meridian\", to /EFI/meridian/start.efi on 0B0B-0001"
+        ]
+    );
+    assert_eq!(told("gone"), [""; 0]);
+}
+
+#[test]
 fn names_that_fit_nothing_or_too_much_and_changes_that_must_not_be_are_answered() {
     let machine = years_old();
     let mut said = String::new();
