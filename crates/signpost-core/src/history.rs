@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
-use crate::durable::write_durably;
 use crate::error::{Error, Result};
+use crate::kept;
 use crate::machine::Location;
 
 /// One step: what was written, and everything as it was before.
@@ -207,10 +207,7 @@ impl History {
     pub fn open(folder: &Path) -> Result<Self> {
         let mut records = Vec::new();
         for path in record_files(folder)? {
-            let text = std::fs::read_to_string(&path).map_err(|error| Error::unusable(&path, error))?;
-            let record: Record =
-                serde_json::from_str(&text).map_err(|error| Error::unusable(&path, error))?;
-            records.push(record);
+            records.extend(kept::read::<Record>(&path)?);
         }
         records.sort_by_key(|record: &Record| record.serial);
         Ok(Self { folder: folder.to_path_buf(), records })
@@ -283,8 +280,7 @@ impl History {
             snapshot: before.variables.iter().map(StoredVariable::from).collect(),
         };
         let path = self.folder.join(format!("{serial:04}.json"));
-        let text = serde_json::to_string_pretty(&record).map_err(|error| Error::unusable(&path, error))?;
-        write_durably(&path, text.as_bytes())?;
+        kept::write(&path, &record)?;
         self.records.push(record);
         Ok(serial)
     }

@@ -11,11 +11,11 @@ use signpost_menu::document::Host;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 
-use crate::durable::write_durably;
 use crate::error::{Error, Refusal, Result};
 use crate::firmware::number_of;
 use crate::history::{Action, Change, History, Record, Write};
 use crate::home::{self, BootProgram};
+use crate::kept;
 use crate::menu_file::{self, MenuFile};
 use crate::plan::{self, Plan, Wishes, guards, state_after, words};
 use crate::rehearse::{Outcome, WhatIf, rehearse, rehearse_with};
@@ -106,13 +106,7 @@ impl Held {
     /// # Errors
     /// Where the file cannot be read.
     pub fn load(path: &Path) -> Result<Option<Self>> {
-        let text = match std::fs::read_to_string(path) {
-            Ok(text) => text,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(Error::unusable(path, error)),
-        };
-        let held: Self = serde_json::from_str(&text).map_err(|error| Error::unusable(path, error))?;
-        Ok((held.format == FORMAT).then_some(held))
+        Ok(kept::read(path)?.filter(|held: &Self| held.format == FORMAT))
     }
 
     /// Keeps it.
@@ -120,8 +114,7 @@ impl Held {
     /// # Errors
     /// Where it cannot be written.
     pub fn save(&self, path: &Path) -> Result<()> {
-        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
-        write_durably(path, (text + "\n").as_bytes())
+        kept::write(path, self)
     }
 }
 

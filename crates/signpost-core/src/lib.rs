@@ -15,6 +15,7 @@ pub mod hardware;
 pub mod history;
 pub mod hold;
 pub mod home;
+mod kept;
 pub mod machine;
 pub mod menu_file;
 pub mod once;

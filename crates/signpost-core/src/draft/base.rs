@@ -6,12 +6,10 @@ use std::path::Path;
 use serde::{Deserialize, Serialize};
 
 use super::text::Field;
-use crate::durable::write_durably;
-use crate::error::{Error, Result};
+use crate::error::Result;
+use crate::kept;
 
 const FORMAT: u32 = 1;
-/// Bytes of a kept draft.
-const MAX_RECORD: u64 = 4 << 20;
 
 /// What draft wrote last, by what each entry is for.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -37,13 +35,8 @@ impl Default for Base {
 impl Base {
     /// Reads it; nothing, where no draft was made yet, or by another version.
     pub fn load(record: &Path) -> Self {
-        let read = || {
-            let length = std::fs::metadata(record).ok()?.len();
-            let text = (length <= MAX_RECORD).then(|| std::fs::read_to_string(record).ok())??;
-            let base: Self = serde_json::from_str(&text).ok()?;
-            (base.format == FORMAT).then_some(base)
-        };
-        read().unwrap_or_default()
+        let read = kept::read(record).ok().flatten();
+        read.filter(|base: &Self| base.format == FORMAT).unwrap_or_default()
     }
 
     /// Keeps it.
@@ -51,11 +44,7 @@ impl Base {
     /// # Errors
     /// Where it cannot be written.
     pub fn save(&self, record: &Path) -> Result<()> {
-        if *self == Self::load(record) {
-            return Ok(());
-        }
-        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(record, error))?;
-        write_durably(record, (text + "\n").as_bytes())
+        kept::write(record, self)
     }
 
     /// Forgets an entry, so that it is offered again.

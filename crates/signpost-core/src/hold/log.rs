@@ -5,9 +5,9 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
-use crate::durable::write_durably;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::history;
+use crate::kept;
 
 /// The same corrections in a row after which nothing more is written.
 pub const MAX_SAME: usize = 3;
@@ -40,11 +40,7 @@ impl Log {
     /// # Errors
     /// Where it cannot be read.
     pub fn load(path: &Path) -> Result<Self> {
-        match std::fs::read_to_string(path) {
-            Ok(text) => serde_json::from_str(&text).map_err(|error| Error::unusable(path, error)),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Self::default()),
-            Err(error) => Err(Error::unusable(path, error)),
-        }
+        Ok(kept::read(path)?.unwrap_or_default())
     }
 
     /// Whether the same was put right so often in a row that it does not help.
@@ -74,8 +70,7 @@ impl Log {
         self.corrections.push(Correction { time: history::now(), boot_id, found: found.to_string(), what });
         let over = self.corrections.len().saturating_sub(MAX_KEPT);
         self.corrections.drain(..over);
-        let text = serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
-        write_durably(path, (text + "\n").as_bytes())
+        kept::write(path, self)
     }
 
     /// Starts counting anew.
@@ -92,9 +87,7 @@ impl Log {
                     found: String::new(),
                     what,
                 });
-                let text =
-                    serde_json::to_string_pretty(self).map_err(|error| Error::unusable(path, error))?;
-                write_durably(path, (text + "\n").as_bytes())
+                kept::write(path, self)
             }
             _ => Ok(()),
         }

@@ -6,12 +6,10 @@ use std::path::Path;
 use serde::{Deserialize, Serialize};
 
 use super::facts::{Survey, Volume};
-use crate::durable::write_durably;
 use crate::error::Result;
+use crate::kept;
 
 const FORMAT: u32 = 2;
-/// Bytes of a kept survey.
-const MAX_RECORD: u64 = 16 << 20;
 
 /// What a survey is compared by: a thing's name, and what is worth saying of it.
 #[derive(Debug, Serialize, Deserialize)]
@@ -34,9 +32,7 @@ pub struct Changes {
 impl Changes {
     /// The differences from the survey that is kept; `None` where none is kept, or it cannot be read.
     pub fn since(record: &Path, survey: &Survey) -> Option<Self> {
-        let length = std::fs::metadata(record).ok()?.len();
-        let text = (length <= MAX_RECORD).then(|| std::fs::read_to_string(record).ok())??;
-        let before: Record = serde_json::from_str(&text).ok()?;
+        let before: Record = kept::read(record).ok()??;
         (before.format == FORMAT).then(|| between(&before.things, &things(survey)))
     }
 
@@ -45,12 +41,7 @@ impl Changes {
     /// # Errors
     /// Where the file cannot be written.
     pub fn keep(record: &Path, survey: &Survey) -> Result<()> {
-        let record_now = Record { format: FORMAT, things: things(survey) };
-        let text = serde_json::to_string_pretty(&record_now).unwrap_or_default() + "\n";
-        if std::fs::read_to_string(record).is_ok_and(|before| before == text) {
-            return Ok(());
-        }
-        write_durably(record, text.as_bytes())
+        kept::write(record, &Record { format: FORMAT, things: things(survey) })
     }
 
     /// Whether nothing is different.

@@ -1,0 +1,76 @@
+//! Files that we keep for ourselves beside a machine: JSON, for people to read too.
+
+use std::io::ErrorKind;
+use std::path::Path;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::durable::write_durably;
+use crate::error::{Error, Result};
+
+/// No file of ours is longer.
+const MAX_LENGTH: u64 = 16 << 20; // bytes
+
+/// What a file says; `None` where there is none.
+///
+/// # Errors
+/// Where it cannot be read, is too long to be ours, or says something else.
+pub(crate) fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
+    let length = match std::fs::metadata(path) {
+        Ok(found) => found.len(),
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(Error::unusable(path, error)),
+    };
+    if length > MAX_LENGTH {
+        let why = format!("it has {length} bytes; what we write has at most {MAX_LENGTH}");
+        return Err(Error::unusable(path, why));
+    }
+    let text = std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))?;
+    serde_json::from_str(&text).map(Some).map_err(|error| Error::unusable(path, error))
+}
+
+/// Writes a file; one that says the same already is left alone.
+///
+/// # Errors
+/// Where it cannot be written; it is then as it was.
+pub(crate) fn write<T: Serialize>(path: &Path, what: &T) -> Result<()> {
+    let text = serde_json::to_string_pretty(what).map_err(|error| Error::unusable(path, error))? + "\n";
+    if std::fs::read_to_string(path).is_ok_and(|before| before == text) {
+        return Ok(());
+    }
+    write_durably(path, text.as_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_written_is_read_and_what_is_no_file_of_ours_is_an_error_with_its_place() {
+        let work = tempfile::tempdir().unwrap();
+        let path = work.path().join("kept.json");
+        assert_eq!(read::<Vec<u32>>(&path).unwrap(), None);
+        write(&path, &[1, 2]).unwrap();
+        assert_eq!(read::<Vec<u32>>(&path).unwrap(), Some(vec![1, 2]));
+        let error = |result: Result<Option<Vec<u32>>>| result.unwrap_err().to_string();
+        std::fs::write(&path, "[1,").unwrap();
+        assert!(error(read(&path)).contains("kept.json: EOF while parsing"), "{}", error(read(&path)));
+        std::fs::File::create(&path).unwrap().set_len(MAX_LENGTH + 1).unwrap();
+        assert!(error(read(&path)).ends_with("it has 16777217 bytes; what we write has at most 16777216"));
+    }
+
+    #[test]
+    fn a_file_that_says_the_same_is_left_alone() {
+        use std::os::unix::fs::MetadataExt;
+        let work = tempfile::tempdir().unwrap();
+        let path = work.path().join("kept.json");
+        let inode = || std::fs::metadata(&path).unwrap().ino();
+        write(&path, &1).unwrap();
+        let before = inode();
+        write(&path, &1).unwrap();
+        assert_eq!(inode(), before);
+        write(&path, &2).unwrap();
+        assert_ne!(inode(), before);
+    }
+}
