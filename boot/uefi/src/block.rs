@@ -5,9 +5,10 @@ use alloc::vec;
 use core::ptr::NonNull;
 
 use signpost_disk::block::{BlockDevice, ReadError};
-use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
 use uefi::proto::media::block::BlockIO;
 use uefi::{Handle, Result};
+
+use crate::shared;
 
 /// Bytes that go through a buffer of our own at once.
 const BOUNCE: usize = 1 << 20;
@@ -36,9 +37,7 @@ impl FirmwareBlocks {
 
     /// Opens a handle's block device; `None` inside where there is no medium.
     pub fn open(handle: Handle) -> Result<Option<Self>> {
-        let params = OpenProtocolParams { handle, agent: boot::image_handle(), controller: None };
-        // SAFETY: the device is only read, by this program alone while it runs; drivers keep theirs.
-        let mut io = unsafe { boot::open_protocol::<BlockIO>(params, OpenProtocolAttributes::GetProtocol)? };
+        let mut io = shared::open::<BlockIO>(handle)?;
         let media = io.media();
         let (block_size, is_there) = (media.block_size() as usize, media.is_media_present());
         if !is_there || block_size == 0 || !block_size.is_power_of_two() {

@@ -4,11 +4,12 @@ use alloc::vec::Vec;
 
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::session::Key;
-use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams, ScopedProtocol, SearchType};
-use uefi::proto::ProtocolPointer;
+use uefi::boot::{self, ScopedProtocol, SearchType};
 use uefi::proto::console::text::{InputEx, Key as FirmwareKey, ScanCode};
 use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
 use uefi::{Event, Handle, Identify, system};
+
+use crate::shared;
 
 /// Of `KeyShiftState` (UEFI specification, 12.3).
 const RIGHT_ALT_PRESSED: u32 = 0x10;
@@ -82,17 +83,11 @@ fn devices() -> Vec<Device> {
 
 /// A device; the console that stands for all of them has no device path.
 fn device(handle: Handle) -> Option<Device> {
-    let is_serial = get::<DevicePath>(handle)?
+    let is_serial = shared::open::<DevicePath>(handle)
+        .ok()?
         .node_iter()
         .any(|node| node.full_type() == (DeviceType::MESSAGING, DeviceSubType::MESSAGING_UART));
-    Some(Device { input: get(handle)?, is_serial })
-}
-
-fn get<P: ProtocolPointer + ?Sized>(handle: Handle) -> Option<ScopedProtocol<P>> {
-    let params = OpenProtocolParams { handle, agent: boot::image_handle(), controller: None };
-    // SAFETY: the firmware's console goes on holding the device; both only ask it for keys and its path, and neither is
-    // taken away while this program runs.
-    unsafe { boot::open_protocol(params, OpenProtocolAttributes::GetProtocol) }.ok()
+    Some(Device { input: shared::open(handle).ok()?, is_serial })
 }
 
 fn key_of(key: FirmwareKey, letter: impl FnOnce(char) -> char) -> Key {

@@ -20,11 +20,11 @@ use signpost_menu::place::VolumeIdentity;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 use uefi::Handle;
-use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams};
+use uefi::boot;
 use uefi::proto::media::block::BlockIO;
 
 use crate::block::FirmwareBlocks;
-use crate::variables;
+use crate::{shared, variables};
 
 /// Bytes of a text file, or a text in a program, that is read.
 const MAX_TEXT: usize = 64 * 1024;
@@ -201,15 +201,7 @@ fn sector_sizes(disks: &[Disk], disk: usize) -> u64 {
 
 /// A handle's device path.
 pub fn device_path(handle: Handle) -> Option<DevicePath> {
-    let params = OpenProtocolParams { handle, agent: boot::image_handle(), controller: None };
-    // SAFETY: the path is only read, and copied before anything else runs.
-    let path = unsafe {
-        boot::open_protocol::<uefi::proto::device_path::DevicePath>(
-            params,
-            OpenProtocolAttributes::GetProtocol,
-        )
-        .ok()?
-    };
+    let path = shared::open::<uefi::proto::device_path::DevicePath>(handle).ok()?;
     DevicePath::decode(path.as_bytes()).ok().map(|(path, _)| path)
 }
 

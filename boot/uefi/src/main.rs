@@ -14,6 +14,7 @@ mod offer;
 mod power;
 mod prompt;
 mod save;
+mod shared;
 mod show;
 mod source;
 mod start;
