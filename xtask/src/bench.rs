@@ -28,15 +28,12 @@ const TOOLS: &str = "for disk in \"$1\"/*.img; do sfdisk --dump \"$disk\" | sed 
 /// Measures and prints.
 pub fn run_all() -> Result<()> {
     packages::need(&["btrfs-progs", "e2fsprogs", "fdisk", "util-linux", "xfsprogs"])?;
-    run(command(env!("CARGO")).current_dir(workspace()).args([
-        "bench",
-        "--package",
-        "signpost-core",
-        "--bench",
-        "survey",
-        "--bench",
-        "prompt",
-    ]))?;
+    // Each by itself, as surveys are made: after one of 64 disks, memory lies scattered for the next.
+    bench("survey", "survey/(disks|plain-reads)/16/")?;
+    bench("survey", "survey/disks/1/")?;
+    bench("survey", "survey/disks/64/")?;
+    bench("survey", "large-file")?;
+    bench("prompt", "")?;
     print(
         "survey of 16 disks with 64 partitions / plain reads of the same blocks",
         in_turns(|turn| ratio(&format!("survey/disks_16/{turn}"), &format!("survey/plain-reads_16/{turn}")))?,
@@ -55,10 +52,17 @@ pub fn run_all() -> Result<()> {
     }
     print(
         "completing a path in a folder of 5,000 files / listing it",
-        ratio("completion/complete", "completion/list")?,
+        in_turns(|turn| ratio(&format!("completion/complete/{turn}"), &format!("completion/list/{turn}")))?,
         MOST_COMPLETION,
     );
     against_tools()
+}
+
+/// Runs the benchmarks of a file that a pattern fits.
+fn bench(file: &str, pattern: &str) -> Result<()> {
+    let mut cargo = command(env!("CARGO"));
+    cargo.current_dir(workspace()).env("SIGNPOST_BENCH_TURNS", TURNS.to_string());
+    run(cargo.args(["bench", "--package", "signpost-core", "--bench", file, "--", pattern]))
 }
 
 /// The median of a ratio over all turns; prints them all.

@@ -1,11 +1,13 @@
 //! Completing a path in a large folder, beside listing that folder. `cargo xtask bench` makes a ratio of them.
 #![allow(clippy::unwrap_used, missing_docs, reason = "a benchmark that cannot go on has failed")]
 
+mod turns;
+
 use std::fs::{self, File};
 use std::hint::black_box;
 use std::process::Command;
 
-use criterion::{Criterion, criterion_group, criterion_main};
+use criterion::{BenchmarkId, Criterion, criterion_group, criterion_main};
 use signpost_core::Machine;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::menu::MenuDocument;
@@ -69,13 +71,15 @@ fn completion(c: &mut Criterion) {
     let look = Look::at(&machine, &Catalogue::built_in());
     let prompt = Prompt::new(MenuDocument::default());
     assert_eq!(prompt.complete("look v1:/tides/", &look).words.len(), FILES);
-    let mut group = c.benchmark_group("completion");
-    group.bench_function("list", |b| {
-        b.iter(|| black_box(look.reader(0).unwrap().list("/tides").unwrap().len()));
-    });
-    group.bench_function("complete", |b| {
-        b.iter(|| black_box(prompt.complete("look v1:/tides/", &look).words.len()));
-    });
+    let mut group = turns::group(c, "completion");
+    for turn in 0..turns::count() {
+        group.bench_function(BenchmarkId::new("list", turn), |b| {
+            b.iter(|| black_box(look.reader(0).unwrap().list("/tides").unwrap().len()));
+        });
+        group.bench_function(BenchmarkId::new("complete", turn), |b| {
+            b.iter(|| black_box(prompt.complete("look v1:/tides/", &look).words.len()));
+        });
+    }
     group.finish();
 }
 

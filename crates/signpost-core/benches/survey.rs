@@ -2,6 +2,8 @@
 //! `cargo xtask bench` makes ratios of them.
 #![allow(clippy::unwrap_used, missing_docs, reason = "a benchmark that cannot go on has failed")]
 
+mod turns;
+
 use std::cell::LazyCell;
 use std::fs::{self, File};
 use std::hint::black_box;
@@ -9,10 +11,8 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
 
-use criterion::measurement::WallTime;
-use criterion::{BenchmarkGroup, BenchmarkId, Criterion, criterion_group, criterion_main};
+use criterion::{BenchmarkId, Criterion, criterion_group, criterion_main};
 use signpost_core::Machine;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::survey::Look;
@@ -28,8 +28,6 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const PARTITIONS: usize = 64;
 const FILE: usize = 64 << 20; // bytes
-/// A machine that others use too is slow for seconds at a time: what is compared is measured in turns. As `xtask` has it.
-const TURNS: usize = 7;
 
 /// An identity that no other has.
 fn guid(disk: usize, partition: usize) -> Guid {
@@ -155,19 +153,11 @@ fn recorded(folder: &Path) -> Vec<(File, Vec<(u64, usize)>)> {
     logs.into_iter().map(|(file, reads)| (file, reads.lock().unwrap().clone())).collect()
 }
 
-/// A group whose benchmarks are short, since each is measured in every turn.
-fn group_in_turns<'a>(c: &'a mut Criterion, name: &str) -> BenchmarkGroup<'a, WallTime> {
-    let mut group = c.benchmark_group(name);
-    group.sample_size(20).warm_up_time(Duration::from_millis(500)).measurement_time(Duration::from_secs(1));
-    group
-}
-
 fn survey(c: &mut Criterion) {
-    let mut group = group_in_turns(c, "survey");
+    let mut group = turns::group(c, "survey");
     let catalogue = Catalogue::built_in();
-    // Made when it is first measured: a run of a few benchmarks makes no disks for the others. That of 16 disks comes
-    // last, next to the plain reads that it is compared with.
-    let machines = [1usize, 4, 64, 16].map(|disks| {
+    // Made when it is first measured: a run of a few benchmarks makes no disks for the others.
+    let machines = [1usize, 64, 16].map(|disks| {
         let bench = LazyCell::new(move || {
             let folder = bench_folder(disks);
             let machine = Machine::open_bench(folder.path()).unwrap();
@@ -175,9 +165,9 @@ fn survey(c: &mut Criterion) {
         });
         (disks, bench)
     });
-    let reads = LazyCell::new(|| recorded(machines[3].1.0.path()));
+    let reads = LazyCell::new(|| recorded(machines[2].1.0.path()));
     let mut buffer = vec![0; 2 << 20];
-    for turn in 0..TURNS {
+    for turn in 0..turns::count() {
         for (disks, bench) in &machines {
             group.bench_function(BenchmarkId::new(format!("disks/{disks}"), turn), |b| {
                 let machine = &bench.1;
@@ -257,9 +247,9 @@ fn large_files(c: &mut Criterion) {
         let large = &large;
         (kind, LazyCell::new(move || large.volume(kind)))
     });
-    let mut group = group_in_turns(c, "large-file");
+    let mut group = turns::group(c, "large-file");
     let mut buffer = vec![0; FILE];
-    for turn in 0..TURNS {
+    for turn in 0..turns::count() {
         group.bench_function(BenchmarkId::new("plain", turn), |b| {
             let file = &*plain;
             b.iter(|| file.read_exact_at(&mut buffer, 0).unwrap());
