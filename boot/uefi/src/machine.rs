@@ -130,21 +130,33 @@ impl Machine {
     /// Why it cannot be read, in words.
     pub fn file_system(&self, volume: usize) -> Result<&dyn FileSystem, String> {
         let volume = self.volumes.get(volume).ok_or("there is no such volume")?;
-        let opened = volume.fs.get_or_init(|| {
-            let kind = volume.volume.beneath_raid.map(Identity::of_kind);
-            let device = volume.volume.device.as_ref()?;
-            file_system::open(device, kind.as_ref().unwrap_or(&volume.volume.identity))
-        });
-        match (opened, &volume.volume.fault) {
+        match (volume.opened(), &volume.volume.fault) {
             (Some(Ok(fs)), _) => Ok(fs.as_ref()),
-            (Some(Err(error)), _) | (None, Some(error)) => {
-                Err(format!("{} cannot be read: {error}", volume.whereabouts))
+            (Some(Err(error)), _) | (None, Some(error)) => Err(format!("{}: {error}", volume.whereabouts)),
+            (None, None) => {
+                Err(format!("{}: {} is not looked into", volume.whereabouts, volume.volume.identity.kind))
             }
-            (None, None) => Err(format!(
-                "{} cannot be read: {} is not looked into",
-                volume.whereabouts, volume.volume.identity.kind
-            )),
         }
+    }
+}
+
+impl BootVolume {
+    fn opened(&self) -> &OpenedFileSystem {
+        self.fs.get_or_init(|| {
+            let kind = self.volume.beneath_raid.map(Identity::of_kind);
+            let device = self.volume.device.as_ref()?;
+            file_system::open(device, kind.as_ref().unwrap_or(&self.volume.identity))
+        })
+    }
+
+    /// Why nothing of it can be read, as the survey at the desk finds it.
+    fn fault(&self) -> Option<VolumeError> {
+        let opened = || match self.opened() {
+            Some(Ok(fs)) => fs.list("/").err(),
+            Some(Err(error)) => Some(error.clone()),
+            None => None,
+        };
+        self.volume.fault.clone().or_else(opened)
     }
 }
 
@@ -242,7 +254,7 @@ impl Hands for Machine {
             label: identity.label.clone(),
             size: held.volume.device.as_ref().map_or(0, |device| device.size()),
             is_encrypted: identity.kind.is_encrypted(),
-            fault: held.volume.fault.as_ref().map(ToString::to_string),
+            fault: held.fault().as_ref().map(ToString::to_string),
         }
     }
 

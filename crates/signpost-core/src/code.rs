@@ -13,6 +13,8 @@ pub enum Code {
     PartitionOdd,
     /// A volume says what it is, and is broken.
     VolumeBroken,
+    /// A volume is not broken, and cannot be read all the same.
+    VolumeUnread,
     /// Two volumes share an identity.
     Clone,
     /// A system sleeps on a volume.
@@ -73,11 +75,12 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 32] = [
+    pub const ALL: [Self; 33] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::PartitionOdd,
         Self::VolumeBroken,
+        Self::VolumeUnread,
         Self::Clone,
         Self::Hibernated,
         Self::Unclean,
@@ -115,6 +118,7 @@ impl Code {
             Self::TableBroken => "table-broken",
             Self::PartitionOdd => "partition-odd",
             Self::VolumeBroken => "volume-broken",
+            Self::VolumeUnread => "volume-unread",
             Self::Clone => "clone",
             Self::Hibernated => "hibernated",
             Self::Unclean => "unclean",

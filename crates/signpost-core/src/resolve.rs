@@ -140,6 +140,6 @@ fn open<'l>(look: &'l Look<'_>, volume: usize) -> Result<&'l VolumeReader, Strin
     look.reader(volume).ok_or_else(|| {
         let facts = &look.survey.volumes[volume];
         let why = facts.fault.clone().unwrap_or_else(|| format!("{} is not looked into", facts.kind));
-        format!("{} cannot be read: {why}", facts.where_it_is())
+        format!("{}: {why}", facts.where_it_is())
     })
 }

@@ -63,6 +63,11 @@ impl FatVolume {
         Ok(Self { device, geometry, root })
     }
 
+    /// How many files and folders its root folder holds, which are in memory as long as the volume is open.
+    pub fn root_count(&self) -> usize {
+        self.root.as_ref().map_or(0, |root| root.len())
+    }
+
     /// Bytes in free clusters.
     ///
     /// # Errors
@@ -182,7 +187,8 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     /// The clusters from `first` on, as many as `size` bytes need. Bounded by that, and by the number of
-    /// clusters the volume has.
+    /// clusters the volume has. A chain that comes back to where it was is found before it has gone round twice: it is
+    /// compared with a cluster that it was at, which moves on in ever longer steps.
     fn chain(&self, first: u32, size: u64) -> Result<Chain, VolumeError> {
         let cluster_size = u64::from(self.geometry.cluster_size);
         let wanted = size.div_ceil(cluster_size.max(1)).min(u64::from(self.geometry.clusters));
@@ -190,8 +196,17 @@ impl Reader<'_> {
         let mut table = FatWindow::new(self);
         let mut next = Some(first);
         let mut at = 0u64;
-        for _ in 0..wanted {
+        let mut mark = None;
+        for step in 0..wanted {
             let Some(cluster) = next else { break };
+            if mark == Some(cluster) {
+                return Err(VolumeError::Corrupt(format!(
+                    "a chain of clusters comes back to cluster {cluster}"
+                )));
+            }
+            if step.is_power_of_two() {
+                mark = Some(cluster);
+            }
             if !self.geometry.has_cluster(cluster) {
                 return Err(VolumeError::Corrupt(format!(
                     "a chain of clusters leads to cluster {cluster}; there are 2 to {}",

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::disks::Source;
 use super::facts::{EntryFile, Kernel, StartupFile, Survey, System, Volume};
-use super::reader::{Names, VolumeReader, guarded};
+use super::reader::{Fault, Names, VolumeReader, guarded};
 use super::side_by_side::side_by_side;
 use super::{entry_files, families, images, kernels, linux, startup, states};
 use crate::catalogue::Catalogue;
@@ -39,6 +39,9 @@ pub(super) struct Contents {
     pub(super) images: Vec<System>,
     /// Whether a sleeping system's memory lies in a file of it.
     pub(super) is_asleep: bool,
+    /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
+    /// not make it broken.
+    pub(super) fault: Option<Fault>,
 }
 
 /// Looks at all volumes; those of one disk one after the other.
@@ -80,7 +83,10 @@ fn of_volume(
     if survey.is_on_medium(facts) {
         return found;
     }
-    let reader = VolumeReader::open(source, Names::default());
+    let reader = VolumeReader::open(source, Names::default()).unwrap_or_else(|fault| {
+        found.fault = Some(fault);
+        None
+    });
     if let Some(reader) = &reader {
         found.startup_files = startup::on_volume(reader, facts);
         found.roots = linux::roots(reader, facts.number);
@@ -94,6 +100,7 @@ fn of_volume(
         found.other = families::on_volume(&volume, catalogue).map(Box::new);
     }
     if let Some(reader) = reader {
+        found.fault = reader.fault().filter(|_| source.mounts.is_empty()).cloned();
         found.names = reader.into_names();
     }
     found

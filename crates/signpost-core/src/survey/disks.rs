@@ -11,6 +11,7 @@ use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
+use super::findings;
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
 use super::volumes::{Beside, take_device, volume_facts};
@@ -45,11 +46,15 @@ pub(super) struct Read {
 /// What a look at one disk gave, or why none could be taken; and the FATs among its parts.
 type Looked = Result<(volumes::Disk, Vec<Fat>), String>;
 
-/// A FAT of a disk, opened.
+/// Files and folders in the root of a FAT that stays open: a disk may say that it holds many such, each of the largest.
+const MAX_KEPT_ROOT: usize = 256;
+
+/// A FAT of a disk.
 struct Fat {
     /// Its entry in the disk's table.
     entry: Option<usize>,
-    volume: FatVolume,
+    /// Opened, where it takes little memory.
+    volume: Option<FatVolume>,
     /// Whether it holds a slot of ours.
     has_slot: bool,
 }
@@ -90,11 +95,7 @@ pub(super) fn read(machine: &Machine) -> Read {
         let number = facts.number;
         mounts.push(take_device(machine, &volume.origin, facts));
         if let Some(fault) = &facts.fault {
-            findings.push(Finding {
-                code: Code::VolumeBroken,
-                message: format!("v{number}, {}: {fault}", facts.place),
-                help: "its files cannot be looked into; check the file system with its own tool".into(),
-            });
+            findings.push(findings::broken(format!("v{number}, {}: {fault}", facts.place)));
         }
         if let Origin::Partition(disk, entry) = volume.origin {
             disks[of_machine[disk]].partitions[entry].volume = Some(number);
@@ -114,7 +115,7 @@ pub(super) fn read(machine: &Machine) -> Read {
 
 fn take_fat(fats: &mut Vec<Fat>, entry: Option<usize>) -> Option<FatVolume> {
     let index = fats.iter().position(|fat| fat.entry == entry)?;
-    Some(fats.swap_remove(index).volume)
+    fats.swap_remove(index).volume
 }
 
 fn slice_types(looked: &[volumes::Disk], of_machine: &[usize]) -> BTreeMap<(usize, u32), u8> {
@@ -164,6 +165,7 @@ fn open_fat(part: &volumes::Part) -> Option<Fat> {
             let head = volume.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE);
             head.is_ok_and(|head| Slot::decode(&head).is_ok())
         });
+    let volume = Some(volume).filter(|volume| volume.root_count() <= MAX_KEPT_ROOT);
     Some(Fat { entry: part.entry, volume, has_slot })
 }
 

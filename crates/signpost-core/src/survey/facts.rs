@@ -202,6 +202,12 @@ pub struct Volume {
 }
 
 impl Volume {
+    /// Notes that nothing of it can be read, and why.
+    pub(super) fn cannot_be_read(&mut self, why: String) {
+        self.fault = Some(why);
+        (self.is_fat, self.firmware_reads) = (false, false);
+    }
+
     pub(super) fn identity(&self, is_home: bool) -> VolumeIdentity {
         VolumeIdentity {
             number: self.number as u32,

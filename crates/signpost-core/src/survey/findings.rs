@@ -2,11 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use super::facts::{Finding, FirmwareEntry};
+use super::facts::{Finding, FirmwareEntry, Volume};
 use super::firmware::hex;
+use super::reader::Fault;
 use super::{Look, states};
 use crate::code::Code;
 use crate::machine::FirmwareKind;
+use signpost_disk::file_system::VolumeError;
 
 /// A fault of the variables.
 pub(super) fn variables(fault: &str) -> Finding {
@@ -14,6 +16,33 @@ pub(super) fn variables(fault: &str) -> Finding {
         Code::VariablesBroken,
         format!("firmware variables: {fault}"),
         "what could not be read is left as it is; nothing is written over it",
+    )
+}
+
+/// A volume that cannot be read, or not all of it.
+pub(super) fn unread(volume: &Volume, fault: &Fault) -> Finding {
+    let words = fault.why.to_string();
+    // Many readers name the path themselves.
+    let is_named = fault.is_of_all() || words.contains(&fault.path);
+    let at = if is_named { String::new() } else { format!("{}: ", fault.path) };
+    let message = format!("v{}, {}: {at}{words}", volume.number, volume.place);
+    match fault.why {
+        VolumeError::Corrupt(_) | VolumeError::Device(_) if fault.is_of_all() => broken(message),
+        VolumeError::Corrupt(_) | VolumeError::Device(_) => finding(
+            Code::VolumeBroken,
+            message,
+            "what lies there is missing from this picture; check the file system with its own tool",
+        ),
+        _ => finding(Code::VolumeUnread, message, "what lies on it is missing from this picture"),
+    }
+}
+
+/// A volume that is not looked into, since it is broken.
+pub(super) fn broken(message: String) -> Finding {
+    finding(
+        Code::VolumeBroken,
+        message,
+        "its files cannot be looked into; check the file system with its own tool",
     )
 }
 

@@ -150,6 +150,12 @@ impl<'m> Look<'m> {
         let mut entries = Vec::new();
         for (volume, found) in self.survey.volumes.iter_mut().zip(&mut contents) {
             volume.is_hibernated |= found.is_asleep;
+            if let Some(fault) = &found.fault {
+                self.survey.findings.push(findings::unread(volume, fault));
+                if fault.is_of_all() {
+                    volume.cannot_be_read(fault.why.to_string());
+                }
+            }
             self.survey.startup_files.append(&mut found.startup_files);
             entries.append(&mut found.entry_files);
             others.extend(found.other.take().map(|system| *system));
@@ -171,7 +177,7 @@ impl<'m> Look<'m> {
     /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.
     pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
         let lazy = self.readers.get(volume)?;
-        lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone())).as_ref()
+        lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone()).ok().flatten()).as_ref()
     }
 
     /// Whether the survey found that a volume's uppermost folder has nothing that a path could start with. Where it is

@@ -14,8 +14,11 @@ use crate::machine::live::mounted::MountedVolume;
 /// Bytes of a text file that is read whole.
 const MAX_TEXT: usize = 256 * 1024;
 
+/// Names of an uppermost folder that are kept. A disk may say that it has many volumes with the largest of folders.
+const MAX_NAMES: usize = 4096;
+
 /// Names in a volume's uppermost folder, once they were asked for: in lower case and in order; none where it cannot
-/// be listed.
+/// be listed, or holds too many.
 pub(super) type Names = OnceCell<Option<Vec<String>>>;
 
 /// Whether an uppermost folder with these names may have what a path leads to.
@@ -34,22 +37,51 @@ pub(super) fn may_hold(names: &[String], path: &str) -> bool {
 pub struct VolumeReader {
     fs: Box<dyn FileSystem>,
     names: Names,
+    fault: OnceCell<Fault>,
+}
+
+/// What of a volume could not be read, and why.
+#[derive(Clone, Debug)]
+pub(super) struct Fault {
+    /// The path that was asked for; `/` where nothing of the volume can be read.
+    pub(super) path: String,
+    pub(super) why: VolumeError,
+}
+
+impl Fault {
+    /// Of the whole volume.
+    fn of_all(why: VolumeError) -> Self {
+        Self { path: "/".into(), why }
+    }
+
+    /// Whether nothing of the volume can be read.
+    pub(super) fn is_of_all(&self) -> bool {
+        self.path == "/"
+    }
 }
 
 impl VolumeReader {
-    pub(super) fn open(source: &Source, names: Names) -> Option<Self> {
+    /// Opens a volume; `None` where it is not of a kind that is looked into, or is known to be broken.
+    pub(super) fn open(source: &Source, names: Names) -> Result<Option<Self>, Fault> {
         let raw = || {
             let device = source.device.as_ref().filter(|_| !source.is_broken)?;
-            guarded(|| file_system::open(device, &source.identity)).ok()??.ok()
+            let opened = guarded(|| file_system::open(device, &source.identity));
+            opened.unwrap_or_else(|why| Some(Err(VolumeError::Corrupt(why))))
         };
-        let fs: Box<dyn FileSystem> = if !source.mounts.is_empty() {
-            Box::new(MountedVolume::open(&source.mounts, raw)?)
+        let fs: Option<Box<dyn FileSystem>> = if !source.mounts.is_empty() {
+            let mounted = MountedVolume::open(&source.mounts, || raw()?.ok());
+            mounted.map(|volume| Box::new(volume) as Box<dyn FileSystem>)
         } else if let Some(fat) = &source.fat {
-            Box::new(fat.clone())
+            Some(Box::new(fat.clone()))
         } else {
-            raw()?
+            raw().transpose().map_err(Fault::of_all)?
         };
-        Some(Self { fs, names })
+        Ok(fs.map(|fs| Self { fs, names, fault: OnceCell::new() }))
+    }
+
+    /// The first thing that was asked for and is there, and could not be read.
+    pub(super) fn fault(&self) -> Option<&Fault> {
+        self.fault.get()
     }
 
     /// The names in its uppermost folder, kept for when it is opened again.
@@ -61,7 +93,16 @@ impl VolumeReader {
     /// for; with this they are asked once.
     fn may_have(&self, path: &str) -> bool {
         let names = self.names.get_or_init(|| {
-            let items = guarded(|| self.fs.list("/")).ok()?.ok()?;
+            let items = match self.call("/", |fs| fs.list("/")) {
+                Ok(items) => items,
+                Err(why) => {
+                    let _ = self.fault.set(Fault::of_all(why));
+                    return None;
+                }
+            };
+            if items.len() > MAX_NAMES {
+                return None;
+            }
             let mut names: Vec<String> = items.into_iter().map(|item| item.name.to_lowercase()).collect();
             names.sort_unstable();
             Some(names)
@@ -74,14 +115,19 @@ impl VolumeReader {
         path: &str,
         call: impl FnOnce(&dyn FileSystem) -> Result<T, VolumeError>,
     ) -> Result<T, VolumeError> {
-        if self.may_have(path) { self.call(call) } else { Err(VolumeError::NotFound(path.to_string())) }
+        if self.may_have(path) { self.call(path, call) } else { Err(VolumeError::NotFound(path.to_string())) }
     }
 
     fn call<T>(
         &self,
+        path: &str,
         call: impl FnOnce(&dyn FileSystem) -> Result<T, VolumeError>,
     ) -> Result<T, VolumeError> {
-        guarded(|| call(self.fs.as_ref())).unwrap_or_else(|why| Err(VolumeError::Corrupt(why)))
+        let found = guarded(|| call(self.fs.as_ref())).unwrap_or_else(|why| Err(VolumeError::Corrupt(why)));
+        if let Err(why @ (VolumeError::Corrupt(_) | VolumeError::Device(_))) = &found {
+            let _ = self.fault.set(Fault { path: path.to_string(), why: why.clone() });
+        }
+        found
     }
 
     /// What stands in a folder.
@@ -136,7 +182,10 @@ impl VolumeReader {
     pub fn inside(&self, path: &str) -> Result<Vec<(Identity, Option<Self>)>, VolumeError> {
         let volumes = self.at(path, |fs| inside::volumes(fs, path))?;
         let reader = |volume: InnerVolume| {
-            (volume.identity, volume.files.map(|fs| Self { fs, names: Names::default() }))
+            (
+                volume.identity,
+                volume.files.map(|fs| Self { fs, names: Names::default(), fault: OnceCell::new() }),
+            )
         };
         Ok(volumes.into_iter().map(reader).collect())
     }

@@ -180,7 +180,7 @@ pub fn device(volume: &Volume) -> Option<String> {
 fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
     let mut text = String::new();
     if let Some(fault) = &volume.fault {
-        text.push_str(&format!("{stem}{}\n", style::bad(fault)));
+        text.push_str(&format!("{stem}{}\n", style::bad(&fit(fault, WIDTH.saturating_sub(stem.width())))));
     }
     if !volume.inside.is_empty() {
         text.push_str(&format!("{stem}{}\n", style::faint(&format!("holds {}", volume.inside.join(", ")))));

@@ -117,8 +117,8 @@ fn spoil(image: &Path, round: u64) {
     }
 }
 
-/// Surveys these images beside a whole disk; the memory that took, in KiB.
-fn survey(work: &Path, images: &[PathBuf]) -> u64 {
+/// Surveys these images beside a whole disk: what it says, and the memory that took, in KiB.
+fn survey(work: &Path, images: &[PathBuf]) -> (serde_json::Value, u64) {
     let report = work.join("report");
     let mut command = Command::new("timeout");
     command.args(["60", "/usr/bin/time", "-f", "%M", "-o"]).arg(&report).arg(env!("CARGO_BIN_EXE_signpost"));
@@ -133,7 +133,14 @@ fn survey(work: &Path, images: &[PathBuf]) -> u64 {
     let titles = facts["systems"].to_string();
     assert!(titles.contains("Larkspur Linux 14"), "{titles}");
     assert_eq!(facts["disks"].as_array().unwrap().len(), images.len() + 1);
-    fs::read_to_string(&report).unwrap().trim().parse().unwrap()
+    (facts, fs::read_to_string(&report).unwrap().trim().parse().unwrap())
+}
+
+/// The findings with a code, of which each belongs to one disk.
+fn found(facts: &serde_json::Value, code: &str) -> Vec<String> {
+    let findings = facts["findings"].as_array().unwrap().iter();
+    let of_code = findings.filter(|finding| finding["code"] == code);
+    of_code.map(|finding| finding["message"].as_str().unwrap().to_string()).collect()
 }
 
 #[test]
@@ -146,15 +153,90 @@ fn spoiled_images_of_every_kind_leave_the_rest_shown() {
     let pool = work.join("lvm.img");
     fs::copy(work.join("tide/disk3.img"), &pool).unwrap();
     images.push(pool);
-    let whole = survey(work, &images);
+    let (facts, whole) = survey(work, &images);
+    assert_eq!(found(&facts, "volume-broken"), [""; 0]);
+    assert_eq!(found(&facts, "volume-unread"), [""; 0]);
     assert!(whole < MOST_MEMORY, "whole images took {whole} KiB");
     for round in 0..ROUNDS {
         images.iter().for_each(|image| spoil(image, round));
-        let memory = survey(work, &images);
+        let (_, memory) = survey(work, &images);
         assert!(memory < MOST_MEMORY, "round {round} took {memory} KiB");
         for image in &images {
-            let memory = survey(work, std::slice::from_ref(image));
+            let (_, memory) = survey(work, std::slice::from_ref(image));
             assert!(memory < MOST_MEMORY, "{}, round {round}: {memory} KiB", image.display());
         }
     }
+}
+
+/// The start of a FAT32 whose root folder's chain leads back to its own cluster, all of whose entries are in use.
+fn endless_folder(work: &Path) -> Vec<u8> {
+    let image = work.join("endless");
+    File::create(&image).unwrap().set_len(40 << 20).unwrap();
+    run("mkfs.fat", &["-F", "32", "-s", "1", image.to_str().unwrap()]);
+    let mut bytes = fs::read(image).unwrap();
+    let reserved = usize::from(u16::from_le_bytes(bytes[14..16].try_into().unwrap())) * 512;
+    let fat_length = u32::from_le_bytes(bytes[36..40].try_into().unwrap()) as usize * 512;
+    let root = reserved + usize::from(bytes[16]) * fat_length;
+    bytes[reserved + 8..reserved + 12].copy_from_slice(&2u32.to_le_bytes());
+    for (index, entry) in bytes[root..root + 512].as_chunks_mut::<32>().0.iter_mut().enumerate() {
+        entry[..11].copy_from_slice(format!("TIDE{index:04}TXT").as_bytes());
+    }
+    bytes.truncate(root + 512);
+    bytes
+}
+
+#[test]
+fn many_folders_without_an_end_take_little_memory() {
+    let work = tempfile::tempdir().unwrap();
+    let work = work.path();
+    tide::bench(StoreKind::Folder).write(&work.join("tide")).unwrap();
+    let start = endless_folder(work);
+    let image = |index: usize| {
+        let path = work.join(format!("endless-{index}.img"));
+        let file = File::create(&path).unwrap();
+        file.set_len(40 << 20).unwrap();
+        file.write_all_at(&start, 0).unwrap();
+        path
+    };
+    let images: Vec<PathBuf> = (0..16).map(image).collect();
+    let (facts, memory) = survey(work, &images);
+    assert!(memory < MOST_MEMORY, "{memory} KiB");
+    let broken = found(&facts, "volume-broken");
+    assert_eq!(broken.len(), images.len(), "{broken:?}");
+    assert!(broken.iter().all(|message| message.ends_with("a chain of clusters comes back to cluster 2")));
+}
+
+/// Bytes at the start of an image that say what it is; behind them is what says where its files are.
+const KEPT: [(&str, u64); 6] =
+    [("fat", 16384), ("ext4", 2048), ("xfs", 512), ("btrfs", 0x1_1000), ("ntfs", 512), ("iso", 0x8800)];
+
+#[test]
+fn what_cannot_be_read_is_said_with_the_reason() {
+    let work = tempfile::tempdir().unwrap();
+    let work = work.path();
+    tide::bench(StoreKind::Folder).write(&work.join("tide")).unwrap();
+    images(work);
+    let spoiled = KEPT.map(|(name, kept)| {
+        let path = work.join(format!("{name}.img"));
+        let file = OpenOptions::new().write(true).open(&path).unwrap();
+        let rest = file.metadata().unwrap().len() - kept;
+        file.write_all_at(&vec![0xa5; usize::try_from(rest).unwrap()], kept).unwrap();
+        path
+    });
+    let (facts, _) = survey(work, &spoiled);
+    let broken = found(&facts, "volume-broken");
+    assert_eq!(broken.len(), KEPT.len(), "{broken:#?}");
+    let with_fault = facts["volumes"].as_array().unwrap().iter().filter(|volume| !volume["fault"].is_null());
+    assert_eq!(with_fault.count(), KEPT.len());
+    // One file system over two devices, neither of which is broken.
+    let pair = ["a", "b"].map(|name| work.join(format!("pair-{name}.img")));
+    for image in &pair {
+        File::create(image).unwrap().set_len(160 << 20).unwrap();
+    }
+    run("mkfs.btrfs", &["-q", "-d", "single", pair[0].to_str().unwrap(), pair[1].to_str().unwrap()]);
+    let (facts, _) = survey(work, &pair);
+    let unread = found(&facts, "volume-unread");
+    assert_eq!(unread.len(), 2, "{unread:?}");
+    assert!(unread.iter().all(|message| message.contains("btrfs over 2 devices; one is read")), "{unread:?}");
+    assert_eq!(found(&facts, "volume-broken"), [""; 0]);
 }
