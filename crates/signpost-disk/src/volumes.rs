@@ -48,6 +48,8 @@ impl Part {
 #[derive(Clone)]
 struct Contents {
     device: SharedDevice,
+    /// Whether the device can be read; else somebody else says what is there.
+    is_open: bool,
     identity: Identity,
     fault: Option<VolumeError>,
 }
@@ -55,7 +57,7 @@ struct Contents {
 impl Contents {
     fn of(device: SharedDevice, room: &mut Vec<u8>) -> Self {
         let (identity, fault) = identify_in(device.as_ref(), room);
-        Self { device, identity, fault }
+        Self { device, is_open: true, identity, fault }
     }
 }
 
@@ -150,7 +152,8 @@ impl Disk {
             let place = entry.and_then(|entry| table.partitions.get(entry));
             let (start, size) = place.map_or((0, device.size()), |entry| (entry.start, entry.size));
             let window = Arc::new(Window::new(device.clone(), start, size));
-            Part { entry, start, found: Contents { device: window, identity, fault: None } }
+            let found = Contents { device: window, is_open: false, identity, fault: None };
+            Part { entry, start, found }
         };
         let parts = identities.into_iter().map(part).collect();
         Self { device: device.clone(), sector_size, table, parts }
@@ -200,10 +203,10 @@ impl Volumes {
 
     fn push(&mut self, origin: Origin, found: &Contents) {
         let is_raid = found.identity.kind == VolumeKind::MdRaid;
-        let beneath = is_raid.then(|| identify_beneath_raid(found.device.as_ref()));
+        let beneath = (is_raid && found.is_open).then(|| identify_beneath_raid(found.device.as_ref()));
         self.list.push(Volume {
             origin,
-            device: Some(found.device.clone()),
+            device: found.is_open.then(|| found.device.clone()),
             identity: found.identity.clone(),
             fault: found.fault.clone(),
             beneath_raid: beneath.filter(|kind| kind.is_fat()),

@@ -34,7 +34,8 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
     let disk =
         first_disk(volume, beside.found).and_then(|index| of_machine.get(index)).map(|index| index + 1);
     let disk_facts = on.and_then(|index| disks.get(index));
-    let size = entry.map(|entry| entry.size).or(volume.device.as_ref().map(|device| device.size()));
+    let of_device = volume.device.as_ref().map(|device| device.size());
+    let size = entry.map(|entry| entry.size).or(of_device).or(disk_facts.map(|disk| disk.size));
     let size = size.unwrap_or(0);
     let cut = volume.device.as_ref().map_or(0, |device| size.saturating_sub(device.size()));
     let fault = volume.fault.as_ref().map(ToString::to_string);

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use super::*;
 use crate::catalogue::Catalogue;
+use crate::code::Code;
 use crate::machine::HostKind;
 use crate::survey::Look;
 
@@ -91,6 +92,23 @@ fn what_is_mounted_shows_where_disks_are_closed_to_us() {
         survey.systems.iter().map(|system| system.title.as_str()).collect::<Vec<_>>(),
         ["Larkspur Linux 14"]
     );
+}
+
+#[test]
+fn what_is_closed_to_us_is_not_called_broken() {
+    let made = Made::new();
+    made.with_disk("vda", 254)
+        .put("sys/block/vdb/dev", "253:0\n")
+        .put("sys/block/vdb/size", "40960\n")
+        .put("run/udev/data/b253:0", "E:ID_FS_TYPE=LVM2_member\n");
+    let machine = made.machine();
+    let survey = Look::at(&machine, &Catalogue::built_in()).survey;
+    let volumes: Vec<_> = survey.volumes.iter().map(|volume| (volume.kind, volume.size >> 20)).collect();
+    assert_eq!(volumes, [("FAT32", 4), ("XFS", 4), ("LVM2 PV", 20)]);
+    let faults: Vec<_> = survey.volumes.iter().filter_map(|volume| volume.fault.as_ref()).collect();
+    assert!(faults.is_empty(), "{faults:?}");
+    let codes: Vec<Code> = survey.findings.iter().map(|finding| finding.code).collect();
+    assert!(!codes.contains(&Code::VolumeBroken) && !codes.contains(&Code::VolumeUnread), "{codes:?}");
 }
 
 #[test]
