@@ -66,6 +66,13 @@ pub fn mapper_name(group: &str, name: &str) -> String {
     format!("{}-{}", group.replace('-', "--"), name.replace('-', "--"))
 }
 
+/// Group and name of a logical volume, from the device mapper's name of it.
+pub fn mapper_parts(mapped: &str) -> Option<(String, String)> {
+    let mapped = mapped.replace("--", "\0");
+    let (group, name) = mapped.split_once('-')?;
+    Some((group.replace('\0', "-"), name.replace('\0', "-")))
+}
+
 /// A line that says what is mounted where.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mount<'a> {
@@ -113,11 +120,8 @@ pub fn named(what: &str) -> Option<VolumeRef> {
     {
         return Some(kind(value.to_string()));
     }
-    let mapped = what.strip_prefix("/dev/mapper/").map(|name| name.replace("--", "\0"));
-    if let Some((group, name)) = mapped.as_ref().and_then(|name| name.split_once('-')) {
-        return Some(VolumeRef::Lv(group.replace('\0', "-"), name.replace('\0', "-")));
-    }
-    None
+    let (group, name) = mapper_parts(what.strip_prefix("/dev/mapper/")?)?;
+    Some(VolumeRef::Lv(group, name))
 }
 
 #[cfg(test)]

@@ -11,10 +11,10 @@ use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
-use super::findings;
 use super::reader::guarded;
 use super::side_by_side::side_by_side;
 use super::volumes::{Beside, take_device, volume_facts};
+use super::{closed, findings};
 use crate::code::Code;
 use crate::machine::live::described;
 use crate::machine::live::mounts::Mount;
@@ -80,12 +80,13 @@ pub(super) fn read(machine: &Machine) -> Read {
         fats[disk].iter().any(|fat| fat.has_slot && fat.entry == entry)
     };
     let found = guarded(|| Volumes::find(&looked, &is_home));
-    let found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
+    let mut found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
     findings.extend(found.faults.iter().map(|fault| Finding {
         code: Code::VolumeBroken,
         message: format!("logical volumes: {fault}"),
         help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
     }));
+    closed::add(machine, &looked, &of_machine, &mut found.list);
     let slice_types = slice_types(&looked, &of_machine);
     let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
     let described = (1..).zip(&found.list).map(|(number, volume)| volume_facts(number, volume, &beside));

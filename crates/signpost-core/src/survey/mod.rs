@@ -1,6 +1,7 @@
 //! The survey: the complete picture of a machine, read without changing it.
 
 mod changes;
+mod closed;
 mod contents;
 mod disks;
 mod entry_files;

@@ -73,7 +73,7 @@ fn entry(part: &PartitionNode, kind: TableKind) -> TableEntry {
 }
 
 /// What a volume is, by the type and version that the device manager took from it.
-fn identity(properties: &Properties) -> Identity {
+pub(super) fn identity(properties: &Properties) -> Identity {
     let version = property(properties, "ID_FS_VERSION").unwrap_or_default();
     let kind = match property(properties, "ID_FS_TYPE").unwrap_or_default().as_str() {
         "vfat" if version == "FAT12" => VolumeKind::Fat12,

@@ -5,6 +5,7 @@ mod block;
 pub(crate) mod described;
 mod efivars;
 mod host;
+pub(crate) mod made;
 pub(crate) mod mounted;
 pub(crate) mod mounts;
 
@@ -25,6 +26,7 @@ pub(crate) use attach::{forget_device, free, put, read};
 pub(crate) use block::{BlockNode, Nature};
 use efivars::Efivars;
 pub use host::{Host, HostKind};
+use made::MadeNode;
 use mounts::Mount;
 
 /// The folder that everything of the running system is looked up below: `/`, but in tests.
@@ -79,6 +81,8 @@ pub(crate) struct Devices {
     arrays: BTreeMap<String, Numbers>,
     /// The disk of each partition.
     disks: BTreeMap<Numbers, Numbers>,
+    /// What was put together of others.
+    made: Vec<MadeNode>,
 }
 
 impl Devices {
@@ -108,7 +112,13 @@ impl Devices {
                 disks.insert(partition.numbers, node.numbers);
             }
         }
-        Self { mounts: mounts.collect(), files, mapped, arrays, disks }
+        let made = made::all(root, nodes);
+        Self { mounts: mounts.collect(), files, mapped, arrays, disks, made }
+    }
+
+    /// What was put together of others.
+    pub(crate) fn made(&self) -> &[MadeNode] {
+        &self.made
     }
 
     /// What is mounted of a device.

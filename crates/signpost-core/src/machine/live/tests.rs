@@ -6,7 +6,7 @@ use super::*;
 use crate::catalogue::Catalogue;
 use crate::code::Code;
 use crate::machine::HostKind;
-use crate::survey::Look;
+use crate::survey::{Look, Survey};
 
 struct Made {
     folder: tempfile::TempDir,
@@ -71,6 +71,13 @@ fn mount(id: u32, device: &str, point: &Path, kind: &str) -> String {
     format!("{id} {parent} {device} / {} rw - {kind} /dev/none rw", point.display())
 }
 
+fn nothing_is_called_broken(survey: &Survey) {
+    let faults: Vec<_> = survey.volumes.iter().filter_map(|volume| volume.fault.as_ref()).collect();
+    assert!(faults.is_empty(), "{faults:?}");
+    let codes: Vec<Code> = survey.findings.iter().map(|finding| finding.code).collect();
+    assert!(!codes.contains(&Code::VolumeBroken) && !codes.contains(&Code::VolumeUnread), "{codes:?}");
+}
+
 #[test]
 fn what_is_mounted_shows_where_disks_are_closed_to_us() {
     let made = Made::new();
@@ -92,23 +99,58 @@ fn what_is_mounted_shows_where_disks_are_closed_to_us() {
         survey.systems.iter().map(|system| system.title.as_str()).collect::<Vec<_>>(),
         ["Larkspur Linux 14"]
     );
+    nothing_is_called_broken(survey);
 }
 
+/// A logical volume with the running system on it, over a mirror; its members are only for root.
 #[test]
-fn what_is_closed_to_us_is_not_called_broken() {
+fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
     let made = Made::new();
-    made.with_disk("vda", 254)
-        .put("sys/block/vdb/dev", "253:0\n")
-        .put("sys/block/vdb/size", "40960\n")
-        .put("run/udev/data/b253:0", "E:ID_FS_TYPE=LVM2_member\n");
+    let root = made.folder.path().join("mounted");
+    let lvm = format!("LVM-{}", "k".repeat(64));
+    for (disk, major) in [("vda", 253), ("vdb", 254)] {
+        made.put(&format!("sys/block/{disk}/dev"), &format!("{major}:0\n"))
+            .put(&format!("sys/block/{disk}/size"), "40960\n")
+            .put(&format!("sys/block/md127/slaves/{disk}/dev"), &format!("{major}:0\n"))
+            .put(&format!("run/udev/data/b{major}:0"), "E:ID_FS_TYPE=linux_raid_member\n");
+    }
+    made.put("sys/block/md127/dev", "9:127\n")
+        .put("sys/block/md127/size", "36864\n")
+        .put("sys/block/md127/md/level", "raid1\n")
+        .put(
+            "run/udev/data/b9:127",
+            "E:MD_UUID=5eed0000:00004000:80000000:0000cafe\nE:MD_NAME=kp-pc2:pair\nE:ID_FS_TYPE=LVM2_member\n",
+        )
+        .put("sys/block/dm-0/dev", "252:0\n")
+        .put("sys/block/dm-0/size", "8192\n")
+        .put("sys/block/dm-0/dm/name", "tide--bench-root\n")
+        .put("sys/block/dm-0/dm/uuid", &lvm)
+        .put("sys/block/dm-0/slaves/md127/dev", "9:127\n")
+        .put("run/udev/data/b252:0", "E:ID_FS_TYPE=xfs\nE:ID_FS_UUID=5eed\n")
+        // Made for LVM2's own use.
+        .put("sys/block/dm-1/dev", "252:1\n")
+        .put("sys/block/dm-1/size", "8192\n")
+        .put("sys/block/dm-1/dm/name", "tide--bench-pool_tdata\n")
+        .put("sys/block/dm-1/dm/uuid", &format!("{lvm}-tdata"))
+        .put("sys/block/dm-1/slaves/md127/dev", "9:127\n")
+        .put("mounted/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
+        .mounts(&[mount(1, "252:0", &root, "xfs")]);
     let machine = made.machine();
     let survey = Look::at(&machine, &Catalogue::built_in()).survey;
-    let volumes: Vec<_> = survey.volumes.iter().map(|volume| (volume.kind, volume.size >> 20)).collect();
-    assert_eq!(volumes, [("FAT32", 4), ("XFS", 4), ("LVM2 PV", 20)]);
-    let faults: Vec<_> = survey.volumes.iter().filter_map(|volume| volume.fault.as_ref()).collect();
-    assert!(faults.is_empty(), "{faults:?}");
-    let codes: Vec<Code> = survey.findings.iter().map(|finding| finding.code).collect();
-    assert!(!codes.contains(&Code::VolumeBroken) && !codes.contains(&Code::VolumeUnread), "{codes:?}");
+    let volumes: Vec<_> =
+        survey.volumes.iter().map(|volume| (volume.place.as_str(), volume.kind, volume.size >> 20)).collect();
+    let expected = [
+        ("disk 1", "RAID", 20),
+        ("disk 2", "RAID", 20),
+        ("mirror kp-pc2:pair", "LVM2 PV", 18),
+        ("volume tide-bench/root", "XFS", 4),
+    ];
+    assert_eq!(volumes, expected);
+    assert_eq!((&survey.volumes[2].members[..], &survey.volumes[3].members[..]), (&[1, 2][..], &[3][..]));
+    assert_eq!(survey.volumes[3].lv, Some(("tide-bench".into(), "root".into())));
+    assert_eq!(survey.volumes[3].mounted, [root.display().to_string()]);
+    assert_eq!(survey.systems.iter().map(|system| system.id.as_str()).collect::<Vec<_>>(), ["larkspur"]);
+    nothing_is_called_broken(&survey);
 }
 
 #[test]

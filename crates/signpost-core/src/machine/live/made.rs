@@ -1,0 +1,90 @@
+//! Volumes that the kernel has put together of others, as it and the device manager describe them: for those whose
+//! members we may not read.
+
+use std::fs;
+
+use signpost_disk::probe::Identity;
+use signpost_menu::linux_files::mapper_parts;
+
+use super::block::{BlockNode, Nature, text};
+use super::{Numbers, Root, described, digits};
+
+/// What starts the device mapper's identity of a logical volume.
+const LVM: &str = "LVM-";
+/// Digits in an identity of LVM2's; what is made for its own use has more behind them.
+const LVM_DIGITS: usize = 32;
+
+/// What a device is to those who use it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Made {
+    /// A mirror.
+    Mirror {
+        /// Its identity, as its members carry it.
+        uuid: String,
+        /// Its name.
+        name: Option<String>,
+    },
+    /// A logical volume.
+    Logical {
+        /// Its group.
+        group: String,
+        /// Its name.
+        name: String,
+    },
+}
+
+/// A device made of others.
+#[derive(Clone, Debug)]
+pub(crate) struct MadeNode {
+    pub(crate) made: Made,
+    pub(crate) numbers: Numbers,
+    /// The devices that it was made of.
+    pub(crate) members: Vec<Numbers>,
+    pub(crate) identity: Identity,
+    /// Bytes.
+    pub(crate) size: u64,
+}
+
+/// Those of the devices that our own readers would put together too, mirrors first: a logical volume may lie on one.
+pub(super) fn all(root: &Root, nodes: &[BlockNode]) -> Vec<MadeNode> {
+    let mut found: Vec<MadeNode> = nodes.iter().filter_map(|node| of_node(root, node)).collect();
+    found.sort_by(|a, b| a.made.cmp(&b.made));
+    found
+}
+
+fn of_node(root: &Root, node: &BlockNode) -> Option<MadeNode> {
+    let Nature::MadeOf(name) = &node.nature else { return None };
+    let folder = root.at(&format!("sys/block/{}", node.name));
+    let made = if text(&folder.join("md/level")).as_deref() == Some("raid1") {
+        let name = node.properties.get("MD_NAME").filter(|name| !name.is_empty()).cloned();
+        Made::Mirror { uuid: dashed(&digits(&node.array_identity(root)?)), name }
+    } else {
+        let own = text(&folder.join("dm/uuid"))?;
+        if own.strip_prefix(LVM)?.len() != 2 * LVM_DIGITS {
+            return None;
+        }
+        let (group, name) = mapper_parts(name)?;
+        Made::Logical { group, name }
+    };
+    let members = fs::read_dir(folder.join("slaves")).ok()?;
+    let members = members.filter_map(|member| Numbers::parse(&text(&member.ok()?.path().join("dev"))?));
+    Some(MadeNode {
+        made,
+        numbers: node.numbers,
+        members: members.collect(),
+        identity: described::identity(&node.properties),
+        size: node.size,
+    })
+}
+
+/// The digits of an identity with the marks that are usual between them.
+fn dashed(digits: &str) -> String {
+    let mut text = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if matches!(index, 8 | 12 | 16 | 20) {
+            text.push('-');
+        }
+        text.push(digit);
+    }
+    text
+}
