@@ -1,10 +1,11 @@
 //! What is worth knowing of the system that we run in.
 
-use super::facts::Disk;
-use crate::machine::{FirmwareKind, HostKind, Machine};
+use super::facts::{Disk, Volume};
+use crate::machine::live::Numbers;
+use crate::machine::{FirmwareKind, Host, HostKind, Machine};
 
 /// In lines, the most important first.
-pub(super) fn notes(machine: &Machine, disks: &[Disk]) -> Vec<String> {
+pub(super) fn notes(machine: &Machine, disks: &[Disk], volumes: &[Volume]) -> Vec<String> {
     let Some(host) = &machine.host else { return Vec::new() };
     let mut notes = Vec::new();
     match host.kind {
@@ -33,10 +34,22 @@ pub(super) fn notes(machine: &Machine, disks: &[Disk]) -> Vec<String> {
                 .into(),
         );
     }
-    if !host.left_out.is_empty() {
-        notes.push(format!("no disks of this machine: {}", host.left_out.join(", ")));
+    let left_out = left_out(machine, host, volumes);
+    if !left_out.is_empty() {
+        notes.push(format!("no disks of this machine: {}", left_out.join(", ")));
     }
     notes
+}
+
+/// What looks like a disk and is none, in words, but for what is shown among the volumes.
+fn left_out<'h>(machine: &Machine, host: &'h Host, volumes: &[Volume]) -> Vec<&'h str> {
+    let is_shown = |numbers: Numbers| {
+        let file = machine.devices.as_ref().and_then(|devices| devices.file_of(numbers));
+        let file = file.map(|file| file.display().to_string());
+        file.is_some() && volumes.iter().any(|volume| volume.device == file)
+    };
+    let others = host.left_out.iter().filter(|(numbers, _)| !is_shown(*numbers));
+    others.map(|(_, words)| words.as_str()).collect()
 }
 
 fn rescue(disks: &[Disk]) -> String {

@@ -110,7 +110,7 @@ impl<'m> Look<'m> {
             secure_boot,
             command_line: machine.host.as_ref().and_then(|host| host.command_line.clone()),
             is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
-            notes: host::notes(machine, &read.disks),
+            notes: host::notes(machine, &read.disks, &read.volumes),
         };
         let survey = Survey {
             schema: crate::SCHEMA,

@@ -19,8 +19,10 @@ use crate::vm::start;
 const RESCUE: u16 = 9;
 const IMAGES: [&str; 3] = ["lark.img", "meridian.img", "rescue.img"];
 /// What the kernel is taught before anything runs; each with what it needs.
-const MODULES: [&str; 7] =
-    ["virtio_pci", "virtio_blk", "vfat", "nls_cp437", "nls_ascii", "nls_iso8859-1", "efivarfs"];
+const MODULES: [&str; 8] =
+    ["virtio_pci", "virtio_blk", "vfat", "nls_cp437", "nls_ascii", "nls_iso8859-1", "efivarfs", "dm_mod"];
+/// Makes a device of another one.
+const MAPPER: &str = "/sbin/dmsetup";
 /// Runs a command between two lines that name it; the second ends with its exit code.
 const INIT: &str = "#!/bin/busybox sh
 export PATH=/bin
@@ -162,8 +164,11 @@ fn initrd(work: &Path, script: &str) -> Vec<u8> {
     let binary = program().get_program().to_str().unwrap().to_string();
     put(&binary, "bin/signpost");
     run("strip", &[root.join("bin/signpost").to_str().unwrap()]);
-    for word in run("ldd", &[&binary]).split_whitespace().filter(|word| word.starts_with('/')) {
-        put(word, word);
+    put(MAPPER, "bin/dmsetup");
+    for program in [&binary, MAPPER] {
+        for word in run("ldd", &[program]).split_whitespace().filter(|word| word.starts_with('/')) {
+            put(word, word);
+        }
     }
     let boot = Path::new(&binary).parent().unwrap().join("../boot/signpost-x64.efi");
     put(boot.to_str().unwrap(), "bin/signpost-x64.efi");
@@ -233,6 +238,33 @@ fn inside_and_outside_see_the_same_machine() {
     for part in ["/dev/vda1 at /esp", "a rescue system is running", "entry 0009 \"Rescue\""] {
         assert!(text.contains(part), "{part}: {text}");
     }
+}
+
+/// The disks are root's alone, and described as the device manager does it; the volume is the kernel's own.
+#[test]
+fn a_mounted_logical_volume_is_shown_to_everybody() {
+    let rescue = Rescue::new(
+        "mkdir -p /run/udev/data /lark
+         echo E:ID_PART_TABLE_TYPE=gpt > /run/udev/data/b$(cat /sys/block/vda/dev)
+         echo E:ID_FS_TYPE=LVM2_member > /run/udev/data/b$(cat /sys/block/vda/vda2/dev)
+         uuid=LVM-$(printf '%064d' 7)
+         dmsetup create tide--bench-root --uuid $uuid --table \"0 $(cat /sys/block/vda/vda2/size) linear /dev/vda2 0\"
+         echo E:ID_FS_TYPE=ext4 > /run/udev/data/b$(cat /sys/block/dm-0/dev)
+         mount -o ro /dev/dm-0 /lark
+         echo 'anna:x:1000:1000::/:/bin/sh' > /etc/passwd
+         said survey su anna -c 'signpost --json survey'",
+    );
+    let survey = rescue.works().json("survey");
+    let volumes = survey["volumes"].as_array().unwrap();
+    let made = volumes.iter().find(|volume| volume["place"] == "volume tide-bench/root").unwrap();
+    assert_eq!((&made["kind"], &made["size"]), (&Value::from("ext4"), &Value::from(16 << 20)), "{survey}");
+    assert_eq!(made["mounted"], serde_json::json!(["/lark"]));
+    let member = &volumes[made["members"][0].as_u64().unwrap() as usize - 1];
+    assert_eq!(member["place"], "disk 1 partition 2");
+    assert_eq!(survey["systems"][0]["id"], "larkspur");
+    assert!(!survey["machine"]["notes"].to_string().contains("dm-0"), "it is shown");
+    let codes: Vec<_> = survey["findings"].as_array().unwrap().iter().map(|found| &found["code"]).collect();
+    assert!(!codes.contains(&&Value::from("volume-broken")), "{codes:?}");
 }
 
 #[test]

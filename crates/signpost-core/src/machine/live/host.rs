@@ -21,7 +21,7 @@ pub struct Host {
     /// Whether it runs as root.
     pub is_root: bool,
     /// What looks like a disk and is none of the machine's, each with the reason.
-    pub left_out: Vec<String>,
+    pub(crate) left_out: Vec<(Numbers, String)>,
     /// Disks of the medium that it was started from.
     pub(crate) medium: BTreeSet<Numbers>,
 }
@@ -47,7 +47,7 @@ impl Host {
             // A loop device without a file is only a name.
             let is_empty = node.nature == Nature::Empty;
             let words = node.nature.words().filter(|_| !is_empty)?;
-            Some(format!("{} ({words})", node.name))
+            Some((node.numbers, format!("{} ({words})", node.name)))
         });
         Self {
             kind,

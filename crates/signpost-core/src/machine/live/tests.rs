@@ -150,6 +150,8 @@ fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
     assert_eq!(survey.volumes[3].lv, Some(("tide-bench".into(), "root".into())));
     assert_eq!(survey.volumes[3].mounted, [root.display().to_string()]);
     assert_eq!(survey.systems.iter().map(|system| system.id.as_str()).collect::<Vec<_>>(), ["larkspur"]);
+    let left_out = survey.machine.notes.last().unwrap();
+    assert_eq!(left_out, "no disks of this machine: dm-1 (made of other devices: tide--bench-pool_tdata)");
     nothing_is_called_broken(&survey);
 }
 
