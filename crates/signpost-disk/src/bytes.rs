@@ -39,7 +39,7 @@ pub(crate) fn uuid_at(bytes: &[u8], offset: usize) -> Option<String> {
 }
 
 /// The text of a UUID whose bytes are all in reading order (RFC 9562), unlike a GUID's.
-pub(crate) fn uuid_text(uuid: &[u8; 16]) -> String {
+pub fn uuid_text(uuid: &[u8; 16]) -> String {
     let mut text = String::new();
     for (index, byte) in uuid.iter().enumerate() {
         if matches!(index, 4 | 6 | 8 | 10) {

@@ -39,4 +39,5 @@ mod tree;
 pub mod volumes;
 mod xfs;
 
+pub use bytes::uuid_text;
 pub use uguid::{Guid, guid};

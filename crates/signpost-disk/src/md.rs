@@ -1,6 +1,5 @@
 //! Linux RAID: what a member says of itself (the kernel's `md_p.h`: metadata 0.90, and 1.0 to 1.2).
 
-use alloc::format;
 use alloc::string::String;
 use core::ops::Deref;
 
@@ -93,17 +92,12 @@ impl Superblock {
             return None;
         }
         let word = |at| le32(bytes, at);
-        let (first, rest) = (word(20)?, [word(52)?, word(56)?, word(60)?]);
-        let text = format!("{first:08x}{:08x}{:08x}{:08x}", rest[0], rest[1], rest[2]);
-        let mut uuid = String::new();
-        for (index, c) in text.chars().enumerate() {
-            if matches!(index, 8 | 12 | 16 | 20) {
-                uuid.push('-');
-            }
-            uuid.push(c);
+        let mut uuid = [0; 16];
+        for (part, at) in uuid.as_chunks_mut::<4>().0.iter_mut().zip([20, 52, 56, 60]) {
+            *part = word(at)?.to_be_bytes();
         }
         Some(Self {
-            set_uuid: uuid,
+            set_uuid: uuid_text(&uuid),
             name: None,
             level: word(28)?,
             data_offset: 0,

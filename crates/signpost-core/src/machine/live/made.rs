@@ -4,6 +4,7 @@
 use std::fs;
 
 use signpost_disk::probe::Identity;
+use signpost_disk::uuid_text;
 use signpost_menu::linux_files::mapper_parts;
 
 use super::block::{BlockNode, Nature, text};
@@ -57,7 +58,8 @@ fn of_node(root: &Root, node: &BlockNode) -> Option<MadeNode> {
     let folder = root.at(&format!("sys/block/{}", node.name));
     let made = if text(&folder.join("md/level")).as_deref() == Some("raid1") {
         let name = node.properties.get("MD_NAME").filter(|name| !name.is_empty()).cloned();
-        Made::Mirror { uuid: dashed(&digits(&node.array_identity(root)?)), name }
+        let uuid = u128::from_str_radix(&digits(&node.array_identity(root)?), 16).ok()?;
+        Made::Mirror { uuid: uuid_text(&uuid.to_be_bytes()), name }
     } else {
         let own = text(&folder.join("dm/uuid"))?;
         if own.strip_prefix(LVM)?.len() != 2 * LVM_DIGITS {
@@ -75,16 +77,4 @@ fn of_node(root: &Root, node: &BlockNode) -> Option<MadeNode> {
         identity: described::identity(&node.properties),
         size: node.size,
     })
-}
-
-/// The digits of an identity with the marks that are usual between them.
-fn dashed(digits: &str) -> String {
-    let mut text = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if matches!(index, 8 | 12 | 16 | 20) {
-            text.push('-');
-        }
-        text.push(digit);
-    }
-    text
 }
