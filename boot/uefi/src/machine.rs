@@ -78,7 +78,7 @@ impl Machine {
             let size = sector_sizes(&disks, disk);
             seen.iter().find(|seen| seen.disk == disk && seen.drive.start.saturating_mul(size) == start)
         };
-        let is_home = |disk: usize, entry: Option<usize>, _: &SharedDevice, _: &Identity| {
+        let is_home = |disk: usize, entry: Option<usize>| {
             entry.and_then(|entry| partition(disk, entry)).is_some_and(|seen| Some(seen.handle) == home)
         };
         let found = Volumes::find(&disks, &is_home);

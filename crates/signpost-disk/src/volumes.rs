@@ -14,8 +14,6 @@ use crate::{lvm, md};
 
 /// A disk, looked at.
 pub struct Disk {
-    /// Its bytes.
-    pub device: SharedDevice,
     /// Bytes in a sector.
     pub sector_size: u32,
     /// Its table.
@@ -33,9 +31,9 @@ pub struct Part {
 }
 
 impl Part {
-    /// Its bytes.
-    pub fn device(&self) -> &SharedDevice {
-        &self.found.device
+    /// Its bytes; `None` where they cannot be read.
+    pub fn device(&self) -> Option<&SharedDevice> {
+        self.found.device.as_ref()
     }
 
     /// What it is.
@@ -47,9 +45,8 @@ impl Part {
 /// Bytes, and what they are.
 #[derive(Clone)]
 struct Contents {
-    device: SharedDevice,
-    /// Whether the device can be read; else somebody else says what is there.
-    is_open: bool,
+    /// `None` where somebody else says what is there.
+    device: Option<SharedDevice>,
     identity: Identity,
     fault: Option<VolumeError>,
 }
@@ -57,7 +54,7 @@ struct Contents {
 impl Contents {
     fn of(device: SharedDevice, room: &mut Vec<u8>) -> Self {
         let (identity, fault) = identify_in(device.as_ref(), room);
-        Self { device, is_open: true, identity, fault }
+        Self { device: Some(device), identity, fault }
     }
 }
 
@@ -137,26 +134,18 @@ impl Disk {
                 parts.push(Part { entry: None, start: 0, found: whole });
             }
         }
-        Self { device: device.clone(), sector_size, table, parts }
+        Self { sector_size, table, parts }
     }
 
     /// A disk that cannot be read, as somebody else describes it: its table, and by the index of their entry what its
     /// partitions are; without an entry, the disk as a whole.
-    pub fn described(
-        device: &SharedDevice,
-        sector_size: u32,
-        table: Table,
-        identities: Vec<(Option<usize>, Identity)>,
-    ) -> Self {
+    pub fn described(sector_size: u32, table: Table, identities: Vec<(Option<usize>, Identity)>) -> Self {
         let part = |(entry, identity): (Option<usize>, Identity)| {
-            let place = entry.and_then(|entry| table.partitions.get(entry));
-            let (start, size) = place.map_or((0, device.size()), |entry| (entry.start, entry.size));
-            let window = Arc::new(Window::new(device.clone(), start, size));
-            let found = Contents { device: window, is_open: false, identity, fault: None };
-            Part { entry, start, found }
+            let start = entry.and_then(|entry| table.partitions.get(entry)).map_or(0, |entry| entry.start);
+            Part { entry, start, found: Contents { device: None, identity, fault: None } }
         };
         let parts = identities.into_iter().map(part).collect();
-        Self { device: device.clone(), sector_size, table, parts }
+        Self { sector_size, table, parts }
     }
 
     /// What orders it among others.
@@ -169,8 +158,8 @@ impl Disk {
     }
 }
 
-/// Whether a volume is home: asked for its disk's index, its entry's in the table, its bytes and its kind.
-pub type IsHome<'a> = &'a dyn Fn(usize, Option<usize>, &SharedDevice, &Identity) -> bool;
+/// Whether a volume is home: asked for its disk's index, and its entry's in the table.
+pub type IsHome<'a> = &'a dyn Fn(usize, Option<usize>) -> bool;
 
 impl Volumes {
     /// Finds and numbers the volumes of these disks. The first one for which `is_home` holds orders the others.
@@ -183,9 +172,7 @@ impl Volumes {
                 numbered.push(Numbered { disk: index, identity: disk.identity(index), start: part.start });
             }
         }
-        let home = plain
-            .iter()
-            .position(|(disk, part)| is_home(*disk, part.entry, &part.found.device, &part.found.identity));
+        let home = plain.iter().position(|(disk, part)| is_home(*disk, part.entry));
         let home_disk = home.and_then(|home| plain.get(home)).map(|(disk, _)| *disk);
         let mut volumes = Self { list: Vec::new(), home: None, faults: Vec::new() };
         for index in order(&numbered, home_disk) {
@@ -203,10 +190,11 @@ impl Volumes {
 
     fn push(&mut self, origin: Origin, found: &Contents) {
         let is_raid = found.identity.kind == VolumeKind::MdRaid;
-        let beneath = (is_raid && found.is_open).then(|| identify_beneath_raid(found.device.as_ref()));
+        let member = found.device.as_ref().filter(|_| is_raid);
+        let beneath = member.map(|device| identify_beneath_raid(device.as_ref()));
         self.list.push(Volume {
             origin,
-            device: found.is_open.then(|| found.device.clone()),
+            device: found.device.clone(),
             identity: found.identity.clone(),
             fault: found.fault.clone(),
             beneath_raid: beneath.filter(|kind| kind.is_fat()),

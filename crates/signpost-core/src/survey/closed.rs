@@ -2,45 +2,34 @@
 
 use signpost_disk::volumes::{Disk, Origin, Volume};
 
-use super::volumes::device_numbers;
 use crate::machine::Machine;
+use crate::machine::live::Numbers;
 use crate::machine::live::made::{Made, MadeNode};
-use crate::machine::live::{Devices, Numbers};
 
 /// Adds logical volumes and mirrors to those found; `of_machine` has the index of the machine's disk for each that was
 /// looked at.
 pub(super) fn add(machine: &Machine, looked: &[Disk], of_machine: &[usize], found: &mut Vec<Volume>) {
     let Some(devices) = &machine.devices else { return };
+    // One that is open has told what it is a part of.
+    let is_closed = |volume: &&Volume| volume.device.is_none() && volume.fault.is_none();
+    let numbers_of = |volume: &Volume| {
+        let (disk, partition) = match &volume.origin {
+            Origin::Disk(disk) => (disk, None),
+            Origin::Partition(disk, entry) => (disk, Some(looked[*disk].table.partitions[*entry].number)),
+            Origin::Mirror { .. } | Origin::Logical { .. } => return None,
+        };
+        machine.disks[of_machine[*disk]].device(partition)
+    };
+    let mut closed: Vec<Option<Numbers>> =
+        found.iter().map(|volume| Some(volume).filter(is_closed).and_then(numbers_of)).collect();
     for node in devices.made() {
-        let members = node.members.iter().map(|member| {
-            found.iter().position(|volume| {
-                let is_closed = volume.device.is_none() && volume.fault.is_none();
-                is_closed && numbers(machine, devices, looked, of_machine, volume) == Some(*member)
-            })
-        });
-        // One that is open has told what it is a part of.
-        if let Some(members) = members.collect::<Option<Vec<usize>>>().filter(|members| !members.is_empty()) {
+        let member = |member: &Numbers| closed.iter().position(|numbers| *numbers == Some(*member));
+        let members = node.members.iter().map(member).collect::<Option<Vec<usize>>>();
+        if let Some(members) = members.filter(|members| !members.is_empty()) {
             found.push(volume(node, members));
+            closed.push(Some(node.numbers));
         }
     }
-}
-
-fn numbers(
-    machine: &Machine,
-    devices: &Devices,
-    looked: &[Disk],
-    of_machine: &[usize],
-    volume: &Volume,
-) -> Option<Numbers> {
-    let place = match &volume.origin {
-        Origin::Disk(disk) => (of_machine.get(*disk).copied(), None),
-        Origin::Partition(disk, entry) => {
-            let entry = looked.get(*disk)?.table.partitions.get(*entry)?;
-            (of_machine.get(*disk).copied(), Some(entry.number))
-        }
-        Origin::Mirror { .. } | Origin::Logical { .. } => (None, None),
-    };
-    device_numbers(machine, devices, &volume.origin, place)
 }
 
 fn volume(node: &MadeNode, mut members: Vec<usize>) -> Volume {

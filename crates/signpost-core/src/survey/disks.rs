@@ -76,9 +76,7 @@ pub(super) fn read(machine: &Machine) -> Read {
             of_machine.push(index);
         }
     }
-    let is_home = |disk: usize, entry, _: &SharedDevice, _: &Identity| {
-        fats[disk].iter().any(|fat| fat.has_slot && fat.entry == entry)
-    };
+    let is_home = |disk: usize, entry| fats[disk].iter().any(|fat: &Fat| fat.has_slot && fat.entry == entry);
     let found = guarded(|| Volumes::find(&looked, &is_home));
     let mut found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
     findings.extend(found.faults.iter().map(|fault| Finding {
@@ -159,7 +157,7 @@ fn look_at(disk: &MachineDisk) -> Looked {
 }
 
 fn open_fat(part: &volumes::Part) -> Option<Fat> {
-    let volume = FatVolume::open(part.device().clone()).ok()?;
+    let volume = FatVolume::open(part.device()?.clone()).ok()?;
     // Most have no such folder.
     let has_slot = volume.metadata(HOME_FOLDER).is_ok()
         && SLOT_NAMES.iter().any(|name| {

@@ -7,7 +7,6 @@ use signpost_menu::linux_files::mapper_name;
 use super::facts::{Disk, Volume};
 use crate::machine::Machine;
 use crate::machine::live::mounts::Mount;
-use crate::machine::live::{Devices, Numbers};
 
 /// What volumes are described beside.
 pub(super) struct Beside<'a> {
@@ -100,10 +99,13 @@ fn first_disk(volume: &volumes::Volume, found: &[volumes::Volume]) -> Option<usi
 /// Notes a volume's device in the running system, and where it is mounted.
 pub(super) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume) -> Vec<Mount> {
     let Some(devices) = &machine.devices else { return Vec::new() };
-    let disk = facts.disk.checked_sub(1);
-    let Some(numbers) = device_numbers(machine, devices, origin, (disk, facts.partition)) else {
-        return Vec::new();
+    let disk = || machine.disks.get(facts.disk.checked_sub(1)?);
+    let numbers = match origin {
+        Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
+        Origin::Mirror { uuid, .. } => devices.array(uuid),
+        Origin::Disk(_) | Origin::Partition(..) => disk().and_then(|disk| disk.device(facts.partition)),
     };
+    let Some(numbers) = numbers else { return Vec::new() };
     if let Some(made) = devices.made().iter().find(|made| made.numbers == numbers && facts.size == 0) {
         facts.size = made.size;
     }
@@ -114,20 +116,6 @@ pub(super) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume
     facts.is_unclean &= mounts.is_empty();
     facts.is_running_root = machine.running.device == Some(numbers);
     mounts
-}
-
-/// The numbers of a volume's device; `place` is the index of the machine's disk and the partition that it lies on.
-pub(super) fn device_numbers(
-    machine: &Machine,
-    devices: &Devices,
-    origin: &Origin,
-    place: (Option<usize>, Option<u32>),
-) -> Option<Numbers> {
-    match origin {
-        Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
-        Origin::Mirror { uuid, .. } => devices.array(uuid),
-        Origin::Disk(_) | Origin::Partition(..) => machine.disks.get(place.0?)?.device(place.1),
-    }
 }
 
 /// Whether a text has an ASCII word in it, in any case.

@@ -1,29 +1,11 @@
 //! Disks that we may not read, as the device manager describes them to everybody.
 
-use std::sync::Arc;
-
-use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
 use signpost_disk::mbr::MbrType;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{Purpose, Table, TableEntry, TableKind};
 use signpost_disk::{Guid, volumes};
 
 use super::block::{BlockNode, PartitionNode, Properties};
-
-/// Stands for a disk that is closed to us.
-struct Closed {
-    size: u64,
-}
-
-impl BlockDevice for Closed {
-    fn size(&self) -> u64 {
-        self.size
-    }
-
-    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
-        Err(ReadError { offset, length: buffer.len(), why: "only root may read it".into() })
-    }
-}
 
 /// The disk with its partitions and what each is; `None` where nothing describes it.
 pub(crate) fn disk(node: &BlockNode) -> Option<volumes::Disk> {
@@ -45,8 +27,7 @@ pub(crate) fn disk(node: &BlockNode) -> Option<volumes::Disk> {
         parts.push((None, identity(&node.properties)));
     }
     let is_known = kind != TableKind::None || node.properties.contains_key("ID_FS_TYPE");
-    let device: SharedDevice = Arc::new(Closed { size: node.size });
-    is_known.then(|| volumes::Disk::described(&device, node.sector_size, table, parts))
+    is_known.then(|| volumes::Disk::described(node.sector_size, table, parts))
 }
 
 fn entry(part: &PartitionNode, kind: TableKind) -> TableEntry {
