@@ -56,7 +56,7 @@ pub(crate) fn verdict(look: &Look<'_>, verdict: &Verdict) -> String {
         Verdict::Unreadable { partition } => {
             let volume = &look.survey.volumes[*partition];
             // What firmware does not read anyway, is not the worse for being broken.
-            let fault = volume.fault.clone().filter(|_| volume.kind.starts_with("FAT"));
+            let fault = volume.fault.clone().filter(|_| volume.holds_fat());
             let why = fault.unwrap_or_else(|| format!("holds {}, which firmware does not read", volume.kind));
             format!("{}: {why}", volume.where_it_is())
         }

@@ -202,6 +202,11 @@ pub struct Volume {
 }
 
 impl Volume {
+    /// Whether it holds a FAT, be it one that can be read or not.
+    pub(crate) fn holds_fat(&self) -> bool {
+        self.kind.starts_with("FAT")
+    }
+
     /// Notes that nothing of it can be read, and why.
     pub(super) fn cannot_be_read(&mut self, why: String) {
         self.fault = Some(why);

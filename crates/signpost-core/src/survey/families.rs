@@ -130,7 +130,7 @@ fn first_sector(volume: &OneVolume<'_>) -> Option<Vec<u8>> {
 
 /// A file of the root folder that the boot sector names, as it writes names: eight letters and three.
 fn named_in_first_sector(volume: &OneVolume<'_>) -> Option<String> {
-    if volume.facts.is_esp || !volume.facts.kind.starts_with("FAT") {
+    if volume.facts.is_esp || !volume.facts.holds_fat() {
         return None;
     }
     let sector = first_sector(volume).filter(|sector| sector.ends_with(&[0x55, 0xaa]))?;

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use signpost_disk::file_system::VolumeError;
+
 use super::facts::{Finding, FirmwareEntry, Volume};
 use super::firmware::hex;
 use super::reader::Fault;
 use super::{Look, states};
 use crate::code::Code;
 use crate::machine::FirmwareKind;
-use signpost_disk::file_system::VolumeError;
 
 /// A fault of the variables.
 pub(super) fn variables(fault: &str) -> Finding {

@@ -76,7 +76,11 @@ impl VolumeReader {
         } else {
             raw().transpose().map_err(Fault::of_all)?
         };
-        Ok(fs.map(|fs| Self { fs, names, fault: OnceCell::new() }))
+        Ok(fs.map(|fs| Self::of(fs, names)))
+    }
+
+    fn of(fs: Box<dyn FileSystem>, names: Names) -> Self {
+        Self { fs, names, fault: OnceCell::new() }
     }
 
     /// The first thing that was asked for and is there, and could not be read.
@@ -181,12 +185,8 @@ impl VolumeReader {
     /// Where it is no file, or its file system does not say where its bytes lie.
     pub fn inside(&self, path: &str) -> Result<Vec<(Identity, Option<Self>)>, VolumeError> {
         let volumes = self.at(path, |fs| inside::volumes(fs, path))?;
-        let reader = |volume: InnerVolume| {
-            (
-                volume.identity,
-                volume.files.map(|fs| Self { fs, names: Names::default(), fault: OnceCell::new() }),
-            )
-        };
+        let reader =
+            |volume: InnerVolume| (volume.identity, volume.files.map(|fs| Self::of(fs, Names::default())));
         Ok(volumes.into_iter().map(reader).collect())
     }
 
