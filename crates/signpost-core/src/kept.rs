@@ -22,10 +22,7 @@ pub(crate) fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
         Err(error) => return Err(Error::unusable(path, error)),
     };
-    if length > MAX_LENGTH {
-        let why = format!("it has {length} bytes; what we write has at most {MAX_LENGTH}");
-        return Err(Error::unusable(path, why));
-    }
+    check_length(path, length)?;
     let text = std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))?;
     serde_json::from_str(&text).map(Some).map_err(|error| Error::unusable(path, error))
 }
@@ -33,13 +30,22 @@ pub(crate) fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
 /// Writes a file; one that says the same already is left alone.
 ///
 /// # Errors
-/// Where it cannot be written; it is then as it was.
+/// Where it cannot be written, or would be too long to be read again; it is then as it was.
 pub(crate) fn write<T: Serialize>(path: &Path, what: &T) -> Result<()> {
     let text = serde_json::to_string_pretty(what).map_err(|error| Error::unusable(path, error))? + "\n";
+    check_length(path, text.len() as u64)?;
     if std::fs::read_to_string(path).is_ok_and(|before| before == text) {
         return Ok(());
     }
     write_durably(path, text.as_bytes())
+}
+
+fn check_length(path: &Path, length: u64) -> Result<()> {
+    if length <= MAX_LENGTH {
+        return Ok(());
+    }
+    let why = format!("it has {length} bytes; what we write has at most {MAX_LENGTH}");
+    Err(Error::unusable(path, why))
 }
 
 #[cfg(test)]
@@ -58,6 +64,9 @@ mod tests {
         assert!(error(read(&path)).contains("kept.json: EOF while parsing"), "{}", error(read(&path)));
         std::fs::File::create(&path).unwrap().set_len(MAX_LENGTH + 1).unwrap();
         assert!(error(read(&path)).ends_with("it has 16777217 bytes; what we write has at most 16777216"));
+        write(&path, &[1, 2]).unwrap();
+        assert!(write(&path, &"a".repeat(MAX_LENGTH as usize)).is_err(), "it could not be read again");
+        assert_eq!(read::<Vec<u32>>(&path).unwrap(), Some(vec![1, 2]), "as it was");
     }
 
     #[test]
