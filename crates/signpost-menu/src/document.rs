@@ -1,10 +1,11 @@
 //! The menu document: what a menu file says, once it holds.
 
+use alloc::collections::BTreeMap;
 use alloc::string::String;
 use alloc::vec::Vec;
 
 use crate::keyboard::{Keyboard, UNITED_STATES};
-use crate::newest::Newest;
+use crate::kernels::Newest;
 use crate::place::{Place, VolumeRef};
 
 /// Ids that mean something else.
@@ -240,14 +241,15 @@ impl MenuDocument {
         self.entries.iter().find(|entry| entry.id == id)
     }
 
-    /// The entry that starts where nobody chooses; `last_started` is the id of what was started last,
-    /// where that is known.
-    pub fn default_entry(&self, last_started: Option<&str>) -> Option<&Entry> {
-        let first = || self.entries.iter().find(|entry| entry.starts.is_system());
-        match &self.settings.default {
-            DefaultEntry::First => first(),
-            DefaultEntry::LastStarted => last_started.and_then(|id| self.entry(id)).or_else(first),
-            DefaultEntry::Id(id) => self.entry(id),
+    /// The number that each entry has on the screen: its place in the menu, or in its group, from 1.
+    pub fn numbers(&self) -> Vec<usize> {
+        let mut counted: BTreeMap<Option<&str>, usize> = BTreeMap::new();
+        let mut numbers = Vec::with_capacity(self.entries.len());
+        for entry in &self.entries {
+            let count = counted.entry(entry.group.as_deref()).or_default();
+            *count = count.saturating_add(1);
+            numbers.push(*count);
         }
+        numbers
     }
 }

@@ -1,7 +1,7 @@
 //! How the menu opens: whether it is shown, what is chosen, and how long it waits.
 
-use alloc::format;
 use alloc::string::String;
+use core::fmt;
 
 use crate::document::{DefaultEntry, MenuDocument, Show, Timeout};
 
@@ -30,10 +30,97 @@ pub struct Situation<'a> {
 pub struct Opening {
     /// Whether it is shown, and how long it waits.
     pub shown: Shown,
-    /// The entry that is chosen: its index.
+    /// The entry that is marked: its index.
     pub chosen: Option<usize>,
-    /// Why there is no countdown where one is expected.
-    pub reason: Option<String>,
+    /// Who chose what is to start by itself.
+    pub by: ChosenBy,
+    /// Why nothing starts by itself, where something should.
+    pub reason: Option<Reason>,
+}
+
+impl Opening {
+    /// The entry that is to start where nobody chooses another: its index. Whether it waits for a key first, `shown` says.
+    pub fn default(&self) -> Option<usize> {
+        self.chosen.filter(|_| self.reason.is_none())
+    }
+
+    /// The entry that starts where nobody presses a key: its index.
+    pub fn starts(&self) -> Option<usize> {
+        self.default().filter(|_| self.shown != Shown::Waiting)
+    }
+}
+
+/// Who chose what is to start by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ChosenBy {
+    /// Somebody, for this start alone.
+    Once,
+    /// Somebody, for good, at an earlier start.
+    Kept,
+    /// The menu's `default`.
+    Default,
+    /// The start before this one.
+    LastStarted,
+}
+
+impl ChosenBy {
+    fn words(self) -> &'static str {
+        match self {
+            Self::Once => "what this start was to go to once",
+            Self::Kept => "what was kept as the default",
+            Self::Default => "the default",
+            Self::LastStarted => "what was started last",
+        }
+    }
+}
+
+/// Why nothing starts by itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// A start from this menu has failed just now.
+    Failed(String),
+    /// The menu has no entry of this id.
+    NoEntry {
+        /// Who named it.
+        by: ChosenBy,
+        /// The id.
+        id: String,
+    },
+    /// The menu has no entry that starts a system.
+    NoSystem,
+    /// The entry starts no system: a group, a tool, a restart.
+    StartsNoSystem {
+        /// Who named it.
+        by: ChosenBy,
+        /// Its title.
+        title: String,
+        /// Its kind, as the menu file writes it.
+        kind: &'static str,
+    },
+    /// The entry cannot start.
+    CannotStart {
+        /// Its title.
+        title: String,
+        /// Why.
+        why: String,
+    },
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Failed(why) => f.write_str(why),
+            Self::NoEntry { by: ChosenBy::Once, id } => {
+                write!(f, "{id}, which this start was to go to once, is no entry of the menu")
+            }
+            Self::NoEntry { by, id } => write!(f, "{}, {id}, is no entry of the menu", by.words()),
+            Self::NoSystem => f.write_str("the menu has no entry that starts a system"),
+            Self::StartsNoSystem { by, title, kind } => {
+                write!(f, "{title} is {}, and starts no system: {kind}", by.words())
+            }
+            Self::CannotStart { title, why } => write!(f, "{title} cannot start: {why}"),
+        }
+    }
 }
 
 /// Whether the menu is shown.
@@ -49,55 +136,75 @@ pub enum Shown {
     Hidden,
 }
 
-/// Decides how the menu opens.
+/// Decides how the menu opens: the one rule of what starts where nobody chooses.
 pub fn open(situation: &Situation<'_>) -> Opening {
     let document = situation.document;
-    let index_of = |id: &str| document.entries.iter().position(|entry| entry.id == id);
-    let waiting = |chosen, reason| Opening { shown: Shown::Waiting, chosen, reason };
-    let (chosen, missing) = match situation.once {
-        Some("menu") | None => default(situation),
-        Some(id) => {
-            (index_of(id), format!("{id}, which this start was to go to once, is no entry of the menu"))
-        }
-    };
-    if let Some(reason) = situation.failed {
-        return waiting(chosen.or(first_startable(situation)), Some(reason.into()));
-    }
-    let Some(index) = chosen else {
-        return waiting(first_startable(situation), Some(missing));
-    };
-    let title = document.entries.get(index).map(|entry| entry.title.as_str()).unwrap_or_default();
-    if let Some(fault) = situation.faults.get(index).and_then(Option::as_ref) {
-        return waiting(chosen, Some(format!("{title} cannot start: {fault}")));
-    }
-    if situation.once == Some("menu") {
-        return waiting(chosen, None);
+    let (by, named) = named(situation);
+    let named = named.and_then(|index| startable(situation, by, index));
+    let reason = situation.failed.map(|why| Reason::Failed(why.into())).or(named.as_ref().err().cloned());
+    if let Some(reason) = reason {
+        // The mark stands on what was named where that is a row, so that one sees what is meant.
+        let chosen = named.ok().or_else(|| marked(situation)).or_else(|| first_startable(situation));
+        return Opening { shown: Shown::Waiting, chosen, by, reason: Some(reason) };
     }
     let shown = match (document.settings.show, document.settings.timeout) {
+        _ if situation.once == Some(MENU) => Shown::Waiting,
         (Show::Never, _) | (Show::Always, Timeout::Seconds(0)) => Shown::Hidden,
         (Show::OnKey, _) => Shown::OnKey,
         (Show::Always, Timeout::Seconds(seconds)) => Shown::Counting(seconds),
         (Show::Always, Timeout::Never) => Shown::Waiting,
     };
-    Opening { shown, chosen, reason: None }
+    Opening { shown, chosen: named.ok(), by, reason: None }
 }
 
-/// The entry that starts where nobody chooses, and what to say where there is none.
-fn default(situation: &Situation<'_>) -> (Option<usize>, String) {
+/// What stands for the menu itself where an entry's id is expected.
+pub const MENU: &str = "menu";
+
+fn index_of(document: &MenuDocument, id: &str) -> Option<usize> {
+    document.entries.iter().position(|entry| entry.id == id)
+}
+
+/// The entry that is to start where nobody chooses, and who says so.
+fn named(situation: &Situation<'_>) -> (ChosenBy, Result<usize, Reason>) {
     let document = situation.document;
-    let index_of = |id: &str| document.entries.iter().position(|entry| entry.id == id);
+    let by_id = |by, id: &str| {
+        (by, index_of(document, id).ok_or_else(|| Reason::NoEntry { by, id: id.into() }))
+    };
+    if let Some(id) = situation.once.filter(|id| *id != MENU) {
+        return by_id(ChosenBy::Once, id);
+    }
+    // One that was kept and stands in the menu no more, keeps nothing.
+    if let Some(kept) = situation.kept.and_then(|id| index_of(document, id)) {
+        return (ChosenBy::Kept, Ok(kept));
+    }
     let first = || document.entries.iter().position(|entry| entry.starts.is_system());
-    if let Some(kept) = situation.kept.and_then(index_of) {
-        return (Some(kept), String::new());
-    }
+    let first = || first().ok_or(Reason::NoSystem);
     match &document.settings.default {
-        DefaultEntry::First => (first(), "the menu has no entry that starts a system".into()),
-        DefaultEntry::LastStarted => {
-            let last = situation.last_started.and_then(index_of);
-            (last.or_else(first), "the menu has no entry that starts a system".into())
-        }
-        DefaultEntry::Id(id) => (index_of(id), format!("the default, {id}, is no entry of the menu")),
+        DefaultEntry::First => (ChosenBy::Default, first()),
+        DefaultEntry::LastStarted => match situation.last_started.and_then(|id| index_of(document, id)) {
+            Some(last) => (ChosenBy::LastStarted, Ok(last)),
+            None => (ChosenBy::Default, first()),
+        },
+        DefaultEntry::Id(id) => by_id(ChosenBy::Default, id),
     }
+}
+
+/// Only what starts a system, and can, is started by itself, whoever names it.
+fn startable(situation: &Situation<'_>, by: ChosenBy, index: usize) -> Result<usize, Reason> {
+    let Some(entry) = situation.document.entries.get(index) else { return Err(Reason::NoSystem) };
+    let title = entry.title.clone();
+    if !entry.starts.is_system() {
+        return Err(Reason::StartsNoSystem { by, title, kind: entry.starts.word() });
+    }
+    match situation.faults.get(index).and_then(Option::as_ref) {
+        Some(fault) => Err(Reason::CannotStart { title, why: fault.clone() }),
+        None => Ok(index),
+    }
+}
+
+/// The row that was named, though it does not start by itself.
+fn marked(situation: &Situation<'_>) -> Option<usize> {
+    named(situation).1.ok()
 }
 
 /// What to put the mark on where nothing else says it.
@@ -112,15 +219,20 @@ fn first_startable(situation: &Situation<'_>) -> Option<usize> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use alloc::format;
+    use alloc::string::ToString;
     use alloc::vec::Vec;
 
-    /// Three entries: `a` and `b` start, `gone` does not.
+    /// Three entries: `a` and `b` start, `gone` does not; behind them a group and a restart.
     fn document(settings: &str) -> MenuDocument {
         let mut text = format!("format = 1\n[menu]\n{settings}\n");
         for id in ["a", "b", "gone"] {
             text.push_str(&format!(
                 "[[entry]]\nid = \"{id}\"\nstarts = \"firmware-entry\"\nlabel = \"{id}\"\n"
             ));
+        }
+        for kind in ["group", "restart"] {
+            text.push_str(&format!("[[entry]]\nid = \"{kind}\"\nstarts = \"{kind}\"\n"));
         }
         crate::parse_leniently(&text).0.unwrap()
     }
@@ -181,6 +293,26 @@ mod tests {
             Row { once: Some("menu"), ..row("show = \"never\"", (Waiting, Some(0), "")) },
             Row { once: Some("menu"), ..row("timeout = 0", (Waiting, Some(0), "")) },
             Row { failed: Some("a was refused"), ..row("timeout = 0", (Waiting, Some(0), "a was refused")) },
+            Row {
+                kept: Some("group"),
+                ..row("", (Waiting, Some(3), "group is what was kept as the default, and starts no system: group"))
+            },
+            Row {
+                once: Some("restart"),
+                ..row(
+                    "timeout = 0",
+                    (Waiting, Some(4), "restart is what this start was to go to once, and starts no system: restart"),
+                )
+            },
+            Row {
+                last: Some("group"),
+                ..row(
+                    "default = \"last-started\"",
+                    (Waiting, Some(3), "group is what was started last, and starts no system: group"),
+                )
+            },
+            row("default = \"restart\"", (Waiting, Some(4), "restart is the default, and starts no system: restart")),
+            Row { kept: Some("gone"), ..row("timeout = 0", (Waiting, Some(2), "gone cannot start: no file")) },
             Row { failed: Some("x"), once: Some("b"), ..row("show = \"never\"", (Waiting, Some(1), "x")) },
         ])
     }
@@ -189,7 +321,7 @@ mod tests {
     fn the_policy_row_by_row() {
         for (number, row) in rows().into_iter().enumerate() {
             let document = document(row.settings);
-            let faults = [None, None, Some("no file".into())];
+            let faults = [None, None, Some("no file".into()), None, None];
             let opening = open(&Situation {
                 document: &document,
                 faults: &faults,
@@ -198,7 +330,8 @@ mod tests {
                 last_started: row.last,
                 failed: row.failed,
             });
-            let found = (opening.shown, opening.chosen, opening.reason.as_deref().unwrap_or_default());
+            let reason = opening.reason.as_ref().map(ToString::to_string).unwrap_or_default();
+            let found = (opening.shown, opening.chosen, reason.as_str());
             assert_eq!(found, row.expected, "row {number}: {}", row.settings);
         }
     }

@@ -19,7 +19,8 @@ use alloc::vec::Vec;
 
 use crate::MenuDocument;
 use crate::keyboard::{KEYBOARDS, Keyboard};
-use crate::resolve::{StartTarget, Surroundings, Within};
+use crate::document::Starts;
+use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
 
 pub use complete::Completions;
 pub use compose::Composed;
@@ -60,8 +61,6 @@ pub trait Hands: Surroundings {
     /// What a file is by its first bytes, in a few words; `None` where that says nothing.
     fn kind_of_file(&self, head: &[u8]) -> Option<String>;
 
-    /// The version in a kernel's header.
-    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String>;
 }
 
 /// What a volume goes by: its label and its UUID.
@@ -253,25 +252,37 @@ impl Prompt {
         Ok(Reply { lines, then, is_refusal: false })
     }
 
-    /// The menu's entries, or the start of one by its number.
+    /// The menu's entries with the numbers that they have on the screen; those of a group; or the start of one by its number.
     fn entries(&self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
         let resolved = crate::resolve::resolve(hands, &self.document);
-        if rest.is_empty() {
-            if resolved.is_empty() {
+        let (first, behind) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
+        let group = self.document.entry(first).filter(|entry| entry.starts == Starts::Group);
+        let (group, wanted) = group.map_or((None, rest), |group| (Some(&group.id), behind.trim()));
+        let numbers = self.document.numbers();
+        let rows: Vec<(usize, &ResolvedEntry<'_>)> = numbers
+            .into_iter()
+            .zip(&resolved)
+            .filter(|(_, entry)| entry.entry.group.as_ref() == group)
+            .collect();
+        if wanted.is_empty() {
+            if rows.is_empty() {
                 return Ok(Reply::said(vec!["the menu has no entries".to_string()]));
             }
-            let line = |(number, entry): (usize, &crate::resolve::ResolvedEntry<'_>)| {
+            let line = |(number, entry): &(usize, &ResolvedEntry<'_>)| {
                 let cannot = if entry.target.is_ok() { "" } else { "cannot start: " };
-                let what = crate::resolve::describe(hands, entry);
+                let what = match entry.entry.starts {
+                    Starts::Group => format!("a group: `entries {}` shows what is in it", entry.entry.id),
+                    _ => crate::resolve::describe(hands, entry),
+                };
                 format!("{number:>3}  {}  {cannot}{what}", entry.entry.title)
             };
-            return Ok(Reply::said((1..).zip(&resolved).map(line).collect()));
+            return Ok(Reply::said(rows.iter().map(line).collect()));
         }
         let number: usize =
-            rest.parse().map_err(|_| format!("{rest} is no number of the list that `entries` shows"))?;
-        let entry = number.checked_sub(1).and_then(|index| resolved.get(index));
+            wanted.parse().map_err(|_| format!("{wanted} is no number of the list that `entries` shows"))?;
+        let entry = rows.iter().find(|(own, _)| *own == number).map(|(_, entry)| entry);
         let entry =
-            entry.ok_or_else(|| format!("there is no entry {number}; there are 1 to {}", resolved.len()))?;
+            entry.ok_or_else(|| format!("there is no entry {number}; there are 1 to {}", rows.len()))?;
         let target =
             entry.target.clone().map_err(|why| format!("{} cannot start: {why}", entry.entry.title))?;
         let title = entry.entry.title.clone();

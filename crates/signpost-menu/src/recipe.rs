@@ -11,7 +11,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::MenuDocument;
 use crate::document::{Entry, KernelChoice, Starts};
-use crate::newest::Newest;
+use crate::kernels::Newest;
 use crate::place::{Place, fits};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve_entry};
 
@@ -186,7 +186,7 @@ pub fn pair(
             let entry = Entry { id: String::new(), title: String::new(), starts, group: None, line: 0 };
             match resolve_entry(around, &MenuDocument::default(), &entry).target {
                 Ok(target) => return Ok(Pair { kernel: kernel.clone(), initrd: initrd.cloned(), target }),
-                Err(why) => faults.push(why),
+                Err(fault) => faults.push(fault.to_string()),
             }
         }
     }

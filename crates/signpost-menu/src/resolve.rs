@@ -4,9 +4,12 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crate::kernels::KernelHeader;
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
+use crate::kernel_args::named_volumes;
+use crate::linux_files::version_in_name;
 use crate::nearest::nearest;
-use crate::place::{Place, VolumeIdentity, VolumeRef, resolve as resolve_volume};
+use crate::place::{Place, Unresolved, VolumeIdentity, VolumeRef, resolve as resolve_volume};
 
 /// The machine around a menu.
 pub trait Surroundings {
@@ -27,6 +30,12 @@ pub trait Surroundings {
     /// # Errors
     /// Why the volume cannot be read, in words.
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String>;
+
+    /// What the header of a Linux kernel says; `None` where the file is none, or cannot be read.
+    fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader>;
+
+    /// Whether a volume may hold others that only a running system can open: an encrypted one.
+    fn has_closed_volumes(&self) -> bool;
 
     /// A text file of a volume; `None` where it is not there, or is none.
     fn text(&self, volume: usize, path: &str) -> Option<String>;
@@ -79,6 +88,54 @@ pub struct LoadOptionSeen {
     pub label: String,
     /// The file that it leads to: volume and path, with `/`.
     pub target: Option<(usize, String)>,
+    /// Why the firmware starts nothing by it, where that is so.
+    pub fault: Option<String>,
+}
+
+/// Why an entry cannot start. Whether what is missing is gone or only out of reach, takes knowing the machine's past.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Fault {
+    /// No volume has the name that the entry writes.
+    #[error("{words}")]
+    NoVolume {
+        /// The name.
+        wanted: VolumeRef,
+        /// What was looked for, and what is there.
+        words: String,
+    },
+    /// Several volumes have it.
+    #[error("{0}")]
+    Ambiguous(String),
+    /// A volume, or an image on it, cannot be read.
+    #[error("{words}")]
+    Unread {
+        /// The volume.
+        volume: usize,
+        /// Why.
+        words: String,
+    },
+    /// A file is not there.
+    #[error("{words}")]
+    NoFile {
+        /// The volume on which it was looked for.
+        volume: usize,
+        /// What was looked for, and what is there.
+        words: String,
+    },
+    /// The firmware has no such entry.
+    #[error("{0}")]
+    NoLoadOption(String),
+    /// The firmware has the entry, and starts nothing by it.
+    #[error("{words}")]
+    DeadLoadOption {
+        /// Its number.
+        number: u16,
+        /// Why.
+        words: String,
+    },
+    /// What the entry asks for cannot be done.
+    #[error("{0}")]
+    Unfit(String),
 }
 
 /// What an entry starts, found on the machine. Volumes are indices.
@@ -138,7 +195,7 @@ pub struct ResolvedEntry<'d> {
     /// The entry.
     pub entry: &'d Entry,
     /// What it starts; or what was looked for and is not there.
-    pub target: Result<StartTarget, String>,
+    pub target: Result<StartTarget, Fault>,
     /// What else is worth saying, such as a newer kernel passed over.
     pub notes: Vec<String>,
 }
@@ -167,13 +224,13 @@ pub fn resolve_entry<'d>(
                 .map(|number| StartTarget::FirmwareEntry { number, handover: *handover })
         }
         Starts::Sector { volume } => find_volume(around, volume)
-            .and_then(|_| Err("a boot sector: UEFI firmware starts none".to_string())),
+            .and_then(|_| Err(Fault::Unfit("a boot sector: UEFI firmware starts none".to_string()))),
         Starts::Image { image, kernel, initrd, args } => {
             self::image(around, image, (kernel, initrd), &[args, &document.kernel_args], &mut notes)
         }
         Starts::Group => Ok(StartTarget::Group),
         Starts::SetupScreen | Starts::Restart | Starts::PowerOff => Ok(StartTarget::BuiltIn),
-        Starts::Unknown { why } => Err(why.clone()),
+        Starts::Unknown { why } => Err(Fault::Unfit(why.clone())),
     };
     ResolvedEntry { entry, target, notes }
 }
@@ -181,7 +238,7 @@ pub fn resolve_entry<'d>(
 /// What an entry starts, or why it cannot, on one line.
 pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> String {
     let target = match &resolved.target {
-        Err(why) => return why.clone(),
+        Err(why) => return why.to_string(),
         Ok(target) => target,
     };
     match target {
@@ -209,23 +266,29 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
     }
 }
 
-fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, String> {
-    resolve_volume(volume, around.volumes()).map_err(|error| error.to_string())
+fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, Fault> {
+    resolve_volume(volume, around.volumes()).map_err(|error| match error {
+        Unresolved::None { .. } => Fault::NoVolume { wanted: volume.clone(), words: error.to_string() },
+        Unresolved::Several { .. } => Fault::Ambiguous(error.to_string()),
+    })
 }
 
-fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, String> {
+fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, Fault> {
     let volume = find_volume(around, &place.volume)?;
     need_file(around, Within::volume(volume), &place.path)?;
     Ok(volume)
 }
 
-fn need_file(around: &impl Surroundings, within: Within<'_>, path: &str) -> Result<(), String> {
-    if around.has_file(within, path)? {
+fn need_file(around: &impl Surroundings, within: Within<'_>, path: &str) -> Result<(), Fault> {
+    let volume = within.volume;
+    let unread = |words| Fault::Unread { volume, words };
+    if around.has_file(within, path).map_err(unread)? {
         return Ok(());
     }
-    let at = around.whereabouts(within.volume);
+    let at = around.whereabouts(volume);
     let inside = within.image.map(|image| format!(", {image}")).unwrap_or_default();
-    Err(format!("{at}{inside} has no file {path}{}", nearby(around, within, path)?))
+    let nearby = nearby(around, within, path).map_err(unread)?;
+    Err(Fault::NoFile { volume, words: format!("{at}{inside} has no file {path}{nearby}") })
 }
 
 /// What stands where the file should: the nearest name in its folder.
@@ -243,16 +306,20 @@ fn linux(
     linux: &Linux,
     kernel_args: &str,
     notes: &mut Vec<String>,
-) -> Result<StartTarget, String> {
+) -> Result<StartTarget, Fault> {
     let volume = find_volume(around, &linux.volume)?;
     let (kernel, initrds) =
         kernel_and_initrds(around, Within::volume(volume), (&linux.kernel, &linux.initrd), notes)?;
     let root = linux.root.as_ref().map(|root| find_volume(around, root)).transpose()?;
     let mut args = linux.args.clone();
-    if let Some(root) = root.and_then(|root| around.volumes().get(root)) {
-        args = args.replace("{root}", &root_argument(root));
+    if args.contains("{root}")
+        && let Some(identity) = root.and_then(|root| around.volumes().get(root))
+    {
+        args = args.replace("{root}", &root_argument(around, identity, root.unwrap_or_default())?);
     }
-    Ok(StartTarget::Linux { volume, kernel, initrds, args: joined(&[&args, kernel_args]), root })
+    let args = joined(&[&args, kernel_args]);
+    notes.extend(named_volumes(around, &args));
+    Ok(StartTarget::Linux { volume, kernel, initrds, args, root })
 }
 
 /// A system inside an image file.
@@ -262,11 +329,13 @@ fn image(
     wanted: (&KernelChoice, &[String]),
     args: &[&str],
     notes: &mut Vec<String>,
-) -> Result<StartTarget, String> {
+) -> Result<StartTarget, Fault> {
     let volume = find_file(around, image)?;
     let within = Within { volume, image: Some(&image.path) };
     let (kernel, initrds) = kernel_and_initrds(around, within, wanted, notes)?;
-    Ok(StartTarget::Image { volume, image: image.path.clone(), kernel, initrds, args: joined(args) })
+    let args = joined(args);
+    notes.extend(named_volumes(around, &args));
+    Ok(StartTarget::Image { volume, image: image.path.clone(), kernel, initrds, args })
 }
 
 fn joined(parts: &[&str]) -> String {
@@ -279,27 +348,32 @@ fn kernel_and_initrds(
     within: Within<'_>,
     (kernel, initrd): (&KernelChoice, &[String]),
     notes: &mut Vec<String>,
-) -> Result<(String, Vec<String>), String> {
+) -> Result<(String, Vec<String>), Fault> {
     let (kernel, version) = match kernel {
         KernelChoice::Fixed(path) => {
             need_file(around, within, path)?;
-            let name = path.rsplit('/').next().unwrap_or_default();
-            (path.clone(), name.split_once('-').map(|(_, version)| version.to_string()).unwrap_or_default())
+            (path.clone(), version_in_name(path.rsplit('/').next().unwrap_or_default()).to_string())
         }
         KernelChoice::Newest(newest) => {
-            let names = around.files(within, &newest.folder)?.unwrap_or_default();
+            let volume = within.volume;
+            let names = around.files(within, &newest.folder).map_err(|words| Fault::Unread { volume, words })?;
+            let names = names.unwrap_or_default();
             let is_complete = |version: &str| {
                 let mut initrds = initrd.iter().map(|initrd| initrd.replace("{version}", version));
                 initrds.all(|initrd| around.has_file(within, &initrd) == Ok(true))
             };
-            let chosen = newest.choose(names.iter().map(String::as_str), is_complete);
-            let chosen = chosen.map_err(|incomplete| match incomplete[..] {
-                [] => format!("no kernel fits {newest}"),
-                _ => format!("no kernel of {newest} has its initrd: {}", incomplete.join(", ")),
+            let header = |path: &str| around.kernel_header(within, path);
+            let chosen = newest.choose(names.iter().map(String::as_str), header, is_complete);
+            let chosen = chosen.map_err(|incomplete| {
+                let words = match incomplete[..] {
+                    [] => format!("no kernel fits {newest}"),
+                    _ => format!("no kernel of {newest} has its initrd: {}", incomplete.join(", ")),
+                };
+                Fault::NoFile { volume, words }
             })?;
             let passed = chosen.passed_over.iter();
             notes.extend(passed.map(|path| format!("{path} is newer, and its initrd is not there")));
-            (chosen.path, chosen.version)
+            (chosen.path, chosen.star)
         }
     };
     let initrds: Vec<String> = initrd.iter().map(|initrd| initrd.replace("{version}", &version)).collect();
@@ -307,11 +381,15 @@ fn kernel_and_initrds(
     Ok((kernel, initrds))
 }
 
-fn root_argument(root: &VolumeIdentity) -> String {
+/// What stands for `{root}` in the arguments.
+fn root_argument(around: &impl Surroundings, root: &VolumeIdentity, index: usize) -> Result<String, Fault> {
     match (&root.uuid, &root.part_uuid) {
-        (Some(uuid), _) => format!("UUID={uuid}"),
-        (None, Some(part_uuid)) => format!("PARTUUID={part_uuid}"),
-        (None, None) => String::new(),
+        (Some(uuid), _) => Ok(format!("UUID={uuid}")),
+        (None, Some(part_uuid)) => Ok(format!("PARTUUID={part_uuid}")),
+        (None, None) => Err(Fault::Unfit(format!(
+            "{} has neither a UUID nor a partition UUID, so {{root}} cannot stand for it; write root=/dev/… in args instead",
+            around.whereabouts(index)
+        ))),
     }
 }
 
@@ -321,7 +399,7 @@ fn firmware_entry(
     label: &str,
     target: Option<&Place>,
     notes: &mut Vec<String>,
-) -> Result<u16, String> {
+) -> Result<u16, Fault> {
     let options = around.load_options();
     let volume = target.map(|place| find_volume(around, &place.volume)).transpose()?;
     let fits = |option: &&LoadOptionSeen| {
@@ -334,17 +412,22 @@ fn firmware_entry(
         };
         option.label == label && leads_there
     };
-    let mut found = options.iter().filter(fits);
-    let Some(first) = found.next() else {
+    let found: Vec<&LoadOptionSeen> = options.iter().filter(fits).collect();
+    // One that starts something comes before one that does not.
+    let Some(first) = found.iter().find(|option| option.fault.is_none()).or(found.first()) else {
         let labels = options.iter().map(|option| option.label.as_str());
         let near = nearest(label, labels).filter(|near| *near != label);
         let hint = near.map(|near| format!("; there is \"{near}\"")).unwrap_or_default();
         let there = if target.is_some() { " that starts this file" } else { "" };
-        return Err(format!("the firmware has no entry \"{label}\"{there}{hint}"));
+        return Err(Fault::NoLoadOption(format!("the firmware has no entry \"{label}\"{there}{hint}")));
     };
-    if let Some(second) = found.next() {
+    if let Some(fault) = &first.fault {
+        let words = format!("firmware entry {:04X} starts nothing: {fault}", first.number);
+        return Err(Fault::DeadLoadOption { number: first.number, words });
+    }
+    if let Some(second) = found.iter().find(|option| option.number != first.number) {
         notes.push(format!(
-            "entries {:04X} and {:04X} both fit; the first in the order counts",
+            "entries {:04X} and {:04X} both fit; the first in the order that starts counts",
             first.number, second.number
         ));
     }

@@ -163,26 +163,18 @@ impl Session {
             view: View::List,
             left,
             hidden,
-            note: opening.reason.clone(),
+            note: opening.reason.as_ref().map(ToString::to_string),
             has_failed: opening.reason.is_some(),
         };
         session.choose_entry(opening.chosen);
         session
     }
 
-    /// Puts the mark on an entry, opening its group.
+    /// Puts the mark on an entry, opening its group. The first rows are the entries, in their order.
     fn choose_entry(&mut self, entry: Option<usize>) {
-        let Some(row) =
-            self.rows.iter().find(|row| entry.is_some() && row.what == What::Entry(entry.unwrap_or(0)))
-        else {
-            return;
-        };
+        let Some((index, row)) = entry.and_then(|index| Some((index, self.rows.get(index)?))) else { return };
         self.group = row.group.clone();
-        self.chosen = self
-            .visible()
-            .iter()
-            .position(|row| entry.is_some_and(|e| row.what == What::Entry(e)))
-            .unwrap_or(0);
+        self.chosen = self.rows.iter().take(index).filter(|row| row.group == self.group).count();
     }
 
     /// The rows of the list as shown.
@@ -240,7 +232,11 @@ impl Session {
         }
         self.left = None;
         self.hidden = false;
-        self.start_chosen(None)
+        // Nothing but an entry that starts something is ever started by time alone.
+        match self.visible().get(self.chosen).map(|row| &row.what) {
+            Some(What::Entry(_)) => self.start_chosen(None),
+            _ => Request::None,
+        }
     }
 
     /// A key was pressed.

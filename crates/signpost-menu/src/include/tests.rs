@@ -1,4 +1,5 @@
 use super::*;
+use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage, describe};
 use alloc::vec;
@@ -28,6 +29,12 @@ impl Surroundings for Home {
     }
     fn has_file(&self, _: Within<'_>, path: &str) -> Result<bool, String> {
         Ok(!path.contains("gone"))
+    }
+    fn kernel_header(&self, _: Within<'_>, _: &str) -> Option<KernelHeader> {
+        Some(KernelHeader::default())
+    }
+    fn has_closed_volumes(&self) -> bool {
+        false
     }
     fn text(&self, _: usize, path: &str) -> Option<String> {
         self.0.iter().find(|(own, _)| *own == path).map(|(_, text)| text.clone())
@@ -91,7 +98,16 @@ fn entry_files_and_images_stand_behind_the_files_entries_in_the_specifications_o
     assert_eq!(notes, ["/loader/entries/empty.conf names neither linux nor efi"]);
     let resolved = resolve(&home, &document);
     assert_eq!(describe(&home, &resolved[2]), "disk 1 partition 1, /k-6.9");
-    assert_eq!(document.default_entry(None).map(|entry| entry.id.as_str()), Some("a-6.10"));
+    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
+    let opening = crate::policy::open(&crate::policy::Situation {
+        document: &document,
+        faults: &faults,
+        once: None,
+        kept: None,
+        last_started: None,
+        failed: None,
+    });
+    assert_eq!(opening.default().map(|index| ids[index]), Some("a-6.10"));
 }
 
 #[test]

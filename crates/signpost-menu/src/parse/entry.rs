@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use super::reader::{Reader, Section};
 use crate::document::{Entry, KernelChoice, Linux, Starts};
 use crate::nearest::nearest;
-use crate::newest::Newest;
+use crate::kernels::Newest;
 use crate::place::{Place, VolumeRef};
 
 /// Keys that every entry has.

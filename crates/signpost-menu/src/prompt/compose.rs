@@ -57,7 +57,7 @@ impl Prompt {
                         self.document.entries.iter().map(|entry| entry.id.as_str()).collect();
                     format!("the menu has no entry {what}; there are {}", ids.join(", "))
                 })?;
-                let target = resolve_entry(hands, &self.document, entry).target?;
+                let target = resolve_entry(hands, &self.document, entry).target.map_err(|fault| fault.to_string())?;
                 Composed {
                     title: entry.title.clone(),
                     target,
@@ -185,7 +185,7 @@ impl<'a> Parts<'a> {
 
 /// That a Linux kernel stands at a path, or what does instead.
 fn need_kernel(hands: &impl Hands, within: Within<'_>, path: &str) -> Result<(), String> {
-    if hands.kernel_version(within, path).is_some() {
+    if hands.kernel_header(within, path).is_some() {
         return Ok(());
     }
     let is_there = hands.size(within, path).is_some();

@@ -7,11 +7,10 @@ use alloc::vec::Vec;
 
 use super::{Hands, Subvolume, arguments};
 use crate::linux_files::{FSTAB, initrds, is_kernel_name, mounts, named, version_in_name};
-use crate::newest::is_spare;
+use crate::kernels::newest_first;
 use crate::os_release::{OsRelease, PATHS};
 use crate::place::resolve;
 use crate::resolve::Within;
-use crate::version;
 
 /// Folders that a search looks into, on all volumes together.
 const MAX_FOLDERS: usize = 400;
@@ -135,7 +134,7 @@ pub(super) fn kernels_in(hands: &impl Hands, within: Within<'_>, folder: &str) -
     let kernel = |name: &&&str| is_kernel_name(name);
     let found = names.iter().filter(kernel).filter_map(|name| {
         let path = format!("{folder}/{name}");
-        let version = hands.kernel_version(within, &path)?;
+        let version = hands.kernel_header(within, &path)?.version_of(name);
         let own = initrds(version_in_name(name), &names);
         Some(Kernel {
             path,
@@ -147,13 +146,7 @@ pub(super) fn kernels_in(hands: &impl Hands, within: Within<'_>, folder: &str) -
 }
 
 fn in_order(mut kernels: Vec<Kernel>) -> Vec<Kernel> {
-    kernels.sort_by(|a, b| {
-        let spare = |kernel: &Kernel| is_spare(kernel.path.rsplit('/').next().unwrap_or_default());
-        spare(a)
-            .cmp(&spare(b))
-            .then_with(|| version::compare(&b.version, &a.version))
-            .then_with(|| a.path.cmp(&b.path))
-    });
+    kernels.sort_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
     kernels
 }
 

@@ -27,7 +27,7 @@ pub const WORDS: [(&str, &str, &str); 19] = [
     ("review", "", "what is composed, each part found or not"),
     ("start", "", "starts what is composed"),
     ("save", "[--default] TITLE", "puts what is composed into the menu"),
-    ("entries", "[NUMBER]", "the menu's entries, or the start of one"),
+    ("entries", "[GROUP] [NUMBER]", "the menu's entries, those of a group, or the start of one"),
     ("once", "[ID | menu]", "the next start, and only that, goes there"),
     (
         "firmware",

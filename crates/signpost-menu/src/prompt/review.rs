@@ -20,7 +20,8 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
         StartTarget::Linux { volume, kernel, initrds, args, root } => {
             let within = Within::volume(*volume);
             lines.push(format!("  volume: v{}, {}", volume.saturating_add(1), hands.whereabouts(*volume)));
-            let version = hands.kernel_version(within, kernel);
+            let version = hands.kernel_header(within, kernel);
+            let version = version.map(|header| header.version.unwrap_or_else(|| "unknown".into()));
             lines.push(format!(
                 "{}{}",
                 part("kernel", within, kernel),

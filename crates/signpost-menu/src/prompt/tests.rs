@@ -1,4 +1,5 @@
 use super::*;
+use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage};
 use proptest::prelude::*;
@@ -47,6 +48,14 @@ impl Surroundings for Made {
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
         Ok(self.size(within, path).is_some())
     }
+    fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader> {
+        let name = path.rsplit('/').next()?.strip_prefix("vmlinuz-")?;
+        let version = Some(name.to_string());
+        self.text(within.volume, path).filter(|text| text == "kernel").map(|_| KernelHeader { version })
+    }
+    fn has_closed_volumes(&self) -> bool {
+        false
+    }
     fn text(&self, volume: usize, path: &str) -> Option<String> {
         self.files.iter().find(|(on, own, _)| *on == volume && own == path).map(|(_, _, text)| text.clone())
     }
@@ -58,6 +67,7 @@ impl Surroundings for Made {
             number: 0x1a,
             label: "Larkspur".into(),
             target: Some((0, "/EFI/larkspur/lkload.efi".into())),
+            fault: None,
         }]
     }
     fn include_from(&self) -> Vec<usize> {
@@ -104,10 +114,6 @@ impl Hands for Made {
     }
     fn kind_of_file(&self, head: &[u8]) -> Option<String> {
         head.starts_with(b"MZ").then(|| "EFI program".to_string())
-    }
-    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String> {
-        let name = path.rsplit('/').next()?.strip_prefix("vmlinuz-")?;
-        self.text(within.volume, path).filter(|text| text == "kernel").map(|_| name.to_string())
     }
 }
 

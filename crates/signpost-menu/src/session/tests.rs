@@ -1,5 +1,7 @@
 use super::*;
 use crate::document::Entry;
+use crate::policy::ChosenBy;
+use crate::resolve::Fault;
 use crate::screen::{Tone, draw};
 use alloc::vec;
 use proptest::prelude::*;
@@ -24,7 +26,7 @@ fn resolved(document: &MenuDocument) -> Vec<ResolvedEntry<'_>> {
             args: linux.args.clone(),
             root: None,
         }),
-        (_, "gone") => Err("no such entry".into()),
+        (_, "gone") => Err(Fault::NoLoadOption("no such entry".into())),
         _ => Ok(StartTarget::FirmwareEntry { number: 1, handover: false }),
     };
     document
@@ -38,8 +40,8 @@ fn session(shown: Shown, chosen: usize) -> Session {
     let document = menu("");
     let resolved = resolved(&document);
     let lines: Vec<String> =
-        resolved.iter().map(|r| r.target.clone().map_or_else(|e| e, |_| "disk 1".into())).collect();
-    Session::new(&document, &resolved, &lines, &Opening { shown, chosen: Some(chosen), reason: None })
+        resolved.iter().map(|r| r.target.as_ref().map_or_else(ToString::to_string, |_| "disk 1".into())).collect();
+    Session::new(&document, &resolved, &lines, &Opening { shown, chosen: Some(chosen), by: ChosenBy::Default, reason: None })
 }
 
 fn titles(session: &Session) -> Vec<&str> {
@@ -211,7 +213,7 @@ proptest! {
             entry, target: if entry.starts == Starts::Group { Ok(StartTarget::Group) } else { Ok(StartTarget::BuiltIn) }, notes: vec![],
         }).collect();
         let lines = vec![title.clone(); count];
-        let opening = Opening { shown: Shown::Counting(3), chosen: None, reason: None };
+        let opening = Opening { shown: Shown::Counting(3), chosen: None, by: ChosenBy::Default, reason: None };
         let mut session = Session::new(&document, &resolved, &lines, &opening);
         for key in keys {
             session.key(key);

@@ -1,10 +1,12 @@
-//! `newest:` kernels: the newest of a pattern whose initrds are there too.
+//! The order of kernels, and `newest:`: the newest of a pattern whose initrds are there too.
 
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::cmp::Ordering;
 use core::fmt;
 
+use crate::linux_files::version_in_name;
 use crate::version;
 
 /// A pattern for kernels: a folder, and a file name in which one `*` stands for the version.
@@ -16,13 +18,39 @@ pub struct Newest {
     after: String,
 }
 
+/// What a kernel's header says of it (the Linux x86 boot protocol, `kernel_version`).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct KernelHeader {
+    /// Its version, up to the first blank.
+    pub version: Option<String>,
+}
+
+impl KernelHeader {
+    /// The version that orders a kernel of this file name: the header's, or where that tells none, the name's.
+    pub fn version_of(&self, name: &str) -> String {
+        self.version.clone().unwrap_or_else(|| version_in_name(name).to_string())
+    }
+}
+
+/// A kernel's place in the order: its path and its version.
+pub type Placed<'a> = (&'a str, &'a str);
+
+/// The order of kernels, the newest first; rescue kernels and kept copies behind all others.
+pub fn newest_first(left: Placed<'_>, right: Placed<'_>) -> Ordering {
+    let is_spare = |kernel: Placed<'_>| is_spare(kernel.0.rsplit('/').next().unwrap_or_default());
+    is_spare(left)
+        .cmp(&is_spare(right))
+        .then_with(|| version::compare(right.1, left.1))
+        .then_with(|| left.0.cmp(right.0))
+}
+
 /// A kernel chosen by a pattern.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Chosen {
     /// Its path.
     pub path: String,
-    /// Its version, as the file name gives it.
-    pub version: String,
+    /// What stands in its file name where the pattern has its star: `{version}` of the initrds.
+    pub star: String,
     /// Newer kernels that were passed over since their initrds are not all there.
     pub passed_over: Vec<String>,
 }
@@ -59,20 +87,29 @@ impl Newest {
         (!version.is_empty() && !is_spare(name)).then_some(version)
     }
 
-    /// Chooses among the names in the folder; `is_complete` says whether a version's initrds are there.
+    /// Chooses among the names in the folder. `header` reads a kernel's header by its path, `None` where the file is no
+    /// kernel; `is_complete` says whether the initrds are there of what stands for the star.
+    ///
+    /// # Errors
+    /// The kernels whose initrds are not there, where that is all of them.
     pub fn choose<'a>(
         &self,
         names: impl IntoIterator<Item = &'a str>,
+        header: impl Fn(&str) -> Option<KernelHeader>,
         is_complete: impl Fn(&str) -> bool,
     ) -> Result<Chosen, Vec<String>> {
-        let mut kernels: Vec<(&str, &str)> =
-            names.into_iter().filter_map(|name| Some((self.version_in(name)?, name))).collect();
-        kernels.sort_unstable_by(|a, b| version::compare(b.0, a.0).then_with(|| b.1.cmp(a.1)));
-        let mut passed_over = Vec::new();
-        for (version, name) in kernels {
+        let kernel = |name: &'a str| {
+            let star = self.version_in(name)?;
             let path = format!("{}/{name}", self.folder.trim_end_matches('/'));
-            if is_complete(version) {
-                return Ok(Chosen { path, version: version.to_string(), passed_over });
+            let version = header(&path)?.version_of(name);
+            Some((path, version, star))
+        };
+        let mut kernels: Vec<(String, String, &str)> = names.into_iter().filter_map(kernel).collect();
+        kernels.sort_unstable_by(|a, b| newest_first((&a.0, &a.1), (&b.0, &b.1)));
+        let mut passed_over = Vec::new();
+        for (path, _, star) in kernels {
+            if is_complete(star) {
+                return Ok(Chosen { path, star: star.to_string(), passed_over });
             }
             passed_over.push(path);
         }
@@ -99,14 +136,31 @@ mod tests {
         "initrd-6.10.1",
     ];
 
+    /// A header that says nothing.
+    fn silent(_: &str) -> Option<KernelHeader> {
+        Some(KernelHeader::default())
+    }
+
     #[test]
     fn the_newest_complete_pair_is_chosen_and_newer_ones_are_named() {
         let newest = Newest::parse("/boot/vmlinuz-*").unwrap();
-        let chosen = newest.choose(NAMES, |version| version != "6.10.2").unwrap();
-        assert_eq!((chosen.path.as_str(), chosen.version.as_str()), ("/boot/vmlinuz-6.10.1", "6.10.1"));
+        let chosen = newest.choose(NAMES, silent, |version| version != "6.10.2").unwrap();
+        assert_eq!((chosen.path.as_str(), chosen.star.as_str()), ("/boot/vmlinuz-6.10.1", "6.10.1"));
         assert_eq!(chosen.passed_over, ["/boot/vmlinuz-6.10.2"]);
-        assert_eq!(newest.choose(NAMES, |_| false).unwrap_err().len(), 3);
-        assert_eq!(newest.choose([], |_| true), Err(Vec::new()));
+        assert_eq!(newest.choose(NAMES, silent, |_| false).unwrap_err().len(), 3);
+        assert_eq!(newest.choose([], silent, |_| true), Err(Vec::new()));
+        assert_eq!(newest.choose(NAMES, |_| None, |_| true), Err(Vec::new()), "none of them is a kernel");
+    }
+
+    #[test]
+    fn flavours_are_ordered_by_their_headers() {
+        let header = |path: &str| {
+            let version = if path.ends_with("lts") { "6.6.31" } else { "6.9.4" };
+            Some(KernelHeader { version: Some(version.to_string()) })
+        };
+        let newest = Newest::parse("/boot/vmlinuz-*").unwrap();
+        let chosen = newest.choose(["vmlinuz-linux-lts", "vmlinuz-linux"], header, |_| true).unwrap();
+        assert_eq!((chosen.path.as_str(), chosen.star.as_str()), ("/boot/vmlinuz-linux", "linux"));
     }
 
     #[test]

@@ -1,0 +1,56 @@
+//! Volumes that kernel arguments name, looked for on the machine.
+
+use alloc::format;
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use crate::linux_files::named;
+use crate::place::{Unresolved, VolumeRef, resolve};
+use crate::resolve::Surroundings;
+
+/// Arguments whose value is a device as fstab writes it: `UUID=…`, `LABEL=…`, `/dev/disk/…`, `/dev/mapper/…`.
+const DEVICES: [&str; 3] = ["root=", "resume=", "usr="];
+/// Arguments whose value is the UUID of an encrypted volume.
+const ENCRYPTED: [&str; 2] = ["rd.luks.uuid=", "luks.uuid="];
+
+/// What of the arguments names a volume that is not there, a line each. What only the running system could tell is said to
+/// be that.
+pub fn named_volumes(around: &impl Surroundings, args: &str) -> Vec<String> {
+    args.split_whitespace().filter_map(|word| missing(around, word)).collect()
+}
+
+fn missing(around: &impl Surroundings, word: &str) -> Option<String> {
+    let uuid = ENCRYPTED.iter().find_map(|key| word.strip_prefix(key));
+    if let Some(uuid) = uuid {
+        let uuid = uuid.strip_prefix("luks-").unwrap_or(uuid);
+        return not_there(around, word, &VolumeRef::Uuid(uuid.into()));
+    }
+    let device = DEVICES.iter().find_map(|key| word.strip_prefix(key))?;
+    let closed = |volume: &VolumeRef| {
+        let why = not_there(around, word, volume)?;
+        let inside = format!("{word} names no volume that can be seen now; it may lie in one that is encrypted");
+        Some(if around.has_closed_volumes() { inside } else { why })
+    };
+    match named(device) {
+        // The device mapper names encrypted volumes too, which are only there once they are open.
+        Some(volume @ VolumeRef::Lv(..)) => not_there(around, word, &volume).map(|_| only_running(word)),
+        Some(volume) => closed(&volume),
+        None if device.starts_with("/dev/") => Some(only_running(word)),
+        None => None,
+    }
+}
+
+fn only_running(word: &str) -> String {
+    format!("{word} names a device as the running system does; whether it is there shows only then")
+}
+
+fn not_there(around: &impl Surroundings, word: &str, volume: &VolumeRef) -> Option<String> {
+    match resolve(volume, around.volumes()) {
+        Ok(_) => None,
+        Err(Unresolved::None { near, .. }) => {
+            let hint = near.map(|near| format!("; there is {near}")).unwrap_or_default();
+            Some(format!("{word} names no volume of this machine{hint}"))
+        }
+        Err(error @ Unresolved::Several { .. }) => Some(format!("{word} is ambiguous: {error}")),
+    }
+}
