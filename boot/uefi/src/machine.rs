@@ -16,6 +16,8 @@ use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{self, linux};
+use signpost_firmware::start::{locate, volume_path};
+use signpost_menu::kernels::KernelHeader;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
@@ -24,6 +26,7 @@ use uefi::boot;
 use uefi::proto::media::block::BlockIO;
 
 use crate::block::FirmwareBlocks;
+use crate::as_firmware::AsFirmware;
 use crate::{shared, variables};
 
 /// Bytes of a text file, or a text in a program, that is read.
@@ -38,14 +41,14 @@ pub struct BootVolume {
     /// Its device path; that of what it lies on, where the firmware knows nothing of it.
     pub path: DevicePath,
     /// Where it is, in words.
-    whereabouts: String,
-    volume: Volume,
+    pub whereabouts: String,
+    pub volume: Volume,
     fs: OnceCell<OpenedFileSystem>,
     /// Whether the firmware reads it.
     pub is_fat: bool,
-    drive: Option<HardDrive>,
+    pub drive: Option<HardDrive>,
     /// Index of the disk that its partition is on.
-    disk: Option<usize>,
+    pub disk: Option<usize>,
     is_extended_boot: bool,
 }
 
@@ -56,6 +59,8 @@ pub struct Machine {
     identities: Vec<VolumeIdentity>,
     /// The home volume's index.
     pub home: Option<usize>,
+    /// Each disk's device path.
+    pub disks: Vec<DevicePath>,
     /// The boot variables.
     pub boot: BootVariables,
 }
@@ -78,14 +83,17 @@ impl Machine {
             let size = sector_sizes(&disks, disk);
             seen.iter().find(|seen| seen.disk == disk && seen.drive.start.saturating_mul(size) == start)
         };
-        let is_home = |disk: usize, entry: Option<usize>| {
-            entry.and_then(|entry| partition(disk, entry)).is_some_and(|seen| Some(seen.handle) == home)
+        let found = Volumes::find(&disks);
+        let is_home = |volume: &Volume| match &volume.origin {
+            Origin::Partition(disk, entry) => partition(*disk, *entry).is_some_and(|seen| Some(seen.handle) == home),
+            _ => false,
         };
-        let found = Volumes::find(&disks, &is_home);
+        let home = found.list.iter().position(is_home);
         let mut machine = Self {
             volumes: Vec::new(),
             identities: Vec::new(),
-            home: found.home,
+            home,
+            disks: paths.clone(),
             boot: variables::boot_variables(),
         };
         for (index, volume) in found.list.into_iter().enumerate() {
@@ -109,7 +117,7 @@ impl Machine {
                 }
                 _ => (None, false),
             };
-            machine.identities.push(names(index, &volume, &disks, found.home));
+            machine.identities.push(names(index, &volume, &disks, home));
             machine.volumes.push(BootVolume {
                 path,
                 whereabouts: volume.origin.words(&disks, |disk| disk.saturating_add(1)),
@@ -291,13 +299,6 @@ impl Hands for Machine {
         image::in_words(head)
     }
 
-    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String> {
-        let version = |fs: &dyn FileSystem| {
-            let head = fs.read_head(path, linux::HEAD_LEN).ok()?;
-            linux::decode(&head).map(|kernel| kernel.version.unwrap_or_else(|| "unknown".into()))
-        };
-        self.first_in(within, version).ok()?
-    }
 }
 
 impl Surroundings for Machine {
@@ -322,6 +323,18 @@ impl Surroundings for Machine {
         Ok(self.first_in(within, has)?.is_some())
     }
 
+    fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader> {
+        let header = |fs: &dyn FileSystem| {
+            let head = fs.read_head(path, linux::HEAD_LEN).ok()?;
+            linux::decode(&head).map(|kernel| KernelHeader { version: kernel.version })
+        };
+        self.first_in(within, header).ok()?
+    }
+
+    fn has_closed_volumes(&self) -> bool {
+        self.volumes.iter().any(|volume| volume.volume.identity.kind.is_encrypted())
+    }
+
     fn text(&self, volume: usize, path: &str) -> Option<String> {
         String::from_utf8(self.file_system(volume).ok()?.read(path, MAX_TEXT).ok()?).ok()
     }
@@ -340,8 +353,7 @@ impl Surroundings for Machine {
         Some(UnifiedImage { os_release: text(".osrel").unwrap_or_default(), version: text(".uname") })
     }
 
-    fn include_from(&self) -> Vec<usize> {
-        let Some(home) = self.home else { return Vec::new() };
+    fn include_from(&self, home: usize) -> Vec<usize> {
         let disk = self.volumes.get(home).and_then(|volume| volume.disk);
         let beside = |(index, volume): &(usize, &BootVolume)| {
             *index != home && volume.is_extended_boot && volume.disk == disk
@@ -357,18 +369,13 @@ impl Surroundings for Machine {
     fn load_options(&self) -> Vec<LoadOptionSeen> {
         let mut numbers = self.boot.order.clone();
         numbers.extend(self.boot.options.keys().filter(|number| !self.boot.order.contains(number)));
+        let hardware = AsFirmware::new(self);
         let seen = |number: u16| {
             let option = self.boot.options.get(&number)?.decoded.as_ref().ok()?;
-            let target = option.path.hard_drive().zip(option.path.file()).and_then(|(drive, file)| {
-                let same = |v: &BootVolume| {
-                    v.drive
-                        .as_ref()
-                        .is_some_and(|own| (own.number, own.signature) == (drive.number, drive.signature))
-                };
-                let volume = self.volumes.iter().position(same)?;
-                Some((volume, format!("/{}", file.trim_start_matches('\\').replace('\\', "/"))))
-            });
-            Some(LoadOptionSeen { number, label: option.description.to_string(), target })
+            let verdict = locate(option, &hardware);
+            let target = verdict.target().map(|target| (target.partition, volume_path(&target.path)));
+            let fault = verdict.starts_nothing().then(|| verdict.words(self));
+            Some(LoadOptionSeen { number, label: option.description.to_string(), target, fault })
         };
         numbers.into_iter().filter_map(seen).collect()
     }

@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_menu::policy::{Situation, open};
-use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve};
+use signpost_menu::resolve::{Fault, ResolvedEntry, StartTarget, describe, resolve};
 use signpost_menu::screen::draw;
 use signpost_menu::session::{Request, Session};
 use signpost_menu::{MenuDocument, include, ours};
@@ -30,7 +30,7 @@ pub fn run() -> Status {
         connect_everything();
         machine = Machine::look(home);
     }
-    let more = include::complete(&machine, &mut document);
+    let more = include::complete(&machine, machine.home, &mut document);
     let resolved = resolve(&machine, &document);
     let mut session = open_session(&machine, &document, &resolved);
     if session.note.is_none() {
@@ -53,7 +53,7 @@ fn home_handle() -> Option<Handle> {
 fn misses_a_volume(machine: &Machine, document: &MenuDocument) -> bool {
     resolve(machine, document)
         .iter()
-        .any(|entry| entry.target.as_ref().is_err_and(|why| why.starts_with("no volume is")))
+        .any(|entry| matches!(entry.target, Err(Fault::NoVolume { .. })))
 }
 
 fn connect_everything() {
@@ -65,7 +65,7 @@ fn connect_everything() {
 }
 
 fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[ResolvedEntry<'_>]) -> Session {
-    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.clone().err()).collect();
+    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
     let lines: Vec<String> = resolved.iter().map(|entry| describe(machine, entry)).collect();
     let once = variables::text(ours::ONCE);
     if once.is_some() {

@@ -24,10 +24,12 @@ use initrd::{InitrdOffer, Part};
 
 /// No kernel or initrd is longer, in bytes.
 const MAX_FILE: usize = 1 << 30;
+/// Bytes of a program in which its headers lie.
+pub const PROGRAM_HEAD: usize = 64 * 1024;
 #[cfg(target_arch = "x86_64")]
-const OURS: MachineType = MachineType::X64;
+pub const OURS: MachineType = MachineType::X64;
 #[cfg(target_arch = "aarch64")]
-const OURS: MachineType = MachineType::AA64;
+pub const OURS: MachineType = MachineType::AA64;
 
 /// Starts it; comes back with the reason why it is not running.
 pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> String {
@@ -54,7 +56,7 @@ pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> Str
 
 fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(), String> {
     let fs = machine.file_system(volume)?;
-    let head = fs.read_head(path, 64 * 1024).map_err(|error| error.to_string())?;
+    let head = fs.read_head(path, PROGRAM_HEAD).map_err(|error| error.to_string())?;
     check(&head, path)?;
     let device_path = file_path(machine, volume, path)?;
     let image = if machine.volumes[volume].is_fat {

@@ -3,11 +3,11 @@
 use signpost_firmware::variable::{Contents, StoreError};
 
 use crate::error::{Error, Result};
-use crate::history::{Action, Change, FileWrite, History, Write};
+use crate::history::{Action, Change, FileWrite, History, Progress, Write};
 use crate::machine::{Location, Machine};
 
-/// Writes what a plan or an undo says. The record with all variables as they were is on disk before the
-/// first write. Nothing is done where there is nothing to write.
+/// Writes what a plan or an undo says. The record with all variables as they were is on disk before the first write, and
+/// says how far it came behind the last. Where there is nothing to write, a step that came to no end is noted as done.
 ///
 /// # Errors
 /// Where the machine has changed since, a variable cannot be written, or does not read back. What was
@@ -20,6 +20,9 @@ pub fn carry_out(
     is_interrupted: &dyn Fn() -> bool,
 ) -> Result<Option<u32>> {
     if writes.is_empty() {
+        if history.unfinished().is_some_and(|record| record.action == action) {
+            history.end(Progress::Done)?;
+        }
         return Ok(None);
     }
     let before = machine.contents()?;
@@ -27,23 +30,32 @@ pub fn carry_out(
     check_room(machine, writes)?;
     let serial = history.begin(action, writes, &before)?;
     for (done, change) in writes.iter().enumerate() {
-        if is_interrupted() {
-            return Err(Error::Interrupted { done, all: writes.len() });
-        }
-        let is_done = match change {
-            Change::Variable(write) => put_variable(machine, write)?,
-            Change::File(write) => put_file(machine, write)?,
-        };
-        if !is_done {
-            return Err(Error::NotReadBack {
-                what: change.what().to_string(),
-                way:
-                    "the firmware or another program changed it; `signpost undo` takes back what was written"
-                        .into(),
-            });
+        if let Err(error) = put(machine, change, (done, writes.len()), is_interrupted) {
+            // Where not even that can be noted, the record says that it was begun.
+            let _ = history.end(Progress::Failed { after: done });
+            return Err(error);
         }
     }
+    history.end(Progress::Done)?;
     Ok(Some(serial))
+}
+
+/// Writes one thing and reads it back, unless somebody stops us.
+fn put(machine: &mut Machine, change: &Change, (done, all): (usize, usize), is_interrupted: &dyn Fn() -> bool) -> Result<()> {
+    if is_interrupted() {
+        return Err(Error::Interrupted { done, all });
+    }
+    let is_done = match change {
+        Change::Variable(write) => put_variable(machine, write)?,
+        Change::File(write) => put_file(machine, write)?,
+    };
+    if is_done {
+        return Ok(());
+    }
+    Err(Error::NotReadBack {
+        what: change.what().to_string(),
+        way: "the firmware or another program changed it; `signpost undo` takes back what was written".into(),
+    })
 }
 
 /// Writes a variable; whether it reads back.
@@ -70,7 +82,8 @@ fn location(write: &FileWrite) -> Result<Location> {
     })
 }
 
-/// Variables that take no writing, or have no room, must show before the first file is written.
+/// Variables that take no writing, or have no room for the change and for undoing it, must show before the first file is
+/// written.
 fn check_room(machine: &Machine, writes: &[Change]) -> Result<()> {
     // What the firmware keeps beside name and contents (UEFI 2.10, 8.2, leaves it to it).
     const BESIDE: usize = 64;
@@ -80,14 +93,16 @@ fn check_room(machine: &Machine, writes: &[Change]) -> Result<()> {
     }
     machine.variables.need_writable()?;
     let Some(room) = machine.variables.room() else { return Ok(()) };
-    let size =
-        |write: &&Write| write.after.as_ref().map_or(0, |data| BESIDE + 2 * write.name.len() + data.len());
-    let needed: usize = variables.iter().map(size).sum();
+    let size = |name: &str, data: &Option<Vec<u8>>| {
+        data.as_ref().map_or(0, |data| BESIDE + 2 * name.len() + data.len())
+    };
+    let needed: usize =
+        variables.iter().map(|write| size(&write.name, &write.after) + size(&write.name, &write.before)).sum();
     if needed as u64 <= room {
         return Ok(());
     }
     Err(StoreError::OutOfReach {
-        why: format!("{needed} bytes are to be written, and the firmware has room for {room}"),
+        why: format!("{needed} bytes are to be written, and to undo it, and the firmware has room for {room}"),
         help: "restart once, so that it clears out what is deleted; else remove entries that the survey calls stale"
             .into(),
     }

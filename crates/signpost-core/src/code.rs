@@ -9,6 +9,8 @@ pub enum Code {
     DiskUnreadable,
     /// A partition table is broken.
     TableBroken,
+    /// A GPT without its protective MBR.
+    TableUnprotected,
     /// Partitions overlap or lie outside of the disk.
     PartitionOdd,
     /// A volume says what it is, and is broken.
@@ -75,9 +77,10 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 33] = [
+    pub const ALL: [Self; 34] = [
         Self::DiskUnreadable,
         Self::TableBroken,
+        Self::TableUnprotected,
         Self::PartitionOdd,
         Self::VolumeBroken,
         Self::VolumeUnread,
@@ -116,6 +119,7 @@ impl Code {
         match self {
             Self::DiskUnreadable => "disk-unreadable",
             Self::TableBroken => "table-broken",
+            Self::TableUnprotected => "table-unprotected",
             Self::PartitionOdd => "partition-odd",
             Self::VolumeBroken => "volume-broken",
             Self::VolumeUnread => "volume-unread",

@@ -16,13 +16,13 @@ use signpost_menu::document::Host;
 
 use crate::edit::MenuText;
 use crate::error::Result;
-use crate::home;
 use crate::menu_file;
+use crate::news::News;
 use crate::resolve::resolve;
 use crate::survey::Look;
+use crate::ways::{self, Reach};
 
 pub use base::Base;
-pub use offer::is_started_by;
 pub(crate) use offer::{Body, Offer, free_id};
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::{Field, append};
@@ -42,6 +42,8 @@ pub struct Draft {
     pub kept: Vec<Line>,
     /// Entries that stand in the file and start nothing that is there.
     pub gone: Vec<Line>,
+    /// Entries that stand in the file, and whose disk or volume is not attached, or cannot be read now.
+    pub out_of_reach: Vec<Line>,
     /// Systems that were not taken up, each with the reason.
     pub left: Vec<String>,
     /// The file's text.
@@ -95,20 +97,28 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
     let (offers, mut left) = offer::all(look, host, &resolved)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
-    let saved = take_in_what_was_saved_at_boot(look, path, &document, &mut file)?;
+    let news = News::of(look, &document);
+    let saved = take_in_what_was_saved_at_boot(path, &news, &mut file)?;
     let mut merged = merge::Merge::new(look, &document, &resolved, &offers, base).into(&mut file)?;
     left.append(&mut merged.left);
     if existing.is_none() {
         text::choose_default(&mut file, merged.added.first())?;
     }
     merged.added.extend(saved);
-    let gone: Vec<Line> = resolved
-        .into_iter()
-        .filter(|entry| {
-            !merged.taken_out.contains(&entry.entry.id) && !merged.replaced.contains(&entry.entry.id)
-        })
-        .filter_map(|entry| Some(Line { id: entry.entry.id.clone(), why: entry.target.err()? }))
-        .collect();
+    merged.changed.extend(take_in_what_was_changed_at_boot(path, &news, &mut file)?);
+    let (mut gone, mut out_of_reach) = (Vec::new(), Vec::new());
+    for entry in &resolved {
+        let id = &entry.entry.id;
+        let Err(fault) = &entry.target else { continue };
+        if merged.taken_out.contains(id) || merged.replaced.contains(id) || news.changed.contains(id) {
+            continue;
+        }
+        let line = Line { id: id.clone(), why: fault.to_string() };
+        match ways::of_entry(look, entry) {
+            Reach::OutOfReach => out_of_reach.push(line),
+            Reach::Gone | Reach::There => gone.push(line),
+        }
+    }
     merge::mark_gone(&mut file, &document, &gone)?;
     let text = file.finish(path)?;
     Ok(Draft {
@@ -119,6 +129,7 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
         changed: merged.changed,
         kept: merged.kept,
         gone,
+        out_of_reach,
         left,
         text,
         base: merged.base,
@@ -126,21 +137,41 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
 }
 
 /// Entries that somebody saved at the prompt, at boot, come behind all others.
-fn take_in_what_was_saved_at_boot(
-    look: &Look<'_>,
-    path: &Path,
-    document: &MenuDocument,
-    file: &mut MenuText,
-) -> Result<Vec<DraftEntry>> {
-    let Some((ids, text)) = home::news_from_boot(look, document) else { return Ok(Vec::new()) };
-    let mut slot = MenuText::new(path, &text)?;
-    let held = signpost_menu::parse_leniently(&text).0.unwrap_or_default();
+fn take_in_what_was_saved_at_boot(path: &Path, news: &News, file: &mut MenuText) -> Result<Vec<DraftEntry>> {
+    if news.added.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut slot = MenuText::new(path, &news.text)?;
+    let held = signpost_menu::parse_leniently(&news.text).0.unwrap_or_default();
     let mut taken = Vec::new();
-    for id in ids {
+    for id in &news.added {
         let place = file.list().len();
-        file.insert_entry(place, &slot.block(&id)?)?;
-        let title = held.entry(&id).map_or_else(|| id.clone(), |entry| entry.title.clone());
-        taken.push(DraftEntry { id, title, why: "was saved at the prompt, at boot".into(), group: None });
+        file.insert_entry(place, &slot.block(id)?)?;
+        let title = held.entry(id).map_or_else(|| id.clone(), |entry| entry.title.clone());
+        let why = "was saved at the prompt, at boot".into();
+        taken.push(DraftEntry { id: id.clone(), title, why, group: None });
     }
     Ok(taken)
+}
+
+/// Entries that were changed at boot, and what was kept as the default there.
+fn take_in_what_was_changed_at_boot(path: &Path, news: &News, file: &mut MenuText) -> Result<Vec<Line>> {
+    let mut changed = Vec::new();
+    if !news.changed.is_empty() {
+        let mut slot = MenuText::new(path, &news.text)?;
+        for id in &news.changed {
+            let new = slot.entry(id)?.clone();
+            let held = file.entry(id)?;
+            let (place, decor) = (held.position(), held.decor().clone());
+            *held = new;
+            held.set_position(place);
+            *held.decor_mut() = decor;
+            changed.push(Line { id: id.clone(), why: "is as it was changed at boot".into() });
+        }
+    }
+    if let Some(id) = &news.default {
+        file.set_in("menu", "default", id.as_str().into())?;
+        changed.push(Line { id: id.clone(), why: "is the default, as it was kept at boot".into() });
+    }
+    Ok(changed)
 }

@@ -5,14 +5,13 @@ use signpost_disk::file_system::VolumeError;
 use signpost_firmware::device_path::{DevicePath, PartitionSignature, View};
 use signpost_firmware::image::linux;
 use signpost_firmware::image::pe::{MachineType, Pe};
-use signpost_firmware::start::{DiskMatch, Hardware, PartitionSeen, Program};
+use signpost_firmware::start::{DiskMatch, Hardware, PartitionSeen, Program, volume_path};
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::place::VolumeRef;
 
 use crate::history::FileWrite;
 use crate::secure_boot::Verdict;
 use crate::survey::{Look, VolumeReader};
-use crate::words::volume_path;
 
 /// Bytes of a program in which its headers lie.
 pub(crate) const HEAD: usize = 64 * 1024;
@@ -25,8 +24,8 @@ pub struct SurveyedHardware<'a> {
     look: &'a Look<'a>,
     partitions: Vec<PartitionSeen>,
     disks: Vec<usize>,
-    /// Files that a plan would put there: volume, path in lower case, contents.
-    planned: Vec<(usize, String, &'a [u8])>,
+    /// Files that a plan would put there or remove: volume, path in lower case, contents.
+    planned: Vec<(usize, String, Option<&'a [u8]>)>,
 }
 
 impl<'a> SurveyedHardware<'a> {
@@ -34,7 +33,7 @@ impl<'a> SurveyedHardware<'a> {
     pub fn new(look: &'a Look<'a>) -> Self {
         let survey = &look.survey;
         let mut partitions = Vec::new();
-        for disk in &survey.disks {
+        for disk in survey.disks.iter().filter(|disk| !disk.table.is_unprotected) {
             for partition in &disk.partitions {
                 let Some(volume) = partition.volume else { continue };
                 let signature =
@@ -52,19 +51,19 @@ impl<'a> SurveyedHardware<'a> {
         Self { look, partitions, disks, planned: Vec::new() }
     }
 
-    /// The same, with files that a plan would write.
+    /// The same, with files that a plan would write or remove.
     pub fn with_planned(mut self, writes: &'a [FileWrite]) -> Self {
         let planned = writes.iter().filter_map(|write| {
             let volume = VolumeRef::parse(&write.volume).ok()?;
             let volume = self.look.resolve(&volume).ok()?;
-            Some((volume, write.path.to_lowercase(), write.after.as_deref()?))
+            Some((volume, write.path.to_lowercase(), write.after.as_deref()))
         });
         self.planned = planned.collect();
         self
     }
 
-    /// A file that a plan would write.
-    pub(crate) fn planned(&self, partition: usize, path: &str) -> Option<&'a [u8]> {
+    /// What a plan makes of a file: its contents, or nothing where it removes it; `None` where it leaves it alone.
+    pub(crate) fn planned(&self, partition: usize, path: &str) -> Option<Option<&'a [u8]>> {
         if self.planned.is_empty() {
             return None;
         }
@@ -75,8 +74,10 @@ impl<'a> SurveyedHardware<'a> {
     /// A file's first bytes, planned or there.
     fn head(&self, partition: usize, path: &str) -> Result<Vec<u8>, VolumeError> {
         let path = volume_path(path);
-        if let Some(bytes) = self.planned(partition, &path) {
-            return Ok(bytes.iter().take(HEAD).copied().collect());
+        match self.planned(partition, &path) {
+            Some(Some(bytes)) => return Ok(bytes.iter().take(HEAD).copied().collect()),
+            Some(None) => return Err(VolumeError::NotFound(path)),
+            None => {}
         }
         if self.look.surely_lacks(partition, &path) {
             return Err(VolumeError::NotFound(path));
@@ -101,7 +102,7 @@ impl<'a> SurveyedHardware<'a> {
         match verdict() {
             None | Some(Ok(Verdict::Accepted(_))) => Program::Starts,
             Some(Ok(refused @ Verdict::Refused(_))) => Program::Unfit(refused.text()),
-            Some(Ok(unsure @ Verdict::CannotTell(_))) => Program::CannotTell(unsure.text()),
+            Some(Ok(unsure @ Verdict::CannotTell { .. })) => Program::CannotTell(unsure.text()),
             Some(Err(error)) => {
                 Program::CannotTell(format!("Secure Boot is on, and the file cannot be read whole: {error}"))
             }
@@ -143,7 +144,7 @@ impl Hardware for SurveyedHardware<'_> {
     fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program {
         let file = volume_path(path);
         let verdict = || match self.planned(partition, &file) {
-            Some(bytes) => self.look.secure_boot_verdict_of(bytes).map(Ok),
+            Some(bytes) => self.look.secure_boot_verdict_of(bytes.unwrap_or_default()).map(Ok),
             None => self.look.secure_boot_verdict(partition, &file),
         };
         match self.head(partition, path) {

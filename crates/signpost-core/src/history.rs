@@ -1,15 +1,22 @@
 //! The history of a machine: what was done, with the state before it, so that it can be taken back.
 
+mod change;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use signpost_disk::Guid;
-use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
+use signpost_firmware::variable::Contents;
 
 use crate::error::{Error, Result};
 use crate::kept;
-use crate::machine::Location;
+
+pub use change::{Change, FileWrite, StoredVariable, Write};
+
+/// Records that are kept at most, but for those that are needed to undo what is active.
+const MAX_RECORDS: usize = 50;
+/// Bytes of records that are kept at most, with the same exception.
+const MAX_BYTES: u64 = 8 << 20;
 
 /// One step: what was written, and everything as it was before.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -22,169 +29,70 @@ pub struct Record {
     pub time: String,
     /// What was done.
     pub action: Action,
+    /// How far it came.
+    #[serde(default)]
+    pub progress: Progress,
+    /// The number of the unfinished step that this one goes on with.
+    #[serde(default)]
+    pub continues: Option<u32>,
     /// What was written, in order.
     pub writes: Vec<Change>,
     /// All variables as they were before.
     pub snapshot: Vec<StoredVariable>,
+    /// Load options that were ours before it: by their number, what we wrote and for which menu entry.
+    #[serde(default)]
+    pub owned: Vec<OwnedOption>,
+}
+
+/// A load option of ours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OwnedOption {
+    number: u16,
+    data: Vec<u8>,
+    entry: String,
+}
+
+/// How far a step came.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Progress {
+    /// Its record stands; of what it writes some may be written.
+    Begun,
+    /// All of it is written and read back. Records from before there was such a note are taken for that.
+    #[default]
+    Done,
+    /// It ended after so many writes.
+    Failed {
+        /// Writes that were done.
+        after: usize,
+    },
 }
 
 /// What a step did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Action {
-    /// A menu was put in force.
+    /// A menu was made active.
     Apply,
+    /// What is ours was taken off the machine.
+    Remove,
     /// The firmware's own entries were changed.
     Firmware,
-    /// What was applied was put right again.
+    /// The next start was sent somewhere.
+    Once,
+    /// What was applied was corrected.
     Hold,
-    /// A step was taken back.
+    /// Steps were undone: this one, and all that came after it.
     Undo {
         /// Its number.
         of: u32,
     },
 }
 
-/// One thing that is written.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[serde(untagged)]
-pub enum Change {
-    /// A variable.
-    Variable(Write),
-    /// A file on the home volume.
-    File(FileWrite),
-}
-
-impl Change {
-    /// What it does, in words.
-    pub fn what(&self) -> &str {
-        match self {
-            Self::Variable(write) => &write.what,
-            Self::File(write) => &write.what,
-        }
-    }
-
-    /// The variable's change, where it is one.
-    pub fn variable(&self) -> Option<&Write> {
-        match self {
-            Self::Variable(write) => Some(write),
-            Self::File(_) => None,
-        }
-    }
-
-    /// The file's change, where it is one.
-    pub fn file(&self) -> Option<&FileWrite> {
-        match self {
-            Self::File(write) => Some(write),
-            Self::Variable(_) => None,
-        }
-    }
-}
-
-/// A file's change.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct FileWrite {
-    /// What it does, in words.
-    pub what: String,
-    /// A name of the volume that holds.
-    pub volume: String,
-    /// The path on it.
-    pub path: String,
-    /// What it held, in hexadecimal; none where it was not there.
-    #[serde(with = "hex_option")]
-    pub before: Option<Vec<u8>>,
-    /// SHA-256 of what it holds then; none where it is removed.
-    pub after_sha256: Option<String>,
-    /// What it holds then.
-    #[serde(skip)]
-    pub after: Option<Vec<u8>>,
-    /// Where the volume lies.
-    #[serde(skip)]
-    pub location: Option<Location>,
-}
-
-/// One variable's change.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Write {
-    /// What it does, in words.
-    pub what: String,
-    /// The variable's name.
-    pub name: String,
-    /// Its vendor.
-    pub vendor: String,
-    /// Attributes of what is written.
-    pub attributes: u32,
-    /// What it held, in hexadecimal; none where it was not there.
-    #[serde(with = "hex_option")]
-    pub before: Option<Vec<u8>>,
-    /// What it holds then; none where it is removed.
-    #[serde(with = "hex_option")]
-    pub after: Option<Vec<u8>>,
-    /// The id of the menu entry that it belongs to.
-    pub entry: Option<String>,
-}
-
-/// A variable, kept.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct StoredVariable {
-    name: String,
-    vendor: String,
-    attributes: u32,
-    #[serde(with = "hex_option")]
-    data: Option<Vec<u8>>,
-}
-
-impl Write {
-    /// The change of a variable of the standard's own vendor from what it holds to `after`.
-    pub fn to(contents: &Contents, variable: Variable, what: String, entry: Option<String>) -> Self {
-        let before = contents.get(&variable.name).map(|held| held.data.clone());
-        let after = Some(variable.data);
-        Self::new(variable.name, variable.attributes, before, after, what, entry)
-    }
-
-    /// The removal of a variable.
-    pub fn removal(contents: &Contents, name: VariableName, what: String) -> Self {
-        let before = contents.get(&name).map(|held| held.data.clone());
-        Self::new(name, Attributes::BOOT, before, None, what, None)
-    }
-
-    fn new(
-        name: VariableName,
-        attributes: Attributes,
-        before: Option<Vec<u8>>,
-        after: Option<Vec<u8>>,
-        what: String,
-        entry: Option<String>,
-    ) -> Self {
-        let vendor = name.vendor.to_string();
-        Self { what, name: name.name, vendor, attributes: attributes.bits(), before, after, entry }
-    }
-
-    /// The variable's full name.
-    pub fn variable_name(&self) -> VariableName {
-        VariableName { name: self.name.clone(), vendor: Guid::try_parse(&self.vendor).unwrap_or(Guid::ZERO) }
-    }
-
-    /// What is written; `None` where the variable is removed.
-    pub fn variable(&self) -> Option<Variable> {
-        let attributes = Attributes::from_bits_retain(self.attributes);
-        self.after.clone().map(|data| Variable { name: self.variable_name(), attributes, data })
-    }
-
-    /// Whether the variable already is as it would be.
-    pub fn is_done(&self) -> bool {
-        self.before == self.after
-    }
-}
-
-impl From<&Variable> for StoredVariable {
-    fn from(variable: &Variable) -> Self {
-        Self {
-            name: variable.name.name.clone(),
-            vendor: variable.name.vendor.to_string(),
-            attributes: variable.attributes.bits(),
-            data: Some(variable.data.clone()),
-        }
+impl Action {
+    /// Whether somebody asked for it, so that it can be undone by itself.
+    pub fn is_asked(self) -> bool {
+        matches!(self, Self::Apply | Self::Remove | Self::Firmware)
     }
 }
 
@@ -197,20 +105,25 @@ pub fn now() -> String {
 pub struct History {
     folder: PathBuf,
     records: Vec<Record>,
+    faults: Vec<(Option<u32>, String)>,
 }
 
 impl History {
-    /// Reads a history; a folder that is not there is an empty one.
+    /// Reads a history; a folder that is not there is an empty one. A record that cannot be read is a fault of its own.
     ///
     /// # Errors
-    /// Where a record cannot be read.
+    /// Where the folder cannot be read.
     pub fn open(folder: &Path) -> Result<Self> {
-        let mut records = Vec::new();
+        let (mut records, mut faults) = (Vec::new(), Vec::new());
         for path in record_files(folder)? {
-            records.extend(kept::read::<Record>(&path)?);
+            let serial = path.file_stem().and_then(|stem| stem.to_str()?.parse::<u32>().ok());
+            match kept::read::<Record>(&path) {
+                Ok(record) => records.extend(record),
+                Err(error) => faults.push((serial, error.to_string())),
+            }
         }
         records.sort_by_key(|record: &Record| record.serial);
-        Ok(Self { folder: folder.to_path_buf(), records })
+        Ok(Self { folder: folder.to_path_buf(), records, faults })
     }
 
     /// All records, the oldest first.
@@ -218,71 +131,170 @@ impl History {
         &self.records
     }
 
-    /// Whether a record was taken back.
+    /// What could not be read, a line each.
+    pub fn faults(&self) -> impl Iterator<Item = &str> {
+        self.faults.iter().map(|(_, fault)| fault.as_str())
+    }
+
+    /// Why what was done since a step cannot be told in full, where a record since then cannot be read.
+    pub fn gap_since(&self, serial: u32) -> Option<&str> {
+        let since = |of: &Option<u32>| of.is_none_or(|of| of >= serial);
+        self.faults.iter().find(|(of, _)| since(of)).map(|(_, fault)| fault.as_str())
+    }
+
+    /// The record of this number.
+    pub fn record(&self, serial: u32) -> Option<&Record> {
+        self.records.iter().find(|record| record.serial == serial)
+    }
+
+    /// Whether a step was undone, by itself or with one before it.
     pub fn is_undone(&self, serial: u32) -> bool {
-        self.records.iter().any(|record| record.action == Action::Undo { of: serial })
+        self.records.iter().any(|record| {
+            let is_later = record.serial > serial && record.progress == Progress::Done;
+            is_later && matches!(record.action, Action::Undo { of } if self.start_of(of) <= serial)
+        })
     }
 
-    /// The last menu put in force that was not taken back.
+    /// The number of the first record of a step: that of an unfinished one which it goes on with.
+    fn start_of(&self, serial: u32) -> u32 {
+        let mut at = serial;
+        // Each goes on with one before it.
+        while let Some(before) = self.record(at).and_then(|record| record.continues).filter(|before| *before < at) {
+            at = before;
+        }
+        at
+    }
+
+    /// The last menu that was made active and not undone; nothing, where it was taken off since.
     pub fn last_applied(&self) -> Option<&Record> {
-        let mut applied = self.records.iter().rev().filter(|record| record.action == Action::Apply);
-        applied.find(|record| !self.is_undone(record.serial))
+        let last = self.records.iter().rev().filter(|record| matches!(record.action, Action::Apply | Action::Remove));
+        let mut last = last.filter(|record| !self.is_undone(record.serial));
+        last.next().filter(|record| record.action == Action::Apply)
     }
 
-    /// The last step that somebody asked for and that was not taken back.
+    /// The last step that somebody asked for and that was not undone.
     pub fn last_step(&self) -> Option<&Record> {
-        let mut asked = self
-            .records
-            .iter()
-            .rev()
-            .filter(|record| matches!(record.action, Action::Apply | Action::Firmware));
+        let mut asked = self.records.iter().rev().filter(|record| record.action.is_asked());
         asked.find(|record| !self.is_undone(record.serial))
+    }
+
+    /// The last step, where it came to no end.
+    pub fn unfinished(&self) -> Option<&Record> {
+        self.records.last().filter(|record| record.progress != Progress::Done)
+    }
+
+    /// Everything that was written from a step on, in order: what it went on with, corrections and steps undone included.
+    pub fn since(&self, serial: u32) -> impl Iterator<Item = &Record> {
+        let start = self.start_of(serial);
+        self.records.iter().filter(move |record| record.serial >= start)
     }
 
     /// Load options that are ours: by their number, what we wrote and for which menu entry.
     pub fn owned(&self) -> BTreeMap<u16, (Vec<u8>, String)> {
-        let mut owned = BTreeMap::new();
-        let in_force = self.records.iter().filter(|record| {
-            matches!(record.action, Action::Apply | Action::Hold) && !self.is_undone(record.serial)
-        });
-        for write in in_force.flat_map(|record| &record.writes).filter_map(Change::variable) {
-            let Some(number) = write.variable_name().boot_option_number() else { continue };
-            match (&write.after, &write.entry) {
-                (Some(data), Some(entry)) => owned.insert(number, (data.clone(), entry.clone())),
-                _ => owned.remove(&number),
-            };
+        let first = self.records.first().map(|record| record.owned.as_slice()).unwrap_or_default();
+        let mut owned: BTreeMap<u16, (Vec<u8>, String)> =
+            first.iter().map(|own| (own.number, (own.data.clone(), own.entry.clone()))).collect();
+        for record in &self.records {
+            if self.is_undone(record.serial) {
+                continue;
+            }
+            for write in record.writes.iter().filter_map(Change::variable) {
+                let Some(number) = write.variable_name().boot_option_number() else { continue };
+                match (&write.after, &write.entry, record.action) {
+                    (Some(data), Some(entry), Action::Apply | Action::Hold) => {
+                        owned.insert(number, (data.clone(), entry.clone()));
+                    }
+                    // What an undone step had made its own, is what it was before that.
+                    (_, _, Action::Undo { .. }) => {}
+                    _ => {
+                        owned.remove(&number);
+                    }
+                }
+            }
         }
         owned
     }
 
-    /// Whether a step of ours wrote this very option.
-    pub fn has_written(&self, number: u16, raw: &[u8]) -> bool {
-        let writes = self.records.iter().flat_map(|record| &record.writes).filter_map(Change::variable);
-        let mut ours = writes.filter(|write| write.before.is_none());
-        ours.any(|write| {
-            write.after.as_deref() == Some(raw) && write.variable_name().boot_option_number() == Some(number)
-        })
+    /// Whether a step of ours made this very option. What an undone step took away was put back, and not made.
+    pub fn has_made(&self, number: u16, raw: &[u8]) -> bool {
+        let stands = |record: &&Record| {
+            !self.is_undone(record.serial) && !matches!(record.action, Action::Undo { .. })
+        };
+        let writes = self.records.iter().filter(stands).flat_map(|record| &record.writes);
+        let mut of_it =
+            writes.filter_map(Change::variable).filter(|write| write.variable_name().boot_option_number() == Some(number));
+        let last = of_it.next_back();
+        last.is_some_and(|write| {
+            write.after.as_deref() == Some(raw) && (write.before.is_none() || write.entry.is_some())
+        }) || self.owned().get(&number).is_some_and(|(data, _)| data == raw)
     }
 
-    /// Writes a record before anything it tells of is done.
+    /// Writes a record before anything that it tells of is done.
     ///
     /// # Errors
     /// Where it cannot be written.
     pub fn begin(&mut self, action: Action, writes: &[Change], before: &Contents) -> Result<u32> {
         std::fs::create_dir_all(&self.folder).map_err(|error| Error::unusable(&self.folder, error))?;
-        let serial = self.records.last().map_or(1, |record| record.serial + 1);
+        let last = self.records.last().map(|record| record.serial);
+        let last = last.into_iter().chain(self.faults.iter().filter_map(|(serial, _)| *serial)).max();
+        let serial = last.map_or(Some(1), |last| last.checked_add(1));
+        let serial = serial.ok_or_else(|| Error::unusable(&self.folder, "its last number is in use; move it away"))?;
+        // Going on with a step of one's own that came to no end: undone, they go together.
+        let unfinished = self.unfinished().filter(|record| action.is_asked() && record.action == action);
+        let owned = self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });
         let record = Record {
             schema: crate::SCHEMA,
             serial,
             time: now(),
             action,
+            progress: Progress::Begun,
+            continues: unfinished.map(|record| record.serial),
             writes: writes.to_vec(),
             snapshot: before.variables.iter().map(StoredVariable::from).collect(),
+            owned: owned.collect(),
         };
-        let path = self.folder.join(format!("{serial:04}.json"));
-        kept::write(&path, &record)?;
+        kept::write(&self.path(serial), &record)?;
         self.records.push(record);
         Ok(serial)
+    }
+
+    /// Notes how far the last step came.
+    ///
+    /// # Errors
+    /// Where its record cannot be written.
+    pub fn end(&mut self, progress: Progress) -> Result<()> {
+        let Some(serial) = self.records.last().map(|record| record.serial) else { return Ok(()) };
+        let path = self.path(serial);
+        if let Some(record) = self.records.last_mut() {
+            record.progress = progress;
+            kept::write(&path, record)?;
+        }
+        if progress == Progress::Done {
+            self.forget_the_oldest();
+        }
+        Ok(())
+    }
+
+    fn path(&self, serial: u32) -> PathBuf {
+        self.folder.join(format!("{serial:04}.json"))
+    }
+
+    /// Keeps within the bounds: the oldest go first, never one that is needed to undo what is active.
+    fn forget_the_oldest(&mut self) {
+        let needed = self.last_step().map_or(u32::MAX, |step| self.start_of(step.serial));
+        let size = |record: &Record| std::fs::metadata(self.path(record.serial)).map_or(0, |found| found.len());
+        let sizes: Vec<u64> = self.records.iter().map(size).collect();
+        let (mut count, mut bytes) = (sizes.len(), sizes.iter().sum::<u64>());
+        let mut forgotten = 0;
+        for (record, size) in self.records.iter().zip(sizes) {
+            let is_over = count > MAX_RECORDS || bytes > MAX_BYTES;
+            // One that cannot be removed now goes another time.
+            if !is_over || record.serial >= needed || std::fs::remove_file(self.path(record.serial)).is_err() {
+                break;
+            }
+            (count, bytes, forgotten) = (count - 1, bytes - size, forgotten + 1);
+        }
+        self.records.drain(..forgotten);
     }
 }
 
@@ -296,28 +308,4 @@ fn record_files(folder: &Path) -> Result<Vec<PathBuf>> {
     files.retain(|path| path.extension().is_some_and(|extension| extension == "json"));
     files.sort();
     Ok(files)
-}
-
-/// Bytes as hexadecimal text.
-mod hex_option {
-    use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
-
-    pub(super) fn serialize<S: Serializer>(
-        bytes: &Option<Vec<u8>>,
-        serializer: S,
-    ) -> Result<S::Ok, S::Error> {
-        let text: Option<String> =
-            bytes.as_ref().map(|bytes| bytes.iter().map(|byte| format!("{byte:02x}")).collect());
-        text.serialize(serializer)
-    }
-
-    pub(super) fn deserialize<'de, D: Deserializer<'de>>(
-        deserializer: D,
-    ) -> Result<Option<Vec<u8>>, D::Error> {
-        let Some(text) = Option::<String>::deserialize(deserializer)? else { return Ok(None) };
-        let digits: Option<Vec<u8>> = text.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
-        let digits = digits.filter(|digits| digits.len() % 2 == 0);
-        let digits = digits.ok_or_else(|| de::Error::custom("expected pairs of hexadecimal digits"))?;
-        Ok(Some(digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect()))
-    }
 }

@@ -11,6 +11,7 @@ use signpost_menu::document::Host;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 
+use crate::code::Code;
 use crate::error::{Error, Refusal, Result};
 use crate::firmware::number_of;
 use crate::history::{Action, Change, History, Record, Write};
@@ -18,7 +19,7 @@ use crate::home::{self, BootProgram};
 use crate::kept;
 use crate::menu_file::{self, MenuFile};
 use crate::plan::{self, Plan, Wishes, guards, state_after, words};
-use crate::rehearse::{Outcome, WhatIf, rehearse, rehearse_with};
+use crate::rehearse::{Outcome, rehearse, rehearse_state};
 use crate::survey::Look;
 
 pub use log::{Correction, Log, MAX_SAME};
@@ -101,20 +102,49 @@ impl Held {
         })
     }
 
-    /// Reads what is held; nothing, where nothing was put in force.
+    /// Reads what is held of the menu that is active; nothing, where none is.
     ///
     /// # Errors
     /// Where the file cannot be read.
-    pub fn load(path: &Path) -> Result<Option<Self>> {
-        Ok(kept::read(path)?.filter(|held: &Self| held.format == FORMAT))
+    pub fn load(path: &Path, history: &History) -> Result<Option<Self>> {
+        let record = history.last_applied().map(|record| record.serial);
+        let kept: Option<Kept> = kept::read(path)?;
+        Ok(kept.and_then(|kept| kept.of_record(record).cloned()))
     }
 
-    /// Keeps it.
+    /// Keeps it, beside what was applied before: once this is undone, that counts again.
     ///
     /// # Errors
     /// Where it cannot be written.
     pub fn save(&self, path: &Path) -> Result<()> {
-        kept::write(path, self)
+        let before: Option<Kept> = kept::read(path).ok().flatten();
+        let mut earlier = before.map(|before| before.all()).unwrap_or_default();
+        earlier.retain(|held| held.record != self.record && held.record < self.record);
+        earlier.drain(..earlier.len().saturating_sub(MAX_EARLIER));
+        kept::write(path, &Kept { newest: self.clone(), earlier })
+    }
+}
+
+/// What was applied last, and what before that.
+#[derive(Serialize, Deserialize)]
+struct Kept {
+    #[serde(flatten)]
+    newest: Held,
+    #[serde(default)]
+    earlier: Vec<Held>,
+}
+
+/// Menus that were applied before the last one, and are kept.
+const MAX_EARLIER: usize = 9;
+
+impl Kept {
+    fn of_record(&self, record: Option<u32>) -> Option<&Held> {
+        let all = self.earlier.iter().chain([&self.newest]).filter(|held| held.format == FORMAT);
+        all.into_iter().rfind(|held| held.record == record)
+    }
+
+    fn all(self) -> Vec<Held> {
+        self.earlier.into_iter().chain([self.newest]).collect()
     }
 }
 
@@ -129,7 +159,7 @@ pub fn hold(
     held: Option<&Held>,
     packaged: Option<Vec<u8>>,
 ) -> Result<HoldPlan> {
-    let now = rehearse(look, &look.boot).outcome;
+    let now = rehearse(look).outcome;
     let nothing = |why: &str| HoldPlan {
         schema: crate::SCHEMA,
         writes: Vec::new(),
@@ -138,14 +168,17 @@ pub fn hold(
         found: now.text.clone(),
         outcome: now.clone(),
     };
-    let Some(held) = held else {
-        return Ok(nothing("no menu was put in force, so there is nothing to hold"));
-    };
-    if held.record != history.last_applied().map(|record| record.serial) {
-        return Ok(nothing(
-            "the menu that was put in force last was taken back, so there is nothing to hold",
-        ));
+    if let Some(record) = history.unfinished().filter(|record| record.action != Action::Hold) {
+        let what = match record.action {
+            Action::Undo { .. } => "an undo came to no end: `signpost undo` finishes it",
+            Action::Apply => "an apply came to no end: `signpost apply` finishes it, `signpost undo` takes it back",
+            _ => "the last change came to no end: the same command finishes it, `signpost undo` takes it back",
+        };
+        return Ok(nothing(&format!("{what}; until then hold leaves all as it is")));
     }
+    let Some(held) = held else {
+        return Ok(nothing("no menu is active, so there is nothing to hold"));
+    };
     let menu = MenuFile {
         text: held.menu.clone(),
         document: menu_file::check(Path::new("the held menu"), &held.menu)?,
@@ -161,7 +194,11 @@ pub fn hold(
         ));
     }
     let plan = plan::plan(look, &menu, history, &wishes)?;
-    if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == crate::Code::OtherSystem) {
+    // What hold does not write, it says: a default that does not start, a system without a way.
+    let told = [Code::DefaultGone, Code::LastWay, Code::SecureBootRefuses, Code::NothingStarts];
+    let told = plan.refusals.iter().filter(|refusal| told.contains(&refusal.code));
+    left.extend(told.map(|refusal| refusal.message.clone()));
+    if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == Code::OtherSystem) {
         return Ok(nothing(&format!("{}, and hold leaves that", other.message)));
     }
     let (mut variables, mut files) = (Vec::new(), Vec::new());
@@ -169,6 +206,8 @@ pub fn hold(
         match change {
             Change::Variable(write) if is_held(&write) => variables.push(write),
             Change::Variable(_) => {}
+            // What is left over from before goes at an apply.
+            Change::File(write) if write.after.is_none() => {}
             Change::File(write) => files.push(write),
         }
     }
@@ -183,10 +222,14 @@ pub fn hold(
         let what = format!("boot order {}", words(&order));
         variables.push(Write::to(&contents, boot_order(&order), what, None));
     }
-    let state = state_after(look, &contents, &variables)?;
-    let outcome = rehearse_with(look, &state, &WhatIf { planned: &files, choose: None }).outcome;
-    let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
-    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == crate::Code::NoRoom));
+    let after = state_after(look, &contents, &variables)?;
+    let outcome = rehearse_state(look, after.state(&files), None).outcome;
+    // Where nothing starts as it is, what hold corrects is not the worse for that.
+    let mut refusals: Vec<Refusal> = Vec::new();
+    if guards::nothing_starts(&now).is_none() {
+        refusals.extend(guards::nothing_starts(&outcome));
+    }
+    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::NoRoom));
     let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     Ok(HoldPlan { schema: crate::SCHEMA, writes, left, refusals, found: now.text, outcome })

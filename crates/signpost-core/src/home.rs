@@ -1,13 +1,15 @@
 //! The home volume: where the boot program and the menu in force live.
 
 use sha2::{Digest, Sha256};
+use signpost_firmware::image::pe::Pe;
+use signpost_firmware::start::{self, Target, volume_path};
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, Writer, newest};
-use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
 
 use crate::error::{Error, Result};
+use crate::hardware::SurveyedHardware;
 use crate::machine::Location;
-use crate::survey::Look;
+use crate::survey::{Disk, Look};
 
 /// No file of ours is longer, in bytes.
 pub(crate) const MAX_FILE: usize = 4 << 20;
@@ -38,6 +40,11 @@ impl BootProgram {
         &self.bytes
     }
 
+    /// Whether it says of itself that it is our boot program.
+    pub fn is_ours(&self) -> bool {
+        Pe::decode(&self.bytes).is_ok_and(|pe| has_mark(&pe))
+    }
+
     /// Its path on the home volume: named by its own contents, so that one that was altered is not taken for it.
     pub fn path(&self) -> String {
         format!("{HOME_FOLDER}/{}", file_name(&sha256(&self.bytes)))
@@ -56,11 +63,41 @@ pub(crate) fn is_boot_program(path: &str, sha256: Option<&str>) -> bool {
         && sha256.is_some_and(|sha256| file_name(sha256).eq_ignore_ascii_case(name))
 }
 
-/// Whether a file elsewhere, such as the spare path, is a copy of a boot program of ours.
-pub(crate) fn is_copy(look: &Look<'_>, sha256: Option<&str>) -> bool {
-    let mut files = look.survey.startup_files.iter();
-    sha256.is_some()
-        && files.any(|file| file.sha256.as_deref() == sha256 && is_boot_program(&file.path, sha256))
+/// The section by which a program says that it is our boot program.
+const MARK_SECTION: &str = ".sgnpost";
+
+/// Whether a program says that it is our boot program.
+pub(crate) fn has_mark(pe: &Pe) -> bool {
+    pe.section(MARK_SECTION).is_some()
+}
+
+/// The home volume of a machine: the one whose boot program the firmware starts, by the entry that it was started from, the
+/// next one, the boot order, or by itself. Never a medium that people take along, unless the running system lies on it.
+pub(crate) fn of(look: &Look<'_>) -> Option<usize> {
+    let boot = &look.boot;
+    let numbers = boot.current.iter().chain(&boot.next).chain(&boot.order);
+    let by_entry = numbers.filter_map(|number| {
+        let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number)?;
+        entry.judged.as_ref()?.target()
+    });
+    let by_entry: Vec<Target> = by_entry.cloned().collect();
+    let by_itself = start::follow(boot, &SurveyedHardware::new(look)).steps.into_iter();
+    let by_itself = by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
+    by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target)).map(|target| target.partition)
+}
+
+fn is_home(look: &Look<'_>, target: &Target) -> bool {
+    let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
+    file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, target.partition)
+}
+
+/// Whether a volume lies where a home may be.
+fn may_be_home(look: &Look<'_>, volume: usize) -> bool {
+    let volumes = &look.survey.volumes;
+    let running = look.running_root().map(|root| volumes[root].disk);
+    let disk = volumes[volume].disk;
+    let is_removable = disk.checked_sub(1).and_then(|index| look.survey.disks.get(index)).is_some_and(Disk::is_removable);
+    volumes[volume].is_fat && (!is_removable || running == Some(disk))
 }
 
 /// SHA-256 in hexadecimal.
@@ -96,8 +133,17 @@ pub fn choose(look: &Look<'_>, asked: Option<&VolumeRef>) -> Result<Home> {
     if let Some(volume) = look.home() {
         return Ok(Home { volume, why: "it is home already" });
     }
+    // Where the firmware has lost our entry, what this system put there tells.
+    let machine = machine_id(look);
+    let is_ours = |volume: &usize| {
+        let held = newest_slot(look, *volume).map(|(_, slot)| slot.machine);
+        !machine.is_empty() && held.as_ref() == Some(&machine) && may_be_home(look, *volume)
+    };
+    if let Some(volume) = look.fat_volumes().find(is_ours) {
+        return Ok(Home { volume, why: "this system's menu lies there already" });
+    }
     let running = look.running_root().map(|root| volumes[root].disk);
-    let esp = |volume: &usize| volumes[*volume].is_esp;
+    let esp = |volume: &usize| volumes[*volume].is_esp && may_be_home(look, *volume);
     let beside = look.fat_volumes().filter(esp).find(|volume| Some(volumes[*volume].disk) == running);
     if let Some(volume) = beside {
         return Ok(Home { volume, why: "the ESP on the running system's disk" });
@@ -110,6 +156,15 @@ pub fn choose(look: &Look<'_>, asked: Option<&VolumeRef>) -> Result<Home> {
     })
 }
 
+/// The machine-id of the running system, by which its menus are told from those of other systems.
+pub(crate) fn machine_id(look: &Look<'_>) -> String {
+    let root = look.running_root().and_then(|root| look.reader(root));
+    let path = format!("{}/etc/machine-id", look.machine.running.root_path.as_deref().unwrap_or("").trim_end_matches('/'));
+    let id = root.and_then(|reader| reader.text(&path)).unwrap_or_default();
+    let id = id.trim();
+    if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
+}
+
 /// The slots of a volume, as they are.
 pub(crate) fn slots(look: &Look<'_>, volume: usize) -> [std::result::Result<Slot, SlotFault>; 2] {
     SLOT_NAMES.map(|name| {
@@ -120,18 +175,13 @@ pub(crate) fn slots(look: &Look<'_>, volume: usize) -> [std::result::Result<Slot
     })
 }
 
+/// The text of the menu that counts on the home volume.
+pub fn newest_text(look: &Look<'_>) -> Option<String> {
+    newest_slot(look, look.home()?).map(|(_, slot)| slot.text)
+}
+
 /// The newest whole slot of a volume, and its index.
 pub(crate) fn newest_slot(look: &Look<'_>, volume: usize) -> Option<(usize, Slot)> {
     let slots = slots(look, volume);
     newest(&slots).map(|(index, slot)| (index, slot.clone()))
-}
-
-/// Entries that were put into the menu at boot, and that this one does not have: their ids, and the text of the menu that
-/// holds them.
-pub(crate) fn news_from_boot(look: &Look<'_>, document: &MenuDocument) -> Option<(Vec<String>, String)> {
-    let (_, slot) = newest_slot(look, look.home()?)?;
-    let held = (slot.writer == Writer::Boot).then(|| parse_leniently(&slot.text).0).flatten()?;
-    let new: Vec<String> =
-        held.entries.into_iter().map(|entry| entry.id).filter(|id| document.entry(id).is_none()).collect();
-    (!new.is_empty()).then_some((new, slot.text))
 }

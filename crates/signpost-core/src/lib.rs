@@ -18,6 +18,7 @@ pub mod home;
 mod kept;
 pub mod machine;
 pub mod menu_file;
+pub mod news;
 pub mod once;
 pub mod plan;
 pub mod preview;
@@ -29,6 +30,7 @@ mod rows;
 pub mod secure_boot;
 pub mod survey;
 pub mod undo;
+pub mod ways;
 mod words;
 
 pub use code::Code;

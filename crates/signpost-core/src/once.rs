@@ -1,31 +1,136 @@
-//! What the next start, and only that, goes to.
+//! What the next start, and only that, goes to: an entry of our menu where that is active, else the firmware's next boot.
 
-use signpost_firmware::variable::{Attributes, Variable};
+use serde::Serialize;
+use signpost_firmware::boot_variables::boot_next;
+use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
+use signpost_menu::policy::MENU;
+use signpost_menu::resolve::{StartTarget, resolve_entry};
 use signpost_menu::{MenuDocument, ours};
 
 use crate::edit::find;
 use crate::error::{Error, Result};
-use crate::machine::Machine;
-use crate::survey::OurVariables;
+use crate::hardware::SurveyedHardware;
+use crate::history::{Change, History, Write};
+use crate::plan::state_after;
+use crate::rehearse::{Outcome, active_menu, rehearse_state};
+use crate::survey::{Look, OurVariables, hex};
 
-/// The word that stands for the menu itself.
-const MENU: &str = "menu";
+/// What would send the next start somewhere.
+#[derive(Clone, Debug, Serialize)]
+pub struct Once {
+    /// Version of this document.
+    pub schema: u32,
+    /// What would be written.
+    pub writes: Vec<Change>,
+    /// What else is worth saying.
+    pub notes: Vec<String>,
+    /// What starts then, rehearsed.
+    pub outcome: Outcome,
+}
 
-/// Sends the next start to an entry, or to the menu whatever the policy; `None` takes that back.
+/// Plans to send the next start to an entry, or to the menu whatever the policy; `None` takes that back. `file` is the menu
+/// file's, where there is one: it counts where the firmware's own list is the menu.
 ///
 /// # Errors
-/// Where there is no such entry, or the variable cannot be written.
-pub fn set(machine: &mut Machine, document: &MenuDocument, target: Option<&str>) -> Result<()> {
-    let name = OurVariables::name(ours::ONCE);
-    let Some(id) = target else {
-        return Ok(machine.variables.remove(&name)?);
+/// Where there is no such entry, it cannot start, or nothing that is active could obey.
+pub fn once(
+    look: &Look<'_>,
+    history: &History,
+    file: Option<&MenuDocument>,
+    target: Option<&str>,
+) -> Result<Once> {
+    let contents = look.machine.contents()?;
+    let active = active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document);
+    let mut notes = Vec::new();
+    let writes = match (target, &active, file) {
+        (None, _, _) => taken_back(look, &contents, active.is_some()),
+        (Some(target), Some(document), _) => {
+            if let Some(next) = look.boot.next {
+                notes.push(format!("the next boot of the firmware, {}, comes before the menu", hex(next)));
+            }
+            vec![in_our_menu(look, &contents, document, target)?]
+        }
+        (Some(target), None, Some(document)) => vec![in_firmware(look, &contents, history, document, target)?],
+        (Some(_), None, None) => {
+            return Err(Error::WrongUse(
+                "no menu is active, and there is no menu file; `signpost firmware next` takes an entry of the firmware's".into(),
+            ));
+        }
     };
-    let id = if id == MENU { id } else { document.entries[find(document, id)?].id.as_str() };
-    if id != MENU && !document.entry(id).is_some_and(|entry| entry.starts.is_system()) {
+    let writes: Vec<Write> = writes.into_iter().filter(|write| !write.is_done()).collect();
+    let after = state_after(look, &contents, &writes)?;
+    let outcome = rehearse_state(look, after.state(&[]), None).outcome;
+    let writes = writes.into_iter().map(Change::Variable).collect();
+    Ok(Once { schema: crate::SCHEMA, writes, notes, outcome })
+}
+
+fn taken_back(look: &Look<'_>, contents: &Contents, has_menu: bool) -> Vec<Write> {
+    let own = Write::removal(contents, OurVariables::name(ours::ONCE), "take back what the menu was to do once".into());
+    let mut writes = vec![own];
+    if !has_menu && look.boot.next.is_some() {
+        let next = VariableName::global("BootNext");
+        writes.push(Write::removal(contents, next, "take the next boot back".into()));
+    }
+    writes
+}
+
+fn in_our_menu(look: &Look<'_>, contents: &Contents, document: &MenuDocument, target: &str) -> Result<Write> {
+    let id = if target == MENU { target } else { startable(look, document, target)?.0 };
+    let name = OurVariables::name(ours::ONCE);
+    let variable = Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() };
+    Ok(Write::to(contents, variable, format!("the next start goes to {id}"), None))
+}
+
+/// The id of an entry that starts a system and can, and what it starts.
+fn startable<'d>(look: &Look<'_>, document: &'d MenuDocument, name: &str) -> Result<(&'d str, StartTarget)> {
+    let entry = &document.entries[find(document, name)?];
+    if !entry.starts.is_system() {
         return Err(Error::WrongUse(format!(
-            "{id} starts no system; once takes an entry that does, or menu"
+            "{} starts no system; once takes an entry that does, or menu",
+            entry.id
         )));
     }
-    let variable = Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() };
-    Ok(machine.variables.write(&variable)?)
+    match resolve_entry(look, document, entry).target {
+        Ok(target) => Ok((&entry.id, target)),
+        Err(fault) => Err(Error::WrongUse(format!("{} cannot start: {fault}", entry.id))),
+    }
+}
+
+/// The firmware's list is the menu: its next boot is what goes somewhere once.
+fn in_firmware(
+    look: &Look<'_>,
+    contents: &Contents,
+    history: &History,
+    document: &MenuDocument,
+    target: &str,
+) -> Result<Write> {
+    if target == MENU {
+        return Err(Error::WrongUse(
+            "the firmware's own list is the menu here, and it shows itself by its own key at power-on".into(),
+        ));
+    }
+    let (id, target) = startable(look, document, target)?;
+    let entries = &look.survey.firmware.entries;
+    let owned = history.owned();
+    let ours = owned.iter().find(|(_, (_, entry))| entry == id).map(|(number, _)| *number);
+    let ours = ours.filter(|number| entries.iter().any(|entry| entry.number() == *number));
+    let by_file = || {
+        let (volume, path) = match &target {
+            StartTarget::Program { volume, path, .. } => (*volume, path),
+            StartTarget::Linux { volume, kernel, .. } => (*volume, kernel),
+            _ => return None,
+        };
+        let leads_there = |entry: &&crate::survey::FirmwareEntry| {
+            entry.target.as_ref().is_some_and(|found| found.volume == volume + 1 && found.file.eq_ignore_ascii_case(path))
+        };
+        entries.iter().find(leads_there).map(crate::survey::FirmwareEntry::number)
+    };
+    let number = match &target {
+        StartTarget::FirmwareEntry { number, .. } => Some(*number),
+        _ => ours.or_else(by_file),
+    };
+    let number = number.ok_or_else(|| {
+        Error::WrongUse(format!("{id} has no entry in the firmware's list yet; `signpost apply` makes one"))
+    })?;
+    Ok(Write::to(contents, boot_next(number), format!("next boot {}, {id}", hex(number)), None))
 }

@@ -5,7 +5,7 @@ use signpost_menu::screen::{Grid, draw};
 use signpost_menu::session::{Key, Session};
 use signpost_menu::{MenuDocument, include};
 
-use crate::resolve::{describe, resolve};
+use crate::resolve::{describe, faults, home_or_chosen, resolve};
 use crate::survey::Look;
 
 /// Which screen.
@@ -22,10 +22,10 @@ pub enum Screen {
 /// Draws it at this size: columns and rows.
 pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), screen: Screen) -> Grid {
     let mut document = document.clone();
-    let notes = include::complete(look, &mut document);
+    let notes = include::complete(look, home_or_chosen(look), &mut document);
     let document = &document;
     let resolved = resolve(look, document);
-    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.clone().err()).collect();
+    let faults = faults(&resolved);
     let lines: Vec<String> = resolved.iter().map(|entry| describe(look, entry)).collect();
     let opening = open(&Situation {
         document,

@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use signpost_firmware::image;
-use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_menu::document::Entry;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::Within;
@@ -66,14 +65,6 @@ impl Hands for Look<'_> {
 
     fn kind_of_file(&self, head: &[u8]) -> Option<String> {
         image::in_words(head)
-    }
-
-    fn kernel_version(&self, within: Within<'_>, path: &str) -> Option<String> {
-        let version = |reader: &VolumeReader| {
-            let head = reader.read_head(path, HEAD_LEN).ok()?;
-            linux::decode(&head).map(|kernel| kernel.version.unwrap_or_else(|| "unknown".into()))
-        };
-        first_in(self, within, version).ok()?
     }
 }
 

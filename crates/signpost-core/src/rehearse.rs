@@ -5,13 +5,14 @@ mod menu;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::start::{self, End, Reason, Start, Target};
+use signpost_firmware::start::{self, End, Names, Reason, Start, Target, volume_path};
 use signpost_firmware::ucs2::Ucs2;
+use signpost_menu::MenuDocument;
 
 use crate::hardware::SurveyedHardware;
 use crate::history::FileWrite;
-use crate::survey::{Look, Role};
-use crate::words;
+use crate::resolve::ResolvedEntry;
+use crate::survey::{Look, OurVariables, Role};
 
 /// A start, followed.
 #[derive(Clone, Debug, Serialize)]
@@ -22,6 +23,19 @@ pub struct Rehearsal {
     pub steps: Vec<Step>,
     /// How it ends.
     pub outcome: Outcome,
+    /// Why what was to be chosen in our menu cannot be.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub choice: Option<Choice>,
+}
+
+/// Why nobody can choose an entry of our menu.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Choice {
+    /// Our menu is not reached.
+    NotReached,
+    /// It has no such entry; those that it has.
+    NoEntry(Vec<String>),
 }
 
 /// One step.
@@ -42,8 +56,8 @@ pub struct Step {
 /// How a start ends.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Outcome {
-    /// `starts`, `may-start`, `waits` (in our menu, for a key), `built-in` or `nothing`.
-    pub kind: &'static str,
+    /// How.
+    pub kind: Kind,
     /// The load option's number.
     pub entry: Option<String>,
     /// The id of the system that starts.
@@ -54,43 +68,117 @@ pub struct Outcome {
     pub notes: Vec<String>,
 }
 
-impl Outcome {
-    /// Whether a system or program of a disk starts, for all that can be told.
-    pub fn is_start(&self) -> bool {
-        matches!(self.kind, "starts" | "may-start" | "waits")
+/// Kinds of end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kind {
+    /// A system or program of a disk starts.
+    Starts,
+    /// It may start; whether it does cannot be told.
+    MayStart,
+    /// Our menu waits for a key, since that is what was asked for, and what it would start can start.
+    WaitsAsAsked,
+    /// Our menu waits for a key, since nothing starts by itself.
+    Waits,
+    /// A program inside the firmware takes over.
+    BuiltIn,
+    /// Nothing starts.
+    Nothing,
+}
+
+impl Kind {
+    /// The kind in a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Starts => "starts",
+            Self::MayStart => "may-start",
+            Self::WaitsAsAsked => "waits-as-asked",
+            Self::Waits => "waits",
+            Self::BuiltIn => "built-in",
+            Self::Nothing => "nothing",
+        }
     }
 }
 
-/// What is different from the machine as it is.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct WhatIf<'a> {
-    /// Files that would be written.
+impl Outcome {
+    /// Whether a system or program of a disk starts by itself, for all that can be told.
+    pub fn is_start(&self) -> bool {
+        matches!(self.kind, Kind::Starts | Kind::MayStart)
+    }
+
+    /// Whether that, or somebody who presses a key where one is asked for, starts it.
+    pub fn is_sound(&self) -> bool {
+        self.is_start() || self.kind == Kind::WaitsAsAsked
+    }
+}
+
+/// A machine's state: as it is, or as it would be.
+#[derive(Clone, Copy)]
+pub struct State<'a> {
+    /// The boot variables.
+    pub boot: &'a BootVariables,
+    /// What boot program and desk tell each other.
+    pub ours: &'a OurVariables,
+    /// Files that would be written or removed.
     pub planned: &'a [FileWrite],
-    /// The menu entry that somebody chooses, by its id.
-    pub choose: Option<&'a str>,
 }
 
-/// Follows a start of this machine with these variables.
-pub fn rehearse(look: &Look<'_>, boot: &BootVariables) -> Rehearsal {
-    rehearse_with(look, boot, &WhatIf::default())
+impl<'a> State<'a> {
+    /// The machine as it is.
+    pub fn of(look: &'a Look<'_>) -> Self {
+        Self { boot: &look.boot, ours: &look.ours, planned: &[] }
+    }
 }
 
-/// The same, on a machine that is different in something.
-pub fn rehearse_with(look: &Look<'_>, boot: &BootVariables, what_if: &WhatIf<'_>) -> Rehearsal {
-    let hardware = SurveyedHardware::new(look).with_planned(what_if.planned);
-    let start = start::follow(boot, &hardware);
+/// Follows a start of this machine as it is.
+pub fn rehearse(look: &Look<'_>) -> Rehearsal {
+    rehearse_state(look, State::of(look), None)
+}
+
+/// Follows a start of this machine in a state, in which somebody chooses an entry of our menu, by its id.
+pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -> Rehearsal {
+    let hardware = SurveyedHardware::new(look).with_planned(state.planned);
+    let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
-    let mut outcome = outcome(look, boot, &start);
+    let mut outcome = outcome(look, state.boot, &start);
+    let mut choice = None;
     if let Some((option, target)) = menu::reached(look, &hardware, &start) {
-        let followed = menu::follow(look, boot, &hardware, &target, what_if);
+        let followed = menu::follow(look, state, &hardware, &target, choose);
         steps.extend(followed.steps);
         outcome = Outcome { entry: option.map(crate::survey::hex), ..followed.outcome };
-    } else if let Some(id) = what_if.choose {
+        choice = followed.choice;
+    } else if let Some(id) = choose {
         outcome.notes.push(format!(
-            "our menu is not reached, so nobody can choose {id} there; `signpost apply` puts it in force"
+            "our menu is not reached, so nobody can choose {id} there; `signpost apply` makes it active"
         ));
+        choice = Some(Choice::NotReached);
     }
-    Rehearsal { schema: crate::SCHEMA, steps, outcome }
+    Rehearsal { schema: crate::SCHEMA, steps, outcome, choice }
+}
+
+/// The menu that the firmware comes to by some entry of the order, or by itself, and its volume.
+pub(crate) fn active_menu(
+    look: &Look<'_>,
+    boot: &BootVariables,
+    hardware: &SurveyedHardware<'_>,
+) -> Option<(usize, MenuDocument)> {
+    let options = boot.next.iter().chain(&boot.order).filter_map(|number| boot.options.get(number)?.decoded.as_ref().ok());
+    let used = options.filter(|option| option.is_active());
+    let by_option = used.filter_map(|option| start::locate(option, hardware).target().cloned());
+    let by_itself = start::follow(boot, hardware).steps.into_iter().filter(|step| step.option.is_none());
+    let by_itself = by_itself.filter_map(|step| step.verdict.target().cloned());
+    let volume = by_option.chain(by_itself).find(|target| menu::is_ours(look, hardware, target))?.partition;
+    Some((volume, menu::in_force(look, hardware, volume)?))
+}
+
+/// Whether an entry of our menu starts something, once it is chosen.
+pub(crate) fn entry_starts(
+    look: &Look<'_>,
+    boot: &BootVariables,
+    hardware: &SurveyedHardware<'_>,
+    entry: &ResolvedEntry<'_>,
+) -> bool {
+    menu::entry_start(look, boot, hardware, entry).outcome.is_start()
 }
 
 fn describe(look: &Look<'_>, step: &start::Step) -> Step {
@@ -103,8 +191,8 @@ fn describe(look: &Look<'_>, step: &start::Step) -> Step {
         entry: step.option.map(crate::survey::hex),
         label: step.label.clone(),
         reason,
-        verdict: words::kind(&step.verdict),
-        finding: words::verdict(look, &step.verdict),
+        verdict: step.verdict.kind(),
+        finding: step.verdict.words(look),
     }
 }
 
@@ -119,7 +207,7 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             if targets.len() > 1 {
                 notes.push("the volumes are clones: which of them starts cannot be told".into());
             }
-            let kind = if sure { "starts" } else { "may-start" };
+            let kind = if sure { Kind::Starts } else { Kind::MayStart };
             let mut text = names.join(", or ");
             if !sure {
                 let otherwise = match &start.end {
@@ -140,14 +228,14 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             }
         }
         End::BuiltIn { option, .. } => Outcome {
-            kind: "built-in",
+            kind: Kind::BuiltIn,
             entry: Some(crate::survey::hex(*option)),
             system: None,
             text: "no system starts: a program inside the firmware takes over".into(),
             notes: Vec::new(),
         },
         End::Nothing => Outcome {
-            kind: "nothing",
+            kind: Kind::Nothing,
             entry: None,
             system: None,
             text: "nothing starts: the firmware opens its own screen".into(),
@@ -157,13 +245,13 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
 }
 
 fn starts(look: &Look<'_>, target: &Target) -> String {
-    let title = words::title(look, target).unwrap_or_else(|| "a program".into());
-    format!("{title} starts, from {}", words::place(look, target))
+    let title = look.title(target).unwrap_or_else(|| "a program".into());
+    format!("{title} starts, from {}", target.place(look))
 }
 
 fn system(look: &Look<'_>, targets: &[Target]) -> Option<String> {
     let target = targets.first()?;
-    let index = look.survey.startup_file(target.partition, &words::volume_path(&target.path))?;
+    let index = look.survey.startup_file(target.partition, &volume_path(&target.path))?;
     look.survey.startup_files[index].system.clone()
 }
 
@@ -185,7 +273,7 @@ fn handed_over(
 ) -> Vec<String> {
     let data = option.and_then(|number| boot.options.get(&number)?.decoded.as_ref().ok());
     let (Some(data), Some(target)) = (data, targets.first()) else { return Vec::new() };
-    let index = look.survey.startup_file(target.partition, &words::volume_path(&target.path));
+    let index = look.survey.startup_file(target.partition, &volume_path(&target.path));
     let is_kernel = index.is_some_and(|index| {
         matches!(look.survey.startup_files[index].role, Role::Kernel | Role::UnifiedImage)
     });

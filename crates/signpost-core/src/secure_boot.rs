@@ -31,15 +31,34 @@ pub struct SecureBoot {
 }
 
 /// What becomes of a program where Secure Boot is on.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "verdict", content = "why", rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
     /// The firmware takes it.
     Accepted(String),
     /// The firmware refuses it.
     Refused(String),
     /// It cannot be told from here.
-    CannotTell(String),
+    CannotTell {
+        /// Why not.
+        why: String,
+        /// Whether it carries no signature, so that its digest alone could allow it.
+        is_unsigned: bool,
+    },
+}
+
+impl Serialize for Verdict {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeStruct;
+        let (verdict, why) = match self {
+            Self::Accepted(why) => ("accepted", why),
+            Self::Refused(why) => ("refused", why),
+            Self::CannotTell { why, .. } => ("cannot-tell", why),
+        };
+        let mut fields = serializer.serialize_struct("Verdict", 2)?;
+        fields.serialize_field("verdict", verdict)?;
+        fields.serialize_field("why", why)?;
+        fields.end()
+    }
 }
 
 impl Verdict {
@@ -48,7 +67,7 @@ impl Verdict {
         match self {
             Self::Accepted(why) => format!("Secure Boot accepts it: {why}"),
             Self::Refused(why) => format!("Secure Boot refuses it: {why}"),
-            Self::CannotTell(why) => format!("Secure Boot: cannot be told: {why}"),
+            Self::CannotTell { why, .. } => format!("whether Secure Boot accepts it cannot be told: {why}"),
         }
     }
 }
@@ -86,16 +105,18 @@ impl SecureBoot {
 
     /// Judges a program by all of its bytes.
     pub fn judge(&self, file: &[u8]) -> Verdict {
-        if let Some(fault) = &self.fault {
-            return Verdict::CannotTell(fault.clone());
-        }
-        if !self.is_known {
-            return Verdict::CannotTell("the databases db and dbx are not among the variables".into());
-        }
         let image = match Image::read(file) {
             Ok(image) => image,
             Err(why) => return Verdict::Refused(why),
         };
+        let is_unsigned = image.signatures().is_empty();
+        if let Some(why) = self.fault.clone() {
+            return Verdict::CannotTell { why, is_unsigned };
+        }
+        if !self.is_known {
+            let why = "the databases db and dbx are not among the variables".into();
+            return Verdict::CannotTell { why, is_unsigned };
+        }
         self.verdict(&image)
     }
 
@@ -121,7 +142,7 @@ impl SecureBoot {
             match self.allows(image, &signed) {
                 Verdict::Accepted(why) => accepted = accepted.or(Some(why)),
                 Verdict::Refused(why) => invalid = Some(why),
-                Verdict::CannotTell(why) => unsure = Some(why),
+                Verdict::CannotTell { why, .. } => unsure = Some(why),
             }
         }
         if let Some(why) = accepted {
@@ -131,7 +152,7 @@ impl SecureBoot {
             return Verdict::Accepted(format!("its digest {} is in db", short(&digest)));
         }
         match (unsure, invalid) {
-            (Some(why), _) => Verdict::CannotTell(why),
+            (Some(why), _) => Verdict::CannotTell { why, is_unsigned: false },
             (None, Some(why)) => Verdict::Refused(why),
             (None, None) => Verdict::Refused("it carries no signature, and its digest is not in db".into()),
         }

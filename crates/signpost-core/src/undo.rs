@@ -1,5 +1,5 @@
-//! Taking back what was put in force: a three-way merge of what *we* wrote, since the firmware and other
-//! systems write too.
+//! Undoing what was done: a three-way merge of everything that *we* wrote since, since the firmware and other systems write
+//! too.
 
 mod files;
 
@@ -8,23 +8,24 @@ use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
 use crate::error::{Error, Refusal, Result};
-use crate::history::{Change, History, Record, Write};
+use crate::history::{Action, Change, History, Record, Write};
 use crate::plan::{guards, state_after, words};
-use crate::rehearse::{Outcome, rehearse};
+use crate::rehearse::{Outcome, State, rehearse_state};
 use crate::survey::{Look, hex};
+use crate::ways;
 
-/// What would take back the last menu put in force.
+/// What would undo a step, and all that came after it.
 #[derive(Clone, Debug, Serialize)]
 pub struct Undo {
     /// Version of this document.
     pub schema: u32,
-    /// The record that is taken back.
+    /// The record that is undone.
     pub of: u32,
     /// When it was made.
     pub time: String,
     /// What would be written, in this order.
     pub writes: Vec<Change>,
-    /// What was changed since by others and stays.
+    /// What was changed since by others and stays, and what else is worth saying.
     pub notes: Vec<String>,
     /// Guards that stand against it.
     pub refusals: Vec<Refusal>,
@@ -32,64 +33,119 @@ pub struct Undo {
     pub outcome: Outcome,
 }
 
-/// Plans how to take back the last step that was not taken back yet.
+/// Plans how to undo the last step that was not undone yet, or to go back to before the step of a number. A step that came
+/// to no end is undone as far as it came; an undoing that came to no end is finished.
 ///
 /// # Errors
-/// Where there is none, or the variables cannot be read.
-pub fn undo(look: &Look<'_>, history: &History) -> Result<Undo> {
-    let record = history.last_step().ok_or_else(|| Error::Unusable {
-        place: "history".into(),
-        why: "nothing was put in force that could be taken back".into(),
-    })?;
+/// Where there is none, a record since then cannot be read, or the variables cannot be.
+pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo> {
+    let record = step(history, to)?;
+    if let Some(fault) = history.gap_since(record.serial) {
+        return Err(Error::Unusable {
+            place: "history".into(),
+            why: format!("a record since then cannot be read, so what was done is not known: {fault}"),
+        });
+    }
     let contents = look.machine.contents()?;
+    let since: Vec<&Record> = history.since(record.serial).collect();
     let mut notes = Vec::new();
-    let (restored, removed) = options(record, &contents, &mut notes);
+    let (restored, removed) = options(&since, &contents, &mut notes);
     let removed_numbers: Vec<u16> =
         removed.iter().filter_map(|write| write.variable_name().boot_option_number()).collect();
-    let mut writes = restored;
-    writes.extend(order(record, &contents, &removed_numbers, &mut notes));
-    writes.extend(others(record, &contents, &mut notes));
-    writes.extend(removed);
-    writes.retain(|write| !write.is_done());
-    let outcome = rehearse(look, &state_after(look, &contents, &writes)?).outcome;
-    let mut writes: Vec<Change> = writes.into_iter().map(Change::Variable).collect();
-    writes.extend(files::take_back(look, record, &mut notes));
-    let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
+    let mut variables = restored;
+    variables.extend(order(&since, &contents, &removed_numbers, &mut notes));
+    variables.extend(others(&since, &contents, &mut notes));
+    variables.extend(removed);
+    variables.retain(|write| !write.is_done());
+    let after = state_after(look, &contents, &variables)?;
+    let (put_back, taken_off) = files::files(look, &since, &after, &mut notes);
+    let all: Vec<_> = put_back.iter().chain(&taken_off).cloned().collect();
+    let state = after.state(&all);
+    let outcome = rehearse_state(look, state, None).outcome;
+    let lost = ways::lost_by(look, State::of(look), state);
+    notes.extend(lost.iter().map(|system| format!("nothing that is active starts {} then, as before that step", system.title)));
+    let mut refusals: Vec<Refusal> = Vec::new();
+    // Where nothing starts as it is, undoing need not mend it.
+    if guards::nothing_starts(&rehearse_state(look, State::of(look), None).outcome).is_none() {
+        refusals.extend(guards::nothing_starts(&outcome));
+    }
     refusals.extend(guards::started_from(look, &removed_numbers));
-    Ok(Undo {
-        schema: crate::SCHEMA,
-        of: record.serial,
-        time: record.time.clone(),
-        writes,
-        notes,
-        refusals,
-        outcome,
-    })
+    // What a variable names is there before it, and goes after it.
+    let mut writes: Vec<Change> = put_back.into_iter().map(Change::File).collect();
+    writes.extend(variables.into_iter().map(Change::Variable));
+    writes.extend(taken_off.into_iter().map(Change::File));
+    let (of, time) = (record.serial, record.time.clone());
+    Ok(Undo { schema: crate::SCHEMA, of, time, writes, notes, refusals, outcome })
+}
+
+/// The step that is to be undone.
+fn step(history: &History, to: Option<u32>) -> Result<&Record> {
+    let nothing = |why: String| Error::Unusable { place: "history".into(), why };
+    if let Some(serial) = to {
+        let wrong = |why: String| Err(Error::WrongUse(format!("{why}; `signpost history` lists the steps")));
+        return match history.record(serial) {
+            Some(record) if history.is_undone(serial) => {
+                wrong(format!("record {serial} of {} is undone already", record.time))
+            }
+            Some(record) if record.action.is_asked() => Ok(record),
+            Some(_) => wrong(format!("record {serial} is no step that can be undone by itself")),
+            None => wrong(format!("there is no record {serial}")),
+        };
+    }
+    let begun = history.unfinished().and_then(|record| match record.action {
+        Action::Undo { of } => history.record(of),
+        _ => None,
+    });
+    begun.or_else(|| history.last_step()).ok_or_else(|| nothing("there is nothing that could be undone".into()))
+}
+
+/// What we made of one variable since a step.
+struct Ours<'r> {
+    first: &'r Write,
+    /// Everything that we wrote into it; nothing for removals.
+    wrote: Vec<&'r Option<Vec<u8>>>,
+}
+
+/// Every variable that was written since a step, in the order in which each was written first.
+fn variables<'r>(since: &[&'r Record]) -> Vec<Ours<'r>> {
+    let mut all: Vec<Ours<'r>> = Vec::new();
+    for write in since.iter().flat_map(|record| &record.writes).filter_map(Change::variable) {
+        match all.iter_mut().find(|ours| ours.first.variable_name() == write.variable_name()) {
+            Some(ours) => ours.wrote.push(&write.after),
+            None => all.push(Ours { first: write, wrote: vec![&write.after] }),
+        }
+    }
+    all
 }
 
 /// Load options: what to put back, and what to remove.
-fn options(record: &Record, contents: &Contents, notes: &mut Vec<String>) -> (Vec<Write>, Vec<Write>) {
-    let variables = record.writes.iter().filter_map(Change::variable);
-    let ours = variables.filter(|write| write.variable_name().boot_option_number().is_some());
-    ours.filter_map(|write| restore(write, contents, notes)).partition(|write| write.after.is_some())
+fn options(since: &[&Record], contents: &Contents, notes: &mut Vec<String>) -> (Vec<Write>, Vec<Write>) {
+    let all = variables(since).into_iter();
+    let ours = all.filter(|ours| ours.first.variable_name().boot_option_number().is_some());
+    ours.filter_map(|ours| restore(&ours, contents, notes)).partition(|write| write.after.is_some())
 }
 
-/// Everything else that is one value: `Timeout`.
-fn others(record: &Record, contents: &Contents, notes: &mut Vec<String>) -> Vec<Write> {
-    let variables = record.writes.iter().filter_map(Change::variable);
-    let ours = variables
-        .filter(|write| write.name != "BootOrder" && write.variable_name().boot_option_number().is_none());
-    ours.filter_map(|write| restore(write, contents, notes)).collect()
+/// Everything else that is one value: `Timeout`, and variables of ours.
+fn others(since: &[&Record], contents: &Contents, notes: &mut Vec<String>) -> Vec<Write> {
+    let all = variables(since).into_iter();
+    let ours = all.filter(|ours| {
+        ours.first.name != "BootOrder" && ours.first.variable_name().boot_option_number().is_none()
+    });
+    ours.filter_map(|ours| restore(&ours, contents, notes)).collect()
 }
 
-/// Puts a variable back, if it still holds what we wrote.
-fn restore(write: &Write, contents: &Contents, notes: &mut Vec<String>) -> Option<Write> {
+/// Puts a variable back to what it was before the step, if it still holds something that we wrote.
+fn restore(ours: &Ours<'_>, contents: &Contents, notes: &mut Vec<String>) -> Option<Write> {
+    let write = ours.first;
     let now = contents.get(&write.variable_name()).map(|variable| variable.data.clone());
     if now == write.before {
         return None;
     }
-    if now != write.after {
-        notes.push(format!("{} was changed since by somebody else; it stays as it is", thing(write)));
+    if !ours.wrote.iter().any(|wrote| **wrote == now) {
+        // The firmware uses the next boot up.
+        if !(write.name == "BootNext" && now.is_none()) {
+            notes.push(format!("{} was changed since by somebody else; it stays as it is", thing(write)));
+        }
         return None;
     }
     Some(match &write.before {
@@ -107,24 +163,32 @@ fn thing(write: &Write) -> String {
     match write.variable_name().boot_option_number() {
         Some(number) => format!("entry {}", hex(number)),
         None if write.name == "Timeout" => "the timeout".into(),
+        None if write.name == "BootNext" => "the next boot".into(),
         None => write.name.clone(),
     }
 }
 
-fn order(record: &Record, contents: &Contents, removed: &[u16], notes: &mut Vec<String>) -> Option<Write> {
-    let write = record.writes.iter().filter_map(Change::variable).find(|write| write.name == "BootOrder");
+fn order(since: &[&Record], contents: &Contents, removed: &[u16], notes: &mut Vec<String>) -> Option<Write> {
+    let writes = since.iter().flat_map(|record| &record.writes).filter_map(Change::variable);
+    let writes: Vec<&Write> = writes.filter(|write| write.name == "BootOrder").collect();
     let numbers =
         |data: &[u8]| data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
-    let now: Vec<u16> =
-        contents.get(&VariableName::global("BootOrder")).map(|held| numbers(&held.data)).unwrap_or_default();
-    let unchanged = now.clone();
-    let (before, after) = match write {
-        Some(write) => {
-            let side = |data: &Option<Vec<u8>>| data.as_ref().map(|data| numbers(data)).unwrap_or_default();
-            (side(&write.before), side(&write.after))
-        }
-        None => (unchanged.clone(), unchanged),
-    };
+    let now = contents.get(&VariableName::global("BootOrder"));
+    let now_data = now.map(|held| held.data.clone());
+    let now: Vec<u16> = now.map(|held| numbers(&held.data)).unwrap_or_default();
+    let side = |data: &Option<Vec<u8>>| -> Vec<u16> { data.as_ref().map(|data| numbers(data)).unwrap_or_default() };
+    let before = writes.first().map_or_else(|| now.clone(), |write| side(&write.before));
+    // What of ours stands there now: the last order of ours that is there, else the last that was written.
+    let there = writes.iter().rev().find(|write| write.after == now_data);
+    let after = there.or(writes.last()).map_or_else(|| now.clone(), |write| side(&write.after));
+    let original = writes.first().map(|write| &write.before);
+    if original == Some(&now_data) && !now.iter().any(|number| removed.contains(number)) {
+        return None;
+    }
+    if original == Some(&None) && there.is_some() {
+        let name = VariableName::global("BootOrder");
+        return Some(Write::removal(contents, name, "remove the boot order, which was not there".into()));
+    }
     let (order, was_reordered) = merge_order(&before, &after, &now, removed);
     if was_reordered {
         notes.push(

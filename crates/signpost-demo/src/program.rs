@@ -72,6 +72,12 @@ impl Program {
         self
     }
 
+    /// With the section by which our boot program says what it is.
+    #[must_use]
+    pub fn boot_program(self) -> Self {
+        self.section(".sgnpost", b"signpost boot program, format 1")
+    }
+
     /// With a certificate table, whose contents mean nothing.
     #[must_use]
     pub fn signed(mut self) -> Self {

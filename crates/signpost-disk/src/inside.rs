@@ -27,7 +27,7 @@ pub fn volumes(fs: &dyn FileSystem, path: &str) -> Result<Vec<InnerVolume>, Volu
     let device = fs.file_device(path)?.ok_or_else(|| {
         VolumeError::Unsupported("images on this kind of file system are not looked into".to_string())
     })?;
-    let found = Volumes::find(&[Disk::look(&device, SECTOR_SIZE)], &|_, _| false);
+    let found = Volumes::find(&[Disk::look(&device, SECTOR_SIZE)]);
     let open = |volume: crate::volumes::Volume| {
         let files = volume.device.as_ref().filter(|_| volume.fault.is_none());
         let files = files.and_then(|device| file_system::open(device, &volume.identity)?.ok());

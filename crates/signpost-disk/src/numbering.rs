@@ -40,14 +40,13 @@ pub struct Numbered {
     pub start: u64,
 }
 
-/// The volumes' order: home's disk first, then disks by identity, volumes by their start. Gives the index
-/// of each volume, `v1` first.
-pub fn order(volumes: &[Numbered], home_disk: Option<usize>) -> Vec<usize> {
+/// The volumes' order: disks by identity, volumes by their start. Gives the index of each volume, `v1` first.
+pub fn order(volumes: &[Numbered]) -> Vec<usize> {
     let mut order: Vec<usize> = (0..volumes.len()).collect();
     order.sort_by_cached_key(|index| {
         volumes.get(*index).map(|volume| {
             // Clones share an identity: their place in the machine's list decides between them.
-            (Some(volume.disk) != home_disk, volume.identity, volume.disk, volume.start, *index)
+            (volume.identity, volume.disk, volume.start, *index)
         })
     });
     order
@@ -59,7 +58,7 @@ mod tests {
     use uguid::guid;
 
     #[test]
-    fn home_first_then_identity_then_start() {
+    fn identity_first_then_start() {
         // By their text, not by their bytes on the disk.
         let low = DiskIdentity::gpt(guid!("00000002-0000-4000-8000-000000000001"));
         let high = DiskIdentity::gpt(guid!("01000000-0000-4000-8000-000000000001"));
@@ -70,7 +69,6 @@ mod tests {
             volume(1, &low, 5),
             volume(2, &DiskIdentity::Place(2), 0),
         ];
-        assert_eq!(order(&volumes, None), [2, 1, 0, 3]);
-        assert_eq!(order(&volumes, Some(2)), [3, 2, 1, 0]);
+        assert_eq!(order(&volumes), [2, 1, 0, 3]);
     }
 }

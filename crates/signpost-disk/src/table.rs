@@ -106,6 +106,9 @@ pub struct Table {
     pub faults: Vec<String>,
     /// What is odd about the partitions.
     pub oddities: Vec<String>,
+    /// Whether it is a GPT without the protective MBR that says so: UEFI firmware then sees no partition of it (UEFI 2.10,
+    /// 5.2.3).
+    pub is_unprotected: bool,
 }
 
 impl Table {
@@ -118,6 +121,7 @@ impl Table {
             partitions: Vec::new(),
             faults: Vec::new(),
             oddities: Vec::new(),
+            is_unprotected: false,
         }
     }
 
@@ -135,8 +139,9 @@ impl Table {
         let gpt = is_protective.then(|| read_gpt(device, sector_size, mbr.is_some()));
         match (gpt, mbr) {
             (Some(Some(mut table)), mbr) => {
-                if let Some(mbr) = mbr {
-                    note_hybrid(&mut table, &mbr);
+                match mbr {
+                    Some(mbr) => note_hybrid(&mut table, &mbr),
+                    None => table.is_unprotected = true,
                 }
                 table
             }

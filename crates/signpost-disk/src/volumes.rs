@@ -104,8 +104,6 @@ pub struct Volume {
 pub struct Volumes {
     /// Each, `v1` first.
     pub list: Vec<Volume>,
-    /// The index of the home volume.
-    pub home: Option<usize>,
     /// What could not be put together.
     pub faults: Vec<String>,
 }
@@ -158,12 +156,9 @@ impl Disk {
     }
 }
 
-/// Whether a volume is home: asked for its disk's index, and its entry's in the table.
-pub type IsHome<'a> = &'a dyn Fn(usize, Option<usize>) -> bool;
-
 impl Volumes {
-    /// Finds and numbers the volumes of these disks. The first one for which `is_home` holds orders the others.
-    pub fn find(disks: &[Disk], is_home: IsHome<'_>) -> Self {
+    /// Finds and numbers the volumes of these disks.
+    pub fn find(disks: &[Disk]) -> Self {
         let mut plain: Vec<(usize, &Part)> = Vec::new();
         let mut numbered = Vec::new();
         for (index, disk) in disks.iter().enumerate() {
@@ -172,14 +167,9 @@ impl Volumes {
                 numbered.push(Numbered { disk: index, identity: disk.identity(index), start: part.start });
             }
         }
-        let home = plain.iter().position(|(disk, part)| is_home(*disk, part.entry));
-        let home_disk = home.and_then(|home| plain.get(home)).map(|(disk, _)| *disk);
-        let mut volumes = Self { list: Vec::new(), home: None, faults: Vec::new() };
-        for index in order(&numbered, home_disk) {
+        let mut volumes = Self { list: Vec::new(), faults: Vec::new() };
+        for index in order(&numbered) {
             let Some((disk, part)) = plain.get(index) else { continue };
-            if home == Some(index) {
-                volumes.home = Some(volumes.list.len());
-            }
             let origin = part.entry.map_or(Origin::Disk(*disk), |entry| Origin::Partition(*disk, entry));
             volumes.push(origin, &part.found);
         }

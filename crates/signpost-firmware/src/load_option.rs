@@ -20,7 +20,9 @@ bitflags::bitflags! {
         const FORCE_RECONNECT = 0x2;
         /// Not listed in the firmware's own menu.
         const HIDDEN = 0x8;
-        /// Not a part of normal starting: the boot order skips it.
+        /// `LOAD_OPTION_CATEGORY`, a number of five bits: 0 is a part of normal starting.
+        const CATEGORY = 0x1f00;
+        /// An application: the boot order skips it.
         const CATEGORY_APP = 0x100;
         const _ = !0;
     }
@@ -80,6 +82,11 @@ impl LoadOption {
             further_paths: Vec::new(),
             optional_data,
         }
+    }
+
+    /// Whether it is of the category that the boot order starts (UEFI 2.10, 3.1.3): any other number is skipped.
+    pub fn is_for_booting(&self) -> bool {
+        !self.attributes.intersects(LoadOptionAttributes::CATEGORY)
     }
 
     /// Decodes the data of a `Boot####` variable.

@@ -4,6 +4,7 @@
 //! differ, what was seen on real firmware counts. The same function serves every rehearsal.
 
 mod rules;
+mod words;
 
 use alloc::string::String;
 use alloc::vec::Vec;
@@ -13,6 +14,7 @@ use uguid::Guid;
 use crate::device_path::{DevicePath, PartitionSignature};
 
 pub use rules::{follow, locate};
+pub use words::{Names, volume_path};
 
 /// A partition, as the firmware sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -101,7 +103,7 @@ pub enum Verdict {
     Malformed(String),
     /// Not in use.
     NotActive,
-    /// Of an application category, which the order skips.
+    /// Of another category than boot, which the order skips.
     Category,
     /// Made by the firmware itself for a device that is gone: deleted at this start.
     Deleted,
@@ -145,6 +147,34 @@ pub enum Verdict {
     Starts(Vec<Target>),
     /// This may take over; whether it does cannot be told, in words.
     MayStart(Target, String),
+}
+
+impl Verdict {
+    /// Whether nothing starts by it, for all that can be told.
+    pub fn starts_nothing(&self) -> bool {
+        match self {
+            Self::NoVariable
+            | Self::Malformed(_)
+            | Self::NotActive
+            | Self::Category
+            | Self::Deleted
+            | Self::NoPartition { .. }
+            | Self::NoDevice
+            | Self::NoFile { .. }
+            | Self::Unreadable { .. }
+            | Self::Unfit { .. } => true,
+            Self::Network | Self::CannotFollow(_) | Self::BuiltIn(_) | Self::Starts(_) | Self::MayStart(..) => false,
+        }
+    }
+
+    /// The file that it leads to, whether that starts or not.
+    pub fn target(&self) -> Option<&Target> {
+        match self {
+            Self::Starts(targets) => targets.first(),
+            Self::MayStart(target, _) | Self::Unfit { target, .. } => Some(target),
+            _ => None,
+        }
+    }
 }
 
 /// A file that takes over.

@@ -109,13 +109,11 @@ struct Found {
 
 /// The document with the entries of entry files and unified images behind its own, where it asks for them, and notes on
 /// what was passed over. What the menu starts already is not taken in again.
-pub fn complete(around: &impl Surroundings, document: &mut MenuDocument) -> Vec<String> {
-    if !document.include_bls {
-        return Vec::new();
-    }
+pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut MenuDocument) -> Vec<String> {
+    let Some(home) = home.filter(|_| document.include_bls) else { return Vec::new() };
     let mut notes = Vec::new();
     let mut found = Vec::new();
-    for volume in around.include_from() {
+    for volume in around.include_from(home) {
         found.extend(entry_files(around, volume, &mut notes));
         found.extend(unified_images(around, volume));
     }
@@ -126,7 +124,7 @@ pub fn complete(around: &impl Surroundings, document: &mut MenuDocument) -> Vec<
     found.sort_by(order);
     let known: Vec<StartTarget> =
         resolve(around, document).into_iter().filter_map(|entry| entry.target.ok()).collect();
-    make_titles_differ(&mut found);
+    make_titles_differ(&mut found, document);
     for one in found {
         let entry = Entry {
             id: free_id(&one.name, document),
@@ -234,10 +232,11 @@ fn order(a: &Found, b: &Found) -> Ordering {
 }
 
 /// Where titles are the same, the version tells them apart, or else the file's name.
-fn make_titles_differ(found: &mut [Found]) {
+fn make_titles_differ(found: &mut [Found], document: &MenuDocument) {
     let mut count: BTreeMap<String, usize> = BTreeMap::new();
-    for one in found.iter() {
-        let held = count.entry(one.title.clone()).or_default();
+    let titles = document.entries.iter().map(|entry| &entry.title);
+    for title in found.iter().map(|one| &one.title).chain(titles) {
+        let held = count.entry(title.clone()).or_default();
         *held = held.saturating_add(1);
     }
     for one in found.iter_mut().filter(|one| count.get(&one.title).is_some_and(|count| *count > 1)) {

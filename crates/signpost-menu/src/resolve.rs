@@ -43,9 +43,9 @@ pub trait Surroundings {
     /// What a unified kernel image says of itself; `None` where the file is none.
     fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage>;
 
-    /// The volumes whose entry files and unified images go into the menu: home, and the extended boot partition of its
-    /// disk.
-    fn include_from(&self) -> Vec<usize>;
+    /// The volumes whose entry files and unified images go into the menu of a home volume: itself, and the extended boot
+    /// partition of its disk.
+    fn include_from(&self, home: usize) -> Vec<usize>;
 
     /// Processor that entry files may be written for, as the Boot Loader Specification calls it: `x64`.
     fn architecture(&self) -> &str;

@@ -7,9 +7,11 @@ use anstream::ColorChoice;
 use serde::Serialize;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::error::Refusal;
-use signpost_core::history::History;
+use signpost_core::apply::carry_out;
+use signpost_core::history::{Action, Change, History};
 use signpost_core::machine::Lock;
 use signpost_core::recipe::Recipes;
+use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
 use signpost_core::survey::Look;
 use signpost_core::{Code, Error, Machine};
 
@@ -17,6 +19,7 @@ use crate::args::{Color, Command, Global};
 use crate::commands;
 use crate::failure::{Exit, Failure};
 use crate::render::out;
+use crate::signals;
 
 pub type Outcome = Result<Exit, Failure>;
 
@@ -122,6 +125,39 @@ impl<'a> App<'a> {
 
     pub fn history(&self, machine: &Machine) -> Result<History, Failure> {
         Ok(History::open(&machine.history_folder())?)
+    }
+
+    /// Carries out what was planned, looks at the machine anew and holds it against what the plan said: the record's number,
+    /// and what starts.
+    ///
+    /// # Errors
+    /// Where a write fails, or the machine is not as was planned.
+    pub fn put(
+        &self,
+        machine: &mut Machine,
+        history: &mut History,
+        action: Action,
+        (writes, planned): (&[Change], &StartOutcome),
+    ) -> Result<(Option<u32>, StartOutcome), Failure> {
+        signals::watch()?;
+        let record = carry_out(machine, history, action, writes, &signals::is_interrupted)?;
+        let look = self.look(machine)?;
+        self.keep_known(&look);
+        let outcome = rehearse(&look).outcome;
+        if outcome != *planned {
+            let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
+            let way = "`signpost undo` takes back what was written".into();
+            return Err(Error::NotReadBack { what, way }.into());
+        }
+        Ok((record, outcome))
+    }
+
+    /// Keeps what the disks hold, so that one that is missing later is known. A machine that cannot be written to is looked
+    /// at all the same.
+    pub fn keep_known(&self, look: &Look<'_>) {
+        if let Some(record) = look.machine.known_record() {
+            let _ = look.known_now().keep(&record);
+        }
     }
 
     /// Prints a result: as JSON where that was asked for, else as text.

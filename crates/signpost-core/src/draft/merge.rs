@@ -7,13 +7,14 @@ use signpost_menu::document::{DefaultEntry, Entry, Starts};
 use toml_edit::Table;
 
 use super::base::{Base, Written};
-use super::offer::{self, Offer, Place, free_id, is_hidden, is_hidden_id, is_started_by};
+use super::offer::{self, Offer, Place, free_id, is_hidden, is_hidden_id};
 use super::text::{Field, section};
 use super::{DraftEntry, Line};
 use crate::edit::MenuText;
 use crate::error::Result;
 use crate::resolve::ResolvedEntry;
 use crate::survey::Look;
+use crate::ways::{self, Reach, is_started_by};
 
 /// What stands before the reason in the file, above an entry that starts nothing.
 const GONE: &str = "# gone: ";
@@ -189,6 +190,10 @@ impl<'a> Merge<'a> {
                     self.out.kept.push(Line { id: id.to_string(), why });
                 }
             }
+        } else if is_untouched(table, &before) && self.is_out_of_reach(id) {
+            let why = format!("stays: what it starts is out of reach now; new would be: {}", offer.why);
+            self.out.kept.push(Line { id: id.to_string(), why });
+            return Ok(());
         } else if is_untouched(table, &before) {
             let is_body = |key: &&String| !matches!(key.as_str(), "title" | "in");
             before.fields.keys().filter(is_body).for_each(|key| put(table, key, None));
@@ -204,6 +209,11 @@ impl<'a> Merge<'a> {
         let written = Written { id: id.to_string(), why: offer.why.clone(), fields: now };
         self.out.base.put(&offer.key, written);
         Ok(())
+    }
+
+    fn is_out_of_reach(&self, id: &str) -> bool {
+        let resolved = self.resolved.iter().find(|entry| entry.entry.id == id);
+        resolved.is_some_and(|entry| ways::of_entry(self.look, entry) == Reach::OutOfReach)
     }
 
     fn add(&mut self, file: &mut MenuText, index: usize, id: &str, fates: &[Fate]) -> Result<()> {
@@ -274,14 +284,23 @@ impl<'a> Merge<'a> {
         // Members before the heading over them.
         lost.reverse();
         for (key, written) in lost {
-            self.out.base.drop_key(&key);
             let id = &written.id;
             if self.document.entry(id).is_none()
                 || self.document.settings.default == DefaultEntry::Id(id.clone())
             {
+                self.out.base.drop_key(&key);
                 continue;
             }
             let has_members = file.list().iter().any(|(_, group, _)| group.as_ref() == Some(id));
+            // What is out of reach may be there the next time.
+            let resolved = self.resolved.iter().find(|entry| entry.entry.id == *id);
+            let is_gone = resolved.is_some_and(|entry| {
+                entry.entry.starts == Starts::Group || ways::of_entry(self.look, entry) == Reach::Gone
+            });
+            if !is_gone {
+                continue;
+            }
+            self.out.base.drop_key(&key);
             if is_untouched(file.entry(id)?, &written) && !has_members {
                 file.remove_entry(id)?;
                 let why = "is taken out: what it started is gone, and nobody had changed it".to_string();

@@ -7,8 +7,9 @@ use signpost_menu::ids;
 use super::text::Field;
 use super::{kernels, starts};
 use crate::error::Result;
-use crate::resolve::{ResolvedEntry, StartTarget};
+use crate::resolve::ResolvedEntry;
 use crate::survey::{Look, StartupFile, System};
+use crate::ways::is_started_by;
 
 /// Keys and values of an entry, and why it is as it is.
 pub(crate) type Body = (Vec<(&'static str, Field)>, String);
@@ -110,25 +111,6 @@ fn make_keys_unique(offers: &mut [Offer]) {
             count += 1;
             offers[index].key = format!("{base} {count}");
         }
-    }
-}
-
-/// Whether something that is in the menu starts this system.
-pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
-    match target {
-        StartTarget::Program { volume, path, .. } => {
-            let file = look.survey.startup_file(*volume, path);
-            file.is_some_and(|file| look.survey.startup_files[file].system.as_ref() == Some(&system.id))
-        }
-        StartTarget::Linux { root: Some(root), .. } => system.root == Some(root + 1),
-        StartTarget::Linux { volume, kernel, root: None, .. } => {
-            system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == *kernel)
-        }
-        StartTarget::Image { volume, image, .. } => {
-            system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
-        }
-        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&crate::survey::hex(*number)),
-        StartTarget::BuiltIn | StartTarget::Group => false,
     }
 }
 

@@ -10,7 +10,7 @@ use toml_edit::{ArrayOfTables, Item, Table, Value};
 
 use super::{MenuText, find, find_group, set, wrong};
 use crate::code::Code;
-use crate::draft::is_started_by;
+use crate::ways::is_started_by;
 use crate::error::{Refusal, Result};
 use crate::menu_file;
 use crate::resolve::resolve;

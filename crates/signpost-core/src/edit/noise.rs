@@ -5,16 +5,14 @@ use std::path::Path;
 
 use serde::Serialize;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{DefaultEntry, Entry, Starts};
-use signpost_menu::place::{Place, Unresolved, VolumeRef};
-use signpost_menu::resolve::{Surroundings, Within};
+use signpost_menu::document::DefaultEntry;
 use toml_edit::{Item, Table, Value};
 
 use super::MenuText;
-use crate::draft::is_started_by;
+use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 use crate::error::Result;
 use crate::resolve::{ResolvedEntry, StartTarget, resolve};
-use crate::survey::{Look, Role, StartupFile};
+use crate::survey::{Look, Role, StartupFile, System};
 
 /// An entry that is only noise.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -56,14 +54,13 @@ pub fn noise(look: &Look<'_>, document: &MenuDocument) -> Vec<Noise> {
     found
 }
 
-/// Whether a system can be started by this entry and by none that is left.
+/// Whether a system is meant by this entry, now or once what it starts is back, and started by none that is left.
 fn is_last_way(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], index: usize, left: &[bool]) -> bool {
-    look.survey.systems.iter().any(|system| {
-        let starts = |entry: &ResolvedEntry<'_>| {
-            entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
-        };
-        starts(&resolved[index])
-            && !resolved.iter().zip(left).any(|(entry, is_left)| *is_left && starts(entry))
+    let starts = |entry: &ResolvedEntry<'_>, system: &System| {
+        entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
+    };
+    meant_by(look, &resolved[index]).into_iter().any(|system| {
+        !resolved.iter().zip(left).any(|(entry, is_left)| *is_left && starts(entry, system))
     })
 }
 
@@ -76,7 +73,10 @@ fn reason(
 ) -> Option<String> {
     let own = &resolved[index];
     let target = match &own.target {
-        Err(why) => return is_gone(look, own.entry).then(|| format!("what it starts is gone: {why}")),
+        Err(why) => {
+            let is_gone = of_entry(look, own) == Reach::Gone;
+            return is_gone.then(|| format!("what it starts is gone: {why}"));
+        }
         Ok(StartTarget::Group) => {
             let has_members =
                 document.entries.iter().any(|entry| entry.group.as_ref() == Some(&own.entry.id));
@@ -134,7 +134,9 @@ fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'
     if own.volume == its.volume && own.path == its.path {
         return Some("a second way to the same loader as");
     }
-    (own.sha256.is_some() && own.sha256 == its.sha256).then_some("a copy of the loader of")
+    // Equal content is the same on one volume only: on another it is another install's.
+    let is_copy = own.sha256.is_some() && own.sha256 == its.sha256 && own.volume == its.volume;
+    is_copy.then_some("a copy of the loader of")
 }
 
 /// The start-up file that a target leads to.
@@ -150,28 +152,6 @@ fn startup_file<'l>(look: &'l Look<'_>, target: &StartTarget) -> Option<&'l Star
         _ => return None,
     };
     look.survey.startup_file(volume, &path).map(|index| &look.survey.startup_files[index])
-}
-
-/// Whether what an entry names is not there, and not only out of reach.
-fn is_gone(look: &Look<'_>, entry: &Entry) -> bool {
-    let volume_gone = |volume: &VolumeRef| matches!(look.resolve(volume), Err(Unresolved::None { .. }));
-    let file_gone = |place: &Place| match look.resolve(&place.volume) {
-        Ok(volume) => look.has_file(Within::volume(volume), &place.path) == Ok(false),
-        Err(error) => matches!(error, Unresolved::None { .. }),
-    };
-    match &entry.starts {
-        Starts::Efi { program, .. } => file_gone(program),
-        Starts::Image { image, .. } => file_gone(image),
-        Starts::Linux(linux) => {
-            volume_gone(&linux.volume)
-                || look.resolve(&linux.volume).is_ok_and(|volume| look.reader(volume).is_some())
-        }
-        Starts::Sector { volume } => volume_gone(volume),
-        Starts::FirmwareEntry { .. } => true,
-        Starts::Group | Starts::SetupScreen | Starts::Restart | Starts::PowerOff | Starts::Unknown { .. } => {
-            false
-        }
-    }
 }
 
 /// The file's text without these entries, which are hidden with the reason where that is wanted.

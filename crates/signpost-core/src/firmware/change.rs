@@ -5,19 +5,17 @@ use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Contents, VariableName};
-use signpost_menu::MenuDocument;
 use signpost_menu::place::Place;
 
 use super::{called, list};
 use crate::code::Code;
-use crate::draft::is_started_by;
 use crate::error::{Error, Refusal, Result};
 use crate::hardware::HEAD;
 use crate::history::{Change, History, Write};
 use crate::plan::{device_path, guards, state_after, text_data, words};
-use crate::rehearse::{Outcome, rehearse};
-use crate::resolve::resolve;
+use crate::rehearse::{Outcome, State, rehearse, rehearse_state};
 use crate::survey::{Look, hex};
+use crate::ways;
 
 /// What is wanted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -70,22 +68,21 @@ pub struct FirmwareChange {
     pub outcome: Outcome,
 }
 
-/// Plans a change; `menu` is the menu file, where there is one.
+/// Plans a change.
 ///
 /// # Errors
 /// Where it cannot be done as it was asked for.
-pub fn change(
-    look: &Look<'_>,
-    history: &History,
-    menu: Option<&MenuDocument>,
-    wish: &Wish,
-) -> Result<FirmwareChange> {
+pub fn change(look: &Look<'_>, history: &History, wish: &Wish) -> Result<FirmwareChange> {
     let contents = look.machine.contents()?;
     let mut work =
         Work { look, contents: &contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
     match wish {
-        Wish::Order(first) => work.order(first),
+        Wish::Order(first) => {
+            first.iter().try_for_each(|number| work.need_start(*number))?;
+            work.order(first);
+        }
         Wish::Next(Some(number)) => {
+            work.need_start(*number)?;
             let what = format!("next boot {}", called(look, *number));
             work.writes.push(Write::to(&contents, boot_next(*number), what, None));
         }
@@ -96,7 +93,7 @@ pub fn change(
         Wish::Add(new) => work.add(new)?,
         Wish::Rename(number, label) => work.rename(history, *number, label)?,
         Wish::Use(number, is_active) => work.set_active(*number, *is_active)?,
-        Wish::Remove(number) => work.remove(history, menu, *number),
+        Wish::Remove(number) => work.remove(history, *number),
     }
     work.finish()
 }
@@ -117,6 +114,18 @@ impl Work<'_> {
             Some(Err(fault)) => Err(Error::WrongUse(format!("entry {} is broken: {fault}", hex(number)))),
             None => Err(Error::WrongUse(format!("there is no entry {}", hex(number)))),
         }
+    }
+
+    /// Nothing is sent to, or put first, that starts nothing.
+    fn need_start(&self, number: u16) -> Result<()> {
+        let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
+        let Some(entry) = entry else { return Err(Error::WrongUse(format!("there is no entry {}", hex(number)))) };
+        let starts_nothing = entry.judged.as_ref().is_none_or(|verdict| verdict.starts_nothing());
+        if starts_nothing {
+            let called = called(self.look, number);
+            return Err(Error::WrongUse(format!("entry {called} starts nothing: {}", entry.finding)));
+        }
+        Ok(())
     }
 
     pub(super) fn write_order(&mut self, order: &[u16]) {
@@ -160,9 +169,15 @@ impl Work<'_> {
             })
         };
         let entries = &self.look.survey.firmware.entries;
-        if let Some(held) = entries.iter().filter(|entry| !entry.is_made_by_firmware).find(target) {
+        let data = text_data(&new.args);
+        let hands_the_same = |entry: &&crate::survey::FirmwareEntry| {
+            let option = self.look.boot.options.get(&entry.number()).and_then(|option| option.decoded.as_ref().ok());
+            option.is_some_and(|option| option.optional_data == data)
+        };
+        let by_others = entries.iter().filter(|entry| !entry.is_made_by_firmware);
+        if let Some(held) = by_others.filter(hands_the_same).find(target) {
             return Err(wrong(format!(
-                "entry {} \"{}\" starts this file already; `firmware order {}` puts it first, `firmware use` puts it in use",
+                "entry {} \"{}\" starts this file already with these arguments; `firmware order {}` puts it first",
                 held.number, held.label, held.number
             )));
         }
@@ -206,9 +221,8 @@ impl Work<'_> {
         Ok(())
     }
 
-    fn remove(&mut self, history: &History, menu: Option<&MenuDocument>, number: u16) {
+    fn remove(&mut self, history: &History, number: u16) {
         self.refusals.extend(started_from(self.look, number));
-        self.refusals.extend(last_way(self.look, menu, number));
         let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
         if entry.is_some_and(|entry| entry.is_made_by_firmware) {
             self.notes.push(format!(
@@ -245,18 +259,21 @@ impl Work<'_> {
 
     pub(super) fn finish(mut self) -> Result<FirmwareChange> {
         self.writes.retain(|write| !write.is_done());
-        let state = state_after(self.look, self.contents, &self.writes)?;
-        let outcome = rehearse(self.look, &state).outcome;
-        let now_starts = rehearse(self.look, &self.look.boot).outcome;
+        let after = state_after(self.look, self.contents, &self.writes)?;
+        let state = after.state(&[]);
+        let outcome = rehearse_state(self.look, state, None).outcome;
+        let now_starts = rehearse(self.look).outcome;
         // Where nothing starts as it is, this change need not mend it.
         if guards::nothing_starts(&now_starts).is_none() {
             self.refusals.extend(guards::nothing_starts(&outcome));
         }
+        let way = "`firmware use NUMBER on` or `firmware add` gives it another way first";
+        self.refusals.extend(ways::last_way(self.look, State::of(self.look), state, way));
         let in_words = |order: &[u16]| order.iter().map(|number| hex(*number)).collect();
         Ok(FirmwareChange {
             schema: crate::SCHEMA,
             order_before: in_words(&self.look.boot.order),
-            order_after: in_words(&state.order),
+            order_after: in_words(&after.boot.order),
             writes: self.writes.into_iter().map(Change::Variable).collect(),
             notes: self.notes,
             refusals: self.refusals,
@@ -289,28 +306,5 @@ fn started_from(look: &Look<'_>, number: u16) -> Option<Refusal> {
             own.number, own.label
         ),
         way,
-    })
-}
-
-/// The system that nothing but this entry starts.
-fn last_way(look: &Look<'_>, menu: Option<&MenuDocument>, number: u16) -> Option<Refusal> {
-    let entries = &look.survey.firmware.entries;
-    let own = entries.iter().find(|entry| entry.number() == number)?;
-    let system = own.system.as_ref().and_then(|id| look.survey.system(id))?;
-    let in_menu = menu.is_some_and(|menu| {
-        resolve(look, menu).iter().any(|entry| match &entry.target {
-            // An entry of the firmware's is what is being removed.
-            Ok(crate::resolve::StartTarget::FirmwareEntry { number: held, .. }) if *held == number => false,
-            Ok(target) => is_started_by(look, system, target),
-            Err(_) => false,
-        })
-    });
-    let others = entries
-        .iter()
-        .any(|entry| entry.number != own.number && entry.is_active && entry.system == own.system);
-    (!in_menu && !others).then(|| Refusal {
-        code: Code::LastWay,
-        message: format!("no other entry starts {}", system.title),
-        way: format!("`firmware use {} off` keeps it without starting it", own.number),
     })
 }

@@ -3,6 +3,7 @@
 use serde::Serialize;
 use signpost_firmware::device_path::{HardDrive, View};
 use signpost_firmware::load_option::LoadOption;
+use signpost_firmware::start;
 
 use crate::history::History;
 use crate::secure_boot::Verdict;
@@ -38,6 +39,8 @@ pub struct ListedEntry {
     pub made_by: &'static str,
     /// What it leads to, in words.
     pub leads_to: String,
+    /// The same in one word.
+    pub verdict: &'static str,
     /// The id of the system that it starts.
     pub system: Option<String>,
     /// What is odd about it, each a line.
@@ -56,7 +59,7 @@ pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
     let listed = entries.iter().enumerate().map(|(index, entry)| {
         let option = look.boot.options.get(&entry.number());
         let decoded = option.and_then(|option| option.decoded.as_ref().ok());
-        let is_ours = option.is_some_and(|option| history.has_written(entry.number(), &option.raw));
+        let is_ours = option.is_some_and(|option| history.has_made(entry.number(), &option.raw));
         let target = entry.target.as_ref();
         ListedEntry {
             number: entry.number.clone(),
@@ -67,6 +70,7 @@ pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
             label: entry.label.clone(),
             made_by: made_by(entry, decoded, is_ours),
             leads_to: entry.finding.clone(),
+            verdict: entry.verdict,
             system: entry.system.clone(),
             findings: findings(look, &entries[..index], entry, decoded),
             secure_boot: target
@@ -109,8 +113,9 @@ fn findings(
     } else if let Some(first) = before.iter().find(|other| is_same_content(look, other, entry)) {
         found.push(format!("same file content as {}: two names of one loader", first.number));
     }
-    if let Some(drive) = option.and_then(|option| option.path.hard_drive()).filter(|_| entry.target.is_none())
-    {
+    // Of a partition that is there, the identity is the right one, whatever became of the file.
+    let no_partition = matches!(entry.judged, Some(start::Verdict::NoPartition { .. }));
+    if let Some(drive) = option.and_then(|option| option.path.hard_drive()).filter(|_| no_partition) {
         found.extend(other_identity(look, &drive));
     }
     match look.boot.order.iter().filter(|number| **number == entry.number()).count() {
@@ -137,7 +142,9 @@ fn file_of<'l>(look: &'l Look<'_>, entry: &FirmwareEntry) -> Option<&'l StartupF
 
 fn is_same_content(look: &Look<'_>, one: &FirmwareEntry, other: &FirmwareEntry) -> bool {
     let files = file_of(look, one).zip(file_of(look, other));
-    files.is_some_and(|(one, other)| one.sha256.is_some() && one.sha256 == other.sha256)
+    files.is_some_and(|(one, other)| {
+        one.volume == other.volume && one.sha256.is_some() && one.sha256 == other.sha256
+    })
 }
 
 /// A partition at the very place that an entry names, with another identity: its disk was made anew, or cloned.

@@ -2,15 +2,14 @@
 //! left, and so is what the firmware makes by itself.
 
 use serde::Serialize;
-use signpost_firmware::load_option::LoadOption;
-
 use super::change::{FirmwareChange, Work};
 use super::list::is_same_target;
 use super::named;
 use crate::error::Result;
-use crate::hardware::SurveyedHardware;
 use crate::history::History;
+use crate::rehearse::State;
 use crate::survey::{FirmwareEntry, Look};
+use crate::ways::{self, Reach};
 
 /// What tidying would do.
 #[derive(Clone, Debug, Serialize)]
@@ -41,9 +40,11 @@ pub fn tidy(look: &Look<'_>, history: &History) -> Result<Tidy> {
     let contents = look.machine.contents()?;
     let entries = &look.survey.firmware.entries;
     let (mut goes, mut left, mut numbers) = (Vec::new(), Vec::new(), Vec::new());
+    let active = ways::ways(look, State::of(look));
+    let has_way = |system: &str| active.iter().any(|way| way.system == system);
     let told = |entry: &FirmwareEntry, why: String| Told { entry: named(entry), why };
     for entry in entries {
-        match fate(look, history, entry) {
+        match fate(look, history, entry, &has_way) {
             Fate::Goes(why) => {
                 numbers.push(entry.number());
                 goes.push(told(entry, why));
@@ -81,7 +82,7 @@ enum Fate {
     Plain,
 }
 
-fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry) -> Fate {
+fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry, has_way: &dyn Fn(&str) -> bool) -> Fate {
     let entries = &look.survey.firmware.entries;
     let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
         return Fate::Left("it is broken, and the firmware passes it over".into());
@@ -90,13 +91,14 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry) -> Fate {
         .iter()
         .filter(|other| other.number != entry.number && is_same_target(other, entry))
         .find(|other| !other.is_made_by_firmware);
-    let leftover = leftover(look, option);
+    let reach = ways::of_load_option(look, entry.number());
+    let leftover = (reach == Reach::Gone).then(|| entry.finding.clone());
     let data = |entry: &FirmwareEntry| {
         let its = look.boot.options.get(&entry.number())?.decoded.as_ref().ok()?;
         Some(its.optional_data.clone())
     };
     let is_twin = twin.is_some_and(|twin| data(twin).as_ref() == Some(&option.optional_data));
-    let odd = leftover.is_some() || is_twin || (entry.is_made_by_firmware && twin.is_some());
+    let odd = reach != Reach::There || is_twin || (entry.is_made_by_firmware && twin.is_some());
     let stays = |why: &str| if odd { Fate::Left(why.into()) } else { Fate::Plain };
     if entry.is_made_by_firmware {
         return stays("the firmware makes it by itself, and would make it anew");
@@ -104,8 +106,15 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry) -> Fate {
     if look.boot.current == Some(entry.number()) {
         return stays("the machine was started from it, so it would come back");
     }
+    if reach == Reach::OutOfReach {
+        return Fate::Left(format!("{}; that is not attached or cannot be read now, and so not gone", entry.finding));
+    }
     if let Some(why) = leftover {
-        return Fate::Goes(why);
+        let lost = ways::of_load_entry(look, entry.number()).into_iter().find(|system| !has_way(&system.id));
+        return match lost {
+            Some(system) => Fate::Left(format!("{why}; nothing else would start {}, once its file is back", system.title)),
+            None => Fate::Goes(why),
+        };
     }
     let Some(twin) = twin else { return Fate::Plain };
     if !is_twin {
@@ -115,34 +124,6 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry) -> Fate {
         Some((kept, why)) => Fate::Goes(format!("it starts the same file as {}, {why}", kept.number)),
         None => Fate::Plain,
     }
-}
-
-/// What an entry names and is not there.
-fn leftover(look: &Look<'_>, option: &LoadOption) -> Option<String> {
-    let hardware = SurveyedHardware::new(look);
-    let verdict = signpost_firmware::start::locate(option, &hardware);
-    // A file that is not there may come back with its system; its folder gone means that the system is.
-    match crate::words::kind(&verdict) {
-        "no-partition" | "no-device" => Some(crate::words::verdict(look, &verdict)),
-        "no-file" if has_no_folder(look, option) => {
-            Some(format!("{}, nor its folder", crate::words::verdict(look, &verdict)))
-        }
-        _ => None,
-    }
-}
-
-fn has_no_folder(look: &Look<'_>, option: &LoadOption) -> bool {
-    let (Some(drive), Some(file)) = (option.path.hard_drive(), option.path.file()) else { return false };
-    let path = crate::words::volume_path(&file);
-    let Some((folder, _)) = path.rsplit_once('/') else { return false };
-    let volume = look.survey.disks.iter().find_map(|disk| {
-        let is_it = |partition: &&crate::survey::Partition| {
-            partition.number == drive.number && disk.path_signature(partition) == Some(drive.signature)
-        };
-        disk.partitions.iter().find(is_it)?.volume
-    });
-    let reader = volume.and_then(|volume| look.reader(volume - 1));
-    reader.is_some_and(|reader| !folder.is_empty() && reader.list(folder).is_err())
 }
 
 /// The entry to keep among those that start the same file with the same data, and why it is the better one; `None` where
@@ -168,7 +149,7 @@ fn better<'e>(
         ]
     };
     const WORDS: [&str; 4] =
-        ["from which the machine was started", "which is ours", "which is in use", "which is in the order"];
+        ["from which the machine was started", "which is ours", "which is enabled", "which is in the order"];
     let same = entries.iter().filter(|other| {
         !other.is_made_by_firmware && is_same_target(other, entry) && data(other) == data(entry)
     });

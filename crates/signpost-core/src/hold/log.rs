@@ -43,10 +43,13 @@ impl Log {
         Ok(kept::read(path)?.unwrap_or_default())
     }
 
-    /// Whether the same was put right so often in a row that it does not help.
+    /// Whether the same was corrected, or tried to be, at so many starts in a row that it does not help.
     pub fn is_in_vain(&self, what: &[String]) -> bool {
         let same = self.corrections.iter().rev().take_while(|correction| correction.what == what);
-        !what.is_empty() && same.count() >= MAX_SAME
+        let mut starts: Vec<&Option<String>> = same.map(|correction| &correction.boot_id).collect();
+        // Within one start it may be needed several times; where starts cannot be told apart, each counts.
+        starts.dedup_by(|one, other| one.is_some() && one == other);
+        !what.is_empty() && starts.len() >= MAX_SAME
     }
 
     /// Takes in a correction, or, with nothing in it, that all was as decided. That is noted once, at another start than

@@ -225,6 +225,11 @@ impl Machine {
         (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("last-survey.json"))
     }
 
+    /// Where it is kept what the disks held when they were last seen; `None` for loose disks.
+    pub fn known_record(&self) -> Option<PathBuf> {
+        (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("known-disks.json"))
+    }
+
     /// Where what draft wrote last into a menu file is kept.
     pub fn draft_record(&self, menu_file: &Path) -> PathBuf {
         let name = if menu_file == self.menu_file() {
@@ -236,6 +241,11 @@ impl Machine {
             format!("last-draft-{told_apart}.json")
         };
         self.state_folder().join(name)
+    }
+
+    /// Where it is kept what `draft` has taken in of what was decided at boot; `None` for loose disks.
+    pub fn taken_record(&self) -> Option<PathBuf> {
+        (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("taken-at-boot.json"))
     }
 
     /// Where it is kept what was put in force last, for holding it.

@@ -6,18 +6,21 @@
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
 
-use super::{Action, EntryPlan, Plan, Wishes, guards, options, ours_first, state_after, words};
+use super::{Action, EntryPlan, Plan, Wishes, guards, leftovers, options, ours_first, state_after, words};
 use crate::code::Code;
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Change, FileWrite, History, Write};
 use crate::home::{self, BootProgram, Home};
 use crate::machine::Location;
 use crate::menu_file::MenuFile;
-use crate::rehearse::{WhatIf, rehearse_with};
-use crate::resolve::{describe, resolve};
-use crate::survey::{Look, hex};
+use crate::news::News;
+use crate::rehearse::{State, rehearse_state};
+use crate::resolve::{ResolvedEntry, describe, resolve};
+use crate::survey::{Look, OurVariables, hex};
+use crate::ways;
 
 pub(super) fn plan(
     look: &Look<'_>,
@@ -31,43 +34,56 @@ pub(super) fn plan(
     let home = home::choose(look, wishes.home.as_ref())?;
     let files = Files::new(look, &home)?;
     let held = home::newest_slot(look, home.volume);
-    let machine_id = machine_id(look);
+    let machine_id = home::machine_id(look);
     let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
     file_writes.extend(files.slots(menu, &machine_id, held.as_ref())?);
 
+    let news = News::of(look, &menu.document);
     let mut numbers = options::Numbers::new(&look.boot, history.owned());
     let option = options::boot_program(look, contents, home.volume, &program.path(), &mut numbers);
     let (number, option) = option.map_err(|why| Error::Unusable { place: "home".into(), why })?;
     let removed = numbers.not_given();
     let order = ours_first(look, vec![number], &removed);
-    let variables = variables(contents, option, &order, &removed);
-    let state = state_after(look, contents, &variables)?;
-    let outcome = rehearse_with(look, &state, &WhatIf { planned: &file_writes, choose: None }).outcome;
-    let mut refusals: Vec<Refusal> = guards::nothing_starts(&outcome).into_iter().collect();
-    refusals.extend(guards::started_from(look, &removed));
-    refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
-    refusals.extend(home::news_from_boot(look, &menu.document).map(|(ids, _)| Refusal {
-        code: Code::ChangedAtBoot,
-        message: format!("{} was saved at boot, and the menu file does not have it", ids.join(", ")),
-        way: "`draft` takes it in".into(),
-    }));
-    let verdict = look.secure_boot_verdict_of(program.bytes());
-    refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
-    refusals.extend(super::default_refused(look, &menu.document));
-    refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
-    let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
-    writes.extend(variables.into_iter().map(Change::Variable));
+    let mut variables = variables(contents, option, &order, &removed);
+    if look.ours.kept.is_some() && news.default.is_none() {
+        let what = "forget what was kept as the default at boot: the menu says it now".to_string();
+        variables.push(Write::removal(contents, OurVariables::name(ours::KEPT), what));
+    }
+    let after = state_after(look, contents, &variables)?;
+    let tidied = leftovers::of(look, (home.volume, program), &after, &machine_id)?;
     let mut notes = next_boot_note(look.boot.next);
+    let mut last = Vec::new();
     if menu.document.settings.spare_path {
         match files.spare_path(program)? {
-            Ok(write) => writes.extend(write.map(Change::File)),
+            Ok(write) => last.extend(write),
             Err(note) => notes.push(note),
         }
     }
+    let all_files: Vec<FileWrite> = file_writes.iter().chain(&last).chain(&tidied).cloned().collect();
+    let state = after.state(&all_files);
+    let outcome = rehearse_state(look, state, None).outcome;
+    let resolved = resolve(look, &menu.document);
+    let opening = super::opening_after(&menu.document, &resolved, &after);
+    let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
+    let gone = guards::default_gone(&opening).filter(|_| can_choose);
+    // Where nothing but the default stands against a start, that is what is said.
+    let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
+    let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
+    refusals.extend(guards::started_from(look, &removed));
+    refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
+    refusals.extend(news.refusal());
+    refusals.extend(ways::last_way(look, State::of(look), state, super::LAST_WAY));
+    let verdict = look.secure_boot_verdict_of(program.bytes());
+    refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
+    refusals.extend(super::default_refused(look, &resolved, &opening));
+    refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
+    let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
+    writes.extend(variables.into_iter().map(Change::Variable));
+    writes.extend(last.into_iter().chain(tidied).map(Change::File));
     let facts = &look.survey.volumes[home.volume];
     Ok(Plan {
         schema: crate::SCHEMA,
-        entries: entries(look, menu),
+        entries: entries(look, &resolved),
         order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
         order_after: order.iter().map(|number| hex(*number)).collect(),
         timeout_before: look.boot.timeout,
@@ -85,6 +101,9 @@ fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
     let firmware = look.machine.architecture;
     let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
     let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(fault.to_string()))?;
+    if !home::has_mark(&pe) {
+        return Err(unfit("it is a program, and not this one's boot program; `cargo xtask boot` builds that".into()));
+    }
     if pe.machine == firmware {
         return Ok(());
     }
@@ -115,8 +134,7 @@ fn variables(contents: &Contents, option: Option<Write>, order: &[u16], removed:
     writes
 }
 
-fn entries(look: &Look<'_>, menu: &MenuFile) -> Vec<EntryPlan> {
-    let resolved = resolve(look, &menu.document);
+fn entries(look: &Look<'_>, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
     let planned = resolved.iter().map(|entry| EntryPlan {
         id: entry.entry.id.clone(),
         title: entry.entry.title.clone(),
@@ -134,14 +152,6 @@ fn next_boot_note(next: Option<u16>) -> Vec<String> {
     next.map(|next| format!("the next start goes to {} once, before the menu", hex(next)))
         .into_iter()
         .collect()
-}
-
-/// The machine-id of the running system, by which its menus are told from those of other systems.
-fn machine_id(look: &Look<'_>) -> String {
-    let root = look.running_root().and_then(|root| look.reader(root));
-    let id = root.and_then(|reader| reader.text("/etc/machine-id")).unwrap_or_default();
-    let id = id.trim();
-    if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
 }
 
 fn other_system(held: Option<&Slot>, machine_id: &str) -> Option<Refusal> {
@@ -205,7 +215,7 @@ impl<'a> Files<'a> {
         let name = self.look.machine.architecture.spare_file_name().unwrap_or_default();
         let path = format!("/EFI/BOOT/{name}");
         let held = self.look.machine.read_file(self.location, &path, home::MAX_FILE)?;
-        let is_ours = held.as_ref().is_none_or(|bytes| home::is_copy(self.look, Some(&home::sha256(bytes))));
+        let is_ours = held.as_ref().is_none_or(|bytes| BootProgram::new(bytes.clone()).is_ours());
         if !is_ours {
             return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
         }
@@ -219,7 +229,10 @@ impl<'a> Files<'a> {
         if held.is_some_and(|(_, slot)| slot.text == menu.text && slot.machine == machine) {
             return Ok(Vec::new());
         }
-        let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, slot.serial + 1));
+        // Behind the last serial the count starts anew: then the slot that holds it must go for the new one to count.
+        let next = |slot: &Slot| slot.serial.checked_add(1);
+        let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, next(slot).unwrap_or(1)));
+        let outlived = held.filter(|(_, slot)| next(slot).is_none()).map(|(index, _)| *index);
         let slot = Slot { serial, writer: Writer::Desk, machine: machine.into(), text: menu.text.clone() };
         let bytes = slot.encode().ok_or_else(|| Error::Unusable {
             place: "menu file".into(),
@@ -234,6 +247,10 @@ impl<'a> Files<'a> {
         }
         let what = format!("write the menu into {}", SLOT_NAMES[index]);
         writes.extend(self.write(path(index), bytes, what)?);
+        if let Some(outlived) = outlived {
+            let what = format!("empty {}, whose number is the last there is", SLOT_NAMES[outlived]);
+            writes.extend(self.write(path(outlived), vec![b'\n'; SLOT_SIZE], what)?);
+        }
         Ok(writes)
     }
 }

@@ -1,6 +1,8 @@
 //! Guards: what a plan must not do.
 
-use super::{Action, Plan};
+use signpost_menu::policy::Opening;
+
+use super::{Action, EntryPlan, Plan};
 use crate::code::Code;
 use crate::error::Refusal;
 use crate::history::Change;
@@ -9,32 +11,41 @@ use crate::resolve::{ResolvedEntry, StartTarget};
 use crate::secure_boot::Verdict;
 use crate::survey::{Look, hex};
 
-pub(super) fn all(look: &Look<'_>, plan: &Plan, default: Option<&str>, removed: &[u16]) -> Vec<Refusal> {
-    let mut refusals = Vec::new();
-    refusals.extend(nothing_starts(&plan.outcome));
-    if let Some(entry) = plan.entries.iter().find(|entry| Some(entry.id.as_str()) == default)
-        && entry.action == Action::LeaveOut
-    {
-        refusals.push(Refusal {
-            code: Code::DefaultGone,
-            message: format!(
-                "the default, {}, would not be in the firmware's list: {}",
-                entry.id, entry.detail
-            ),
-            way: "choose another default in the menu file".into(),
-        });
-    }
-    refusals.extend(foreign_changes(look, plan));
-    refusals.extend(started_from(look, removed));
-    refusals
+/// What starts by itself cannot: the default is gone, or does not start.
+pub(super) fn default_gone(opening: &Opening) -> Option<Refusal> {
+    let reason = opening.reason.as_ref()?;
+    Some(Refusal {
+        code: Code::DefaultGone,
+        message: format!("nothing would start by itself: {reason}"),
+        way: "`signpost tune default=ENTRY` names another default; `signpost menu` shows what each entry starts".into(),
+    })
+}
+
+/// The default cannot be in the firmware's list.
+pub(super) fn default_left_out(entries: &[EntryPlan], default: Option<&str>) -> Option<Refusal> {
+    let left_out = |entry: &&EntryPlan| Some(entry.id.as_str()) == default && entry.action == Action::LeaveOut;
+    let entry = entries.iter().find(left_out)?;
+    Some(Refusal {
+        code: Code::DefaultGone,
+        message: format!("the default, {}, would not be in the firmware's list: {}", entry.id, entry.detail),
+        way: "choose another default in the menu file".into(),
+    })
 }
 
 /// Secure Boot will refuse a program that is to be put in force.
 pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refusal> {
-    let Some(Verdict::Refused(why)) = verdict else { return None };
+    let why = match verdict? {
+        Verdict::Accepted(_) => return None,
+        Verdict::Refused(why) => format!("Secure Boot refuses it: {why}"),
+        // What carries no signature is taken by its digest alone, which nobody can look up.
+        Verdict::CannotTell { why, is_unsigned: true } => {
+            format!("Secure Boot is on and it carries no signature; whether its digest is allowed cannot be told: {why}")
+        }
+        Verdict::CannotTell { .. } => return None,
+    };
     Some(Refusal {
         code: Code::SecureBootRefuses,
-        message: format!("{what}: Secure Boot refuses it: {why}"),
+        message: format!("{what}: {why}"),
         way: "start what is signed, such as the system's own loader; or enrol a key, or turn Secure Boot off, in the \
               firmware's own screen"
             .into(),
@@ -52,11 +63,12 @@ pub(super) fn entry_verdict(look: &Look<'_>, resolved: &ResolvedEntry<'_>) -> Op
     secure_boot(&format!("the default, {}", resolved.entry.id), Some(&verdict))
 }
 
-/// No entry of the order would start.
+/// No entry of the order would start. A menu that waits for a key since its default does not start, is a case of its own;
+/// one in which nothing starts whatever is chosen, is this one.
 pub(crate) fn nothing_starts(outcome: &Outcome) -> Option<Refusal> {
-    (!outcome.is_start() || outcome.entry.is_none()).then(|| Refusal {
+    (!outcome.is_sound() || outcome.entry.is_none()).then(|| Refusal {
         code: Code::NothingStarts,
-        message: format!("no entry of the boot order would start; then {}", outcome.text),
+        message: format!("no entry of the boot order would start a system; then {}", outcome.text),
         way: "see what `menu` and `rehearse` say of each entry, and put one that starts into the menu".into(),
     })
 }
@@ -72,7 +84,7 @@ pub(crate) fn started_from(look: &Look<'_>, removed: &[u16]) -> Option<Refusal> 
 }
 
 /// An option that is not ours must be changed: it is to be in use and is not.
-fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
+pub(super) fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
     let adopted = plan.entries.iter().filter(|entry| entry.action == Action::Adopt);
     let changed = adopted.filter(|entry| {
         let name = entry.number.as_ref().map(|number| format!("Boot{number}"));

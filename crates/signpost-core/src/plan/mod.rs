@@ -2,24 +2,31 @@
 
 mod boot_program;
 pub(crate) mod guards;
+mod leftovers;
 mod options;
+mod remove;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::{self, BootVariables, TIMEOUT_FOREVER};
+use signpost_firmware::start::{locate, volume_path};
 use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::{Contents, VariableName, VariableStore};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
 use signpost_menu::place::VolumeRef;
+use signpost_menu::policy::{Opening, Situation, open};
 
 use crate::error::{Error, Refusal, Result};
-use crate::history::{Change, History, Write};
+use crate::hardware::SurveyedHardware;
+use crate::history::{Change, FileWrite, History, Write};
 use crate::home::BootProgram;
 use crate::menu_file::MenuFile;
-use crate::rehearse::{Outcome, rehearse};
-use crate::resolve::{resolve, resolve_entry};
-use crate::survey::{Look, hex};
+use crate::rehearse::{Outcome, State, rehearse_state};
+use crate::resolve::{ResolvedEntry, faults, opening, resolve};
+use crate::survey::{Look, OurVariables, hex};
+use crate::ways;
 use options::Numbers;
+pub use remove::remove;
 pub(crate) use options::{MENU_ID, device_path, text_data};
 
 /// What would put a menu in force.
@@ -111,13 +118,7 @@ pub struct Wishes {
 /// Where the menu's host is not to be had, or the variables cannot be read.
 pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let document = &menu.document;
-    let contents = look.machine.contents()?;
-    if let Some(fault) = contents.faults.first() {
-        return Err(Error::Unusable {
-            place: "firmware variables".into(),
-            why: format!("{fault}; nothing is planned on variables that cannot all be read"),
-        });
-    }
+    let contents = whole_contents(look)?;
     if document.settings.host == Host::Signpost {
         return boot_program::plan(look, menu, history, wishes, &contents);
     }
@@ -125,13 +126,15 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     let mut entries = Vec::new();
     let mut writes = Vec::new();
     let mut notes = Vec::new();
-    for resolved in resolve(look, document) {
+    let resolved = resolve(look, document);
+    let opening = opening(look, document, &resolved);
+    for resolved in &resolved {
         notes.extend(resolved.notes.iter().map(|note| format!("{}: {note}", resolved.entry.id)));
-        let (planned, write) = options::entry(look, &contents, &resolved, &mut numbers);
+        let (planned, write) = options::entry(look, &contents, resolved, &mut numbers);
         entries.push(planned);
         writes.extend(write);
     }
-    let default = document.default_entry(None).map(|entry| entry.id.clone());
+    let default = opening.chosen.and_then(|index| document.entries.get(index)).map(|entry| entry.id.clone());
     let removed = numbers.leftovers(document);
     let order = firmware_order(look, &entries, default.as_deref(), &removed);
     let timeout = match document.settings.timeout {
@@ -152,7 +155,8 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     }
     writes.retain(|write| !write.is_done());
     notes.extend(policy_notes(document, look.boot.next));
-    let outcome = rehearse(look, &state_after(look, &contents, &writes)?).outcome;
+    let after = state_after(look, &contents, &writes)?;
+    let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let mut plan = Plan {
         schema: crate::SCHEMA,
         order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
@@ -166,15 +170,46 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
         refusals: Vec::new(),
         outcome,
     };
-    plan.refusals = guards::all(look, &plan, default.as_deref(), &removed);
-    plan.refusals.extend(default_refused(look, document));
+    plan.refusals = guards::nothing_starts(&plan.outcome).into_iter().collect();
+    plan.refusals.extend(guards::default_gone(&opening));
+    plan.refusals.extend(guards::default_left_out(&plan.entries, default.as_deref()));
+    plan.refusals.extend(guards::foreign_changes(look, &plan));
+    plan.refusals.extend(guards::started_from(look, &removed));
+    plan.refusals.extend(ways::last_way(look, State::of(look), after.state(&[]), LAST_WAY));
+    plan.refusals.extend(default_refused(look, &resolved, &opening));
     Ok(plan)
 }
 
+/// The variables, all of which could be read.
+fn whole_contents(look: &Look<'_>) -> Result<Contents> {
+    let contents = look.machine.contents()?;
+    match contents.faults.first() {
+        None => Ok(contents),
+        Some(fault) => Err(Error::Unusable {
+            place: "firmware variables".into(),
+            why: format!("{fault}; nothing is planned on variables that cannot all be read"),
+        }),
+    }
+}
+
+/// The way on where a plan would lose the last way to a system.
+const LAST_WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it";
+
 /// The default, where Secure Boot will refuse it.
-fn default_refused(look: &Look<'_>, document: &MenuDocument) -> Option<Refusal> {
-    let default = document.default_entry(None)?;
-    guards::entry_verdict(look, &resolve_entry(look, document, default))
+fn default_refused(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], opening: &Opening) -> Option<Refusal> {
+    guards::entry_verdict(look, resolved.get(opening.chosen?)?)
+}
+
+/// How the menu opens on the machine once a plan is carried out.
+fn opening_after(document: &MenuDocument, resolved: &[ResolvedEntry<'_>], after: &After) -> Opening {
+    open(&Situation {
+        document,
+        faults: &faults(resolved),
+        once: None,
+        kept: after.ours.kept.as_deref(),
+        last_started: after.ours.last.as_deref(),
+        failed: None,
+    })
 }
 
 /// Ours first, the default first of all, all others behind in their order.
@@ -209,11 +244,38 @@ pub(crate) fn words(order: &[u16]) -> String {
     order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ")
 }
 
-/// The boot variables once these writes are done.
+/// The variables that decide, once a plan is carried out.
+pub(crate) struct After {
+    /// The firmware's.
+    pub(crate) boot: BootVariables,
+    /// Ours.
+    pub(crate) ours: OurVariables,
+}
+
+impl After {
+    /// The machine with these variables and files.
+    pub(crate) fn state<'a>(&'a self, planned: &'a [FileWrite]) -> State<'a> {
+        State { boot: &self.boot, ours: &self.ours, planned }
+    }
+
+    /// Files that some load option names: volume and path.
+    pub(crate) fn named_files(&self, look: &Look<'_>) -> Vec<(usize, String)> {
+        let hardware = SurveyedHardware::new(look);
+        let options = self.boot.options.values().filter_map(|option| option.decoded.as_ref().ok());
+        let named = options.filter_map(|option| {
+            let verdict = locate(option, &hardware);
+            let target = verdict.target()?;
+            Some((target.partition, volume_path(&target.path)))
+        });
+        named.collect()
+    }
+}
+
+/// The variables once these writes are done.
 ///
 /// # Errors
 /// Never with a store in memory.
-pub(crate) fn state_after(look: &Look<'_>, contents: &Contents, writes: &[Write]) -> Result<BootVariables> {
+pub(crate) fn state_after(look: &Look<'_>, contents: &Contents, writes: &[Write]) -> Result<After> {
     let mut store = MemoryStore::new(contents.variables.clone());
     for write in writes {
         match write.variable() {
@@ -221,9 +283,10 @@ pub(crate) fn state_after(look: &Look<'_>, contents: &Contents, writes: &[Write]
             None => store.remove(&write.variable_name())?,
         }
     }
-    let mut boot = BootVariables::read(&store.read_all()?);
+    let contents = store.read_all()?;
+    let mut boot = BootVariables::read(&contents);
     boot.current = boot.current.or(look.boot.current);
-    Ok(boot)
+    Ok(After { boot, ours: OurVariables::read(&contents) })
 }
 
 /// What of the policy the firmware's own list cannot do.

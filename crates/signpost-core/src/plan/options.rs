@@ -119,7 +119,7 @@ pub(super) fn entry(
         detail: String::new(),
     };
     let wanted = match &resolved.target {
-        Err(why) => Err(why.clone()),
+        Err(why) => Err(why.to_string()),
         Ok(StartTarget::FirmwareEntry { number, .. }) => {
             numbers.given.push(*number);
             planned.number = Some(hex(*number));

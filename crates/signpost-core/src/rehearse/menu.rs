@@ -1,23 +1,39 @@
 //! Behind the firmware: our menu, by the code that the boot program runs.
 
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::start::{self, End, Hardware, Program, Start, Target};
+use signpost_firmware::start::{self, End, Hardware, Program, Start, Target, volume_path};
 use signpost_menu::document::Entry;
-use signpost_menu::policy::{self, Shown, Situation};
+use signpost_menu::policy::{self, ChosenBy, Situation};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, newest};
 use signpost_menu::{MenuDocument, include, parse_leniently};
 
-use super::{Outcome, Step, WhatIf};
+use super::{Choice, Kind, Outcome, State, Step};
 use crate::hardware::SurveyedHardware;
-use crate::home;
-use crate::resolve::{ResolvedEntry, StartTarget, describe, resolve};
+use crate::home::{self, BootProgram};
+use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
 use crate::survey::{Look, System};
-use crate::words;
 
 /// Where a start goes behind our boot program.
 pub(super) struct Followed {
     pub(super) steps: Vec<Step>,
     pub(super) outcome: Outcome,
+    pub(super) choice: Option<Choice>,
+}
+
+/// Whether a file is our boot program, or would be once a plan is carried out.
+pub(super) fn is_ours(look: &Look<'_>, hardware: &SurveyedHardware<'_>, target: &Target) -> bool {
+    let path = volume_path(&target.path);
+    match hardware.planned(target.partition, &path) {
+        Some(Some(bytes)) => {
+            let program = BootProgram::new(bytes.to_vec());
+            program.is_ours() || home::is_boot_program(&path, Some(&home::sha256(bytes)))
+        }
+        Some(None) => false,
+        None => {
+            let file = look.survey.startup_file(target.partition, &path);
+            file.is_some_and(|file| look.survey.startup_files[file].is_ours())
+        }
+    }
 }
 
 /// The option and the file, where the firmware starts our boot program.
@@ -28,32 +44,25 @@ pub(super) fn reached(
 ) -> Option<(Option<u16>, Target)> {
     let End::Starts { option, targets } = start.possible.first().unwrap_or(&start.end) else { return None };
     let target = targets.first()?;
-    let path = words::volume_path(&target.path);
-    let sha256 = match hardware.planned(target.partition, &path) {
-        Some(bytes) => Some(home::sha256(bytes)),
-        None => {
-            let file = look.survey.startup_file(target.partition, &path)?;
-            look.survey.startup_files[file].sha256.clone()
-        }
-    };
-    let is_ours = home::is_boot_program(&path, sha256.as_deref()) || home::is_copy(look, sha256.as_deref());
-    is_ours.then(|| (*option, target.clone()))
+    is_ours(look, hardware, target).then(|| (*option, target.clone()))
 }
 
-/// Follows the menu that is in force on the volume that the boot program came from.
+/// Follows the menu that is active on the volume that the boot program came from.
 pub(super) fn follow(
     look: &Look<'_>,
-    boot: &BootVariables,
+    state: State<'_>,
     hardware: &SurveyedHardware<'_>,
     target: &Target,
-    what_if: &WhatIf<'_>,
+    choose: Option<&str>,
 ) -> Followed {
     let Some(document) = in_force(look, hardware, target.partition) else {
-        return waits("there is no menu in force: the boot program offers the programs it finds".into());
+        let choice = choose.map(|_| Choice::NoEntry(Vec::new()));
+        let waits = waits("there is no active menu: the boot program offers the programs it finds".into());
+        return Followed { choice, ..waits };
     };
     let resolved = resolve(look, &document);
-    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.clone().err()).collect();
-    let ours = &look.ours;
+    let faults = faults(&resolved);
+    let ours = state.ours;
     let opening = policy::open(&Situation {
         document: &document,
         faults: &faults,
@@ -62,30 +71,50 @@ pub(super) fn follow(
         last_started: ours.last.as_deref(),
         failed: None,
     });
-    let chosen = match what_if.choose {
-        Some(id) => document.entries.iter().position(|entry| entry.id == id),
-        None if opening.shown == Shown::Waiting => None,
-        None => opening.chosen,
-    };
-    let Some(entry) = chosen.and_then(|index| resolved.get(index)) else {
-        let why = match (what_if.choose, opening.reason) {
-            (Some(id), _) => format!("the menu has no entry {id}"),
-            (None, Some(reason)) => reason,
-            (None, None) => "nothing starts by itself".into(),
+    if let Some(id) = choose {
+        let Some(entry) = resolved.iter().find(|entry| entry.entry.id == id) else {
+            let ids = document.entries.iter().map(|entry| entry.id.clone()).collect();
+            let waits = waits(format!("the menu waits for a key: the menu has no entry {id}"));
+            return Followed { choice: Some(Choice::NoEntry(ids)), ..waits };
         };
-        return waits(format!("the menu waits for a key: {why}"));
+        return started(look, state.boot, hardware, entry, "menu, chosen");
+    }
+    let why = match opening.by {
+        ChosenBy::Once => "menu, once",
+        ChosenBy::Kept => "menu, kept as the default",
+        ChosenBy::LastStarted => "menu, started last",
+        ChosenBy::Default => "menu, default",
     };
-    let why = match (what_if.choose, &ours.once) {
-        (Some(_), _) => "menu, chosen",
-        (None, Some(once)) if *once == entry.entry.id => "menu, once",
-        (None, _) => "menu, default",
-    };
+    match (opening.starts(), opening.default(), opening.reason) {
+        (Some(index), _, _) => started(look, state.boot, hardware, &resolved[index], why),
+        (None, Some(index), _) => {
+            // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
+            let would = entry_start(look, state.boot, hardware, &resolved[index]).outcome;
+            let mut waits = waits(format!("the menu waits for a key; Enter starts {}", resolved[index].entry.title));
+            if would.is_start() {
+                waits.outcome.kind = Kind::WaitsAsAsked;
+            }
+            waits
+        }
+        (None, None, Some(reason)) => waits(format!("the menu waits for a key: {reason}")),
+        (None, None, None) => waits("the menu waits for a key: nothing starts by itself".into()),
+    }
+}
+
+/// What becomes of an entry, with a step for it.
+fn started(
+    look: &Look<'_>,
+    boot: &BootVariables,
+    hardware: &SurveyedHardware<'_>,
+    entry: &ResolvedEntry<'_>,
+    why: &str,
+) -> Followed {
     let mut followed = entry_start(look, boot, hardware, entry);
     let step = Step {
         entry: None,
         label: Some(entry.entry.title.clone()),
         reason: why.into(),
-        verdict: followed.outcome.kind,
+        verdict: followed.outcome.kind.word(),
         finding: std::iter::once(describe(look, entry))
             .chain(entry.notes.clone())
             .collect::<Vec<_>>()
@@ -95,28 +124,29 @@ pub(super) fn follow(
     followed
 }
 
-fn in_force(look: &Look<'_>, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
+pub(super) fn in_force(look: &Look<'_>, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
     let mut slots = home::slots(look, volume);
     for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
         if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {
-            *slot = Slot::decode(bytes);
+            *slot = Slot::decode(bytes.unwrap_or_default());
         }
     }
     let text = newest(&slots).map(|(_, slot)| slot.text.clone())?;
     let mut document = parse_leniently(&text).0?;
-    include::complete(look, &mut document);
+    include::complete(look, Some(volume), &mut document);
     Some(document)
 }
 
 fn waits(text: String) -> Followed {
     Followed {
         steps: Vec::new(),
-        outcome: Outcome { kind: "waits", entry: None, system: None, text, notes: Vec::new() },
+        outcome: Outcome { kind: Kind::Waits, entry: None, system: None, text, notes: Vec::new() },
+        choice: None,
     }
 }
 
 /// What becomes of an entry that is started.
-fn entry_start(
+pub(super) fn entry_start(
     look: &Look<'_>,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
@@ -156,7 +186,7 @@ fn file_start(
 ) -> Followed {
     let at = format!("{}, {path}", look.survey.volumes[volume].where_it_is());
     let mut followed = judged(entry, at, hardware.program(volume, &path.replace('/', "\\"), &[]));
-    if followed.outcome.kind != "waits" {
+    if followed.outcome.is_start() {
         followed.outcome.system = system_of(look, volume, path);
         followed.outcome.notes = notes;
     }
@@ -174,13 +204,13 @@ fn handed_over(initrds: &[String], args: &str) -> Vec<String> {
 fn judged(entry: &Entry, at: String, program: Program) -> Followed {
     let title = &entry.title;
     let (kind, text) = match program {
-        Program::Starts => ("starts", format!("{title} starts, from {at}")),
-        Program::CannotTell(why) => ("may-start", format!("{title} may start, from {at}: {why}")),
+        Program::Starts => (Kind::Starts, format!("{title} starts, from {at}")),
+        Program::CannotTell(why) => (Kind::MayStart, format!("{title} may start, from {at}: {why}")),
         Program::Missing => return waits(format!("the menu is back: {title}: {at} is not there")),
         Program::Unfit(why) => return waits(format!("the menu is back: {title}: {at}: {why}")),
     };
     let outcome = Outcome { kind, entry: None, system: None, text, notes: Vec::new() };
-    Followed { steps: Vec::new(), outcome }
+    Followed { steps: Vec::new(), outcome, choice: None }
 }
 
 /// The system that a program or kernel belongs to.
@@ -206,5 +236,5 @@ fn by_firmware(
     if reached(look, hardware, &start).is_some() {
         return Followed { steps, ..waits(format!("the menu is back: {} leads to it again", entry.title)) };
     }
-    Followed { steps, outcome: super::outcome(look, &again, &start) }
+    Followed { steps, outcome: super::outcome(look, &again, &start), choice: None }
 }

@@ -8,7 +8,7 @@ use authenticode::{AttributeCertificateIterator, PeOffsetError, PeOffsets, PeTra
 use sha2::Digest as _;
 use signpost_firmware::image::pe::Pe;
 
-use super::signature::Signed;
+use super::signature::{Signed, UNREADABLE};
 
 /// A program, whole.
 pub(super) struct Image<'a> {
@@ -59,7 +59,7 @@ impl<'a> Image<'a> {
                     let certificate = certificate.map_err(broken)?;
                     let signature = certificate
                         .get_authenticode_signature()
-                        .map_err(|error| format!("its signature cannot be read: {error}"))?;
+                        .map_err(|_| UNREADABLE.to_string())?;
                     Signed::read(signature, certificate.data)
                 })
                 .collect(),

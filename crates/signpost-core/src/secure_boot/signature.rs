@@ -31,6 +31,9 @@ const ALGORITHMS: [(&str, usize); 8] = [
 /// Certificates from the signer to one that is trusted.
 const MAX_CHAIN: usize = 10;
 
+/// What is said of a signature that a parser gives up on; where in its bytes, helps nobody who reads it.
+pub(super) const UNREADABLE: &str = "its signature cannot be read: it is no PKCS #7 signature as programs carry them";
+
 /// A signature, read.
 pub(super) struct Signed {
     signature: AuthenticodeSignature,
@@ -54,7 +57,7 @@ impl Signed {
     /// # Errors
     /// What is wrong with it.
     pub(super) fn read(signature: AuthenticodeSignature, bytes: &[u8]) -> Result<Self, String> {
-        let unreadable = |error: der::Error| format!("its signature cannot be read: {error}");
+        let unreadable = |_: der::Error| UNREADABLE.to_string();
         let mut reader = SliceReader::new(bytes).map_err(unreadable)?;
         let info = ContentInfo::decode(&mut reader).map_err(unreadable)?;
         let data: SignedData = info.content.decode_as().map_err(unreadable)?;
@@ -91,7 +94,8 @@ impl Signed {
     pub(super) fn holds(&self, digest: impl Fn(usize) -> Option<Vec<u8>>) -> Verdict {
         let algorithm = self.signature.digest_algorithm().oid;
         let Some(length) = digest_length(&algorithm) else {
-            return Verdict::CannotTell(format!("its digest is of the unknown algorithm {algorithm}"));
+            let why = format!("its digest is of the unknown algorithm {algorithm}");
+            return Verdict::CannotTell { why, is_unsigned: false };
         };
         if digest(length).as_deref() != Some(self.signature.digest()) {
             return Verdict::Refused(
@@ -101,7 +105,7 @@ impl Signed {
         match self.is_made_by_signer() {
             Ok(true) => Verdict::Accepted(String::new()),
             Ok(false) => Verdict::Refused("its signature does not fit the signer's key".into()),
-            Err(why) => Verdict::CannotTell(why),
+            Err(why) => Verdict::CannotTell { why, is_unsigned: false },
         }
     }
 
@@ -122,7 +126,7 @@ impl Signed {
                 if said.is_none_or(|said| said.as_bytes() != digest) {
                     return Ok(false);
                 }
-                let bytes = attributes.to_der().map_err(|error| error.to_string())?;
+                let bytes = attributes.to_der().map_err(|_| UNREADABLE.to_string())?;
                 hash(length, &bytes).unwrap_or_default()
             }
         };

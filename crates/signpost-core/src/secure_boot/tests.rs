@@ -48,12 +48,12 @@ fn what_is_not_known_is_not_guessed() {
     let program = Program::new("Larkspur").build();
     let nothing = SecureBoot::read(&Contents::default());
     assert!(
-        matches!(nothing.judge(&program), Verdict::CannotTell(why) if why.contains("not among the variables"))
+        matches!(nothing.judge(&program), Verdict::CannotTell { why, .. } if why.contains("not among the variables"))
     );
     assert_eq!(nothing.is_on(), None);
     let broken = SecureBoot::read(&vec![variable("db", DATABASE_VENDOR, vec![9; 40])].into());
     assert!(
-        matches!(broken.judge(&program), Verdict::CannotTell(why) if why.starts_with("db: the signature list"))
+        matches!(broken.judge(&program), Verdict::CannotTell { why, .. } if why.starts_with("db: the signature list"))
     );
     assert_eq!(
         with(&[], &[]).judge(b"text"),

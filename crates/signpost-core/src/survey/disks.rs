@@ -4,11 +4,9 @@ use std::collections::BTreeMap;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
-use signpost_disk::file_system::FileSystem;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{Purpose, TableEntry, TableKind};
 use signpost_disk::volumes::{self, Origin, Volumes};
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
@@ -37,8 +35,6 @@ pub(super) struct Read {
     pub(super) volumes: Vec<Volume>,
     pub(super) sources: Vec<Source>,
     pub(super) findings: Vec<Finding>,
-    /// The index of the home volume.
-    pub(super) home: Option<usize>,
     /// Types of MBR partitions, by the disk's number and theirs.
     pub(super) slice_types: BTreeMap<(usize, u32), u8>,
 }
@@ -55,8 +51,6 @@ struct Fat {
     entry: Option<usize>,
     /// Opened, where it takes little memory.
     volume: Option<FatVolume>,
-    /// Whether it holds a slot of ours.
-    has_slot: bool,
 }
 
 pub(super) fn read(machine: &Machine) -> Read {
@@ -76,9 +70,8 @@ pub(super) fn read(machine: &Machine) -> Read {
             of_machine.push(index);
         }
     }
-    let is_home = |disk: usize, entry| fats[disk].iter().any(|fat: &Fat| fat.has_slot && fat.entry == entry);
-    let found = guarded(|| Volumes::find(&looked, &is_home));
-    let mut found = found.unwrap_or(Volumes { list: Vec::new(), home: None, faults: Vec::new() });
+    let found = guarded(|| Volumes::find(&looked));
+    let mut found = found.unwrap_or(Volumes { list: Vec::new(), faults: Vec::new() });
     findings.extend(found.faults.iter().map(|fault| Finding {
         code: Code::VolumeBroken,
         message: format!("logical volumes: {fault}"),
@@ -109,7 +102,7 @@ pub(super) fn read(machine: &Machine) -> Read {
         source(volume, mounts, fat)
     });
     let sources = sources.collect();
-    Read { disks, volumes, sources, findings, home: found.home, slice_types }
+    Read { disks, volumes, sources, findings, slice_types }
 }
 
 fn take_fat(fats: &mut Vec<Fat>, entry: Option<usize>) -> Option<FatVolume> {
@@ -158,14 +151,8 @@ fn look_at(disk: &MachineDisk) -> Looked {
 
 fn open_fat(part: &volumes::Part) -> Option<Fat> {
     let volume = FatVolume::open(part.device()?.clone()).ok()?;
-    // Most have no such folder.
-    let has_slot = volume.metadata(HOME_FOLDER).is_ok()
-        && SLOT_NAMES.iter().any(|name| {
-            let head = volume.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE);
-            head.is_ok_and(|head| Slot::decode(&head).is_ok())
-        });
     let volume = Some(volume).filter(|volume| volume.root_count() <= MAX_KEPT_ROOT);
-    Some(Fat { entry: part.entry, volume, has_slot })
+    Some(Fat { entry: part.entry, volume })
 }
 
 /// A disk's facts, by its number, itself, and whether it is the medium that the system was started from.
@@ -183,7 +170,8 @@ fn describe(
         is_medium,
         size: disk.size(),
         sector_size: disk.sector_size,
-        table: TableFacts { kind: None, guid: None, signature: None, fault: None },
+        is_whole: false,
+        table: TableFacts { kind: None, guid: None, signature: None, fault: None, is_unprotected: false },
         partitions: Vec::new(),
     };
     let mut note = |code, message: &str, help: &str| {
@@ -202,6 +190,7 @@ fn describe(
         }
     };
     let table = &found.table;
+    facts.is_whole = disk.contents.is_ok() && table.faults.is_empty();
     facts.table.kind = match table.kind {
         TableKind::Gpt => Some("gpt"),
         TableKind::Mbr => Some("mbr"),
@@ -212,6 +201,11 @@ fn describe(
     facts.table.signature = table.signature.map(|signature| format!("{signature:08x}"));
     facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
     facts.partitions = table.partitions.iter().map(partition).collect();
+    facts.table.is_unprotected = table.is_unprotected;
+    if table.is_unprotected {
+        let what = "its GPT has no protective MBR, so UEFI firmware sees none of its partitions";
+        note(Code::TableUnprotected, what, "a partition tool that writes the table anew puts the protective MBR back");
+    }
     for fault in &table.faults {
         let help = if facts.partitions.is_empty() {
             "no partition of it is known; mend the table with a partitioning tool"

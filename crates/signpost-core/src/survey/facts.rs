@@ -76,6 +76,9 @@ pub struct Disk {
     pub sector_size: u32,
     /// Whether it is the medium that the running system was started from, which no menu takes anything from.
     pub is_medium: bool,
+    /// Whether all of it could be read, so that what is not seen there is not there.
+    #[serde(skip)]
+    pub(crate) is_whole: bool,
     /// Its partition table.
     pub table: TableFacts,
     /// Its partitions, by number.
@@ -83,6 +86,17 @@ pub struct Disk {
 }
 
 impl Disk {
+    /// What tells it from others, whatever its place among them: its serial, else its table's own identity.
+    pub(crate) fn identity(&self) -> Option<&String> {
+        let signature = self.table.signature.as_ref().filter(|signature| *signature != "00000000");
+        self.serial.as_ref().or(self.table.guid.as_ref()).or(signature)
+    }
+
+    /// Whether it is one that people take along.
+    pub(crate) fn is_removable(&self) -> bool {
+        self.is_medium || self.bus.as_deref() == Some("usb")
+    }
+
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
     pub(crate) fn path_signature(&self, partition: &Partition) -> Option<PartitionSignature> {
         let mbr = || u32::from_str_radix(self.table.signature.as_ref()?, 16).ok();
@@ -101,6 +115,8 @@ pub struct TableFacts {
     pub signature: Option<String>,
     /// Why none or not all of it was read.
     pub fault: Option<String>,
+    /// Whether it is a GPT without its protective MBR, of which UEFI firmware sees nothing.
+    pub is_unprotected: bool,
 }
 
 /// A partition.

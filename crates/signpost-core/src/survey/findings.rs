@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use signpost_disk::file_system::VolumeError;
+use signpost_firmware::start::Verdict;
 
 use super::facts::{Finding, FirmwareEntry, Volume};
 use super::firmware::hex;
@@ -10,6 +11,7 @@ use super::reader::Fault;
 use super::{Look, states};
 use crate::code::Code;
 use crate::machine::FirmwareKind;
+use crate::ways::{self, Reach};
 
 /// A fault of the variables.
 pub(super) fn variables(fault: &str) -> Finding {
@@ -118,18 +120,26 @@ fn named(entry: &FirmwareEntry) -> String {
 }
 
 fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
-    let hardware = crate::hardware::SurveyedHardware::new(look);
     for entry in &look.survey.firmware.entries {
         let message = format!("{}: {}", named(entry), entry.finding);
-        let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
+        let Some(verdict) = &entry.judged else {
             found.push(finding(Code::EntryBroken, message, "the firmware passes it over"));
             continue;
         };
-        let (code, help) = match crate::words::kind(&signpost_firmware::start::locate(option, &hardware)) {
-            "no-partition" | "no-device" => (Code::EntryStale, "it starts nothing; it may go"),
-            "no-file" => (Code::EntryFileGone, "it starts nothing until the file is back"),
-            "unfit" | "unreadable" => (Code::EntryUnfit, "it starts nothing as it is"),
+        let code = match verdict {
+            Verdict::NoPartition { .. } | Verdict::NoDevice | Verdict::Deleted => Code::EntryStale,
+            Verdict::NoFile { .. } => Code::EntryFileGone,
+            Verdict::Unfit { .. } | Verdict::Unreadable { .. } => Code::EntryUnfit,
             _ => continue,
+        };
+        let help = match (ways::of_load_option(look, entry.number()), code) {
+            (Reach::OutOfReach, Code::EntryStale) => {
+                "it starts nothing while that is not attached or cannot be read; it stays"
+            }
+            (Reach::OutOfReach, _) => "it starts nothing as it is; what it names cannot be read, so it stays",
+            (Reach::Gone, Code::EntryStale) => "it starts nothing; it can be removed",
+            (Reach::Gone, _) => "it starts nothing until the file is back; `firmware tidy` says whether it can be removed",
+            (Reach::There, _) => "it starts nothing as it is",
         };
         found.push(finding(code, message, help));
     }
@@ -164,7 +174,7 @@ fn duplicates(look: &Look<'_>, found: &mut Vec<Finding>) {
         };
         if let Some(first) = entries[..index].iter().find(same) {
             let message = format!("{} starts the same file as entry {}", named(entry), first.number);
-            found.push(finding(Code::EntryDuplicate, message, "one of the two may go"));
+            found.push(finding(Code::EntryDuplicate, message, "one of the two can be removed: `firmware tidy` says which"));
         }
     }
 }
@@ -200,7 +210,7 @@ fn start(look: &Look<'_>, found: &mut Vec<Finding>) {
         return;
     }
     let Some(running) = look.survey.systems.iter().find(|system| system.is_running) else { return };
-    let rehearsal = crate::rehearse::rehearse(look, &look.boot);
+    let rehearsal = crate::rehearse::rehearse(look);
     if rehearsal.outcome.system.as_ref() != Some(&running.id) {
         let message = format!(
             "{} is running, and the next start goes elsewhere: {}",

@@ -1,14 +1,15 @@
 //! The firmware's entries, each with what it leads to.
 
 use signpost_firmware::load_option::LoadOption;
-use signpost_firmware::start::{Verdict, locate};
+use signpost_firmware::start::{locate, volume_path};
 
 use super::Look;
 use super::facts::{FirmwareEntry, FirmwareFacts, Target};
 use crate::hardware::SurveyedHardware;
 use crate::machine::FirmwareKind;
-use crate::{rehearse, words};
+use crate::rehearse;
 
+/// What the variables say; what starts next is told once all else is known.
 pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
     let boot = &look.boot;
     let hardware = SurveyedHardware::new(look);
@@ -25,12 +26,17 @@ pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
         order: boot.order.iter().copied().map(hex).collect(),
         timeout: boot.timeout,
         entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),
-        starts_next: match look.machine.firmware {
-            FirmwareKind::Uefi => rehearse::rehearse(look, boot).outcome.text,
-            FirmwareKind::Bios => by_boot_sector(look),
-            FirmwareKind::Unknown => "nothing says it: there is no firmware to these disks".into(),
-        },
+        starts_next: String::new(),
         last_start: look.ours.log.clone(),
+    }
+}
+
+/// What starts next, in words.
+pub(super) fn starts_next(look: &Look<'_>) -> String {
+    match look.machine.firmware {
+        FirmwareKind::Uefi => rehearse::rehearse(look).outcome.text,
+        FirmwareKind::Bios => by_boot_sector(look),
+        FirmwareKind::Unknown => "nothing says it: there is no firmware to these disks".into(),
     }
 }
 
@@ -65,7 +71,10 @@ fn entry(look: &Look<'_>, hardware: &SurveyedHardware<'_>, number: u16) -> Firmw
         data_length: 0,
         target: None,
         finding: String::new(),
+        verdict: "broken",
+        judged: None,
         system: None,
+        also: Vec::new(),
     };
     match look.boot.options.get(&number).map(|option| &option.decoded) {
         Some(Ok(option)) => fill(&mut facts, look, hardware, option),
@@ -82,17 +91,16 @@ fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, hardware: &SurveyedHardware<
     facts.path = option.path.to_string();
     facts.data_length = option.optional_data.len();
     let verdict = locate(option, hardware);
-    facts.finding = words::verdict(look, &verdict);
-    let target = match &verdict {
-        Verdict::Starts(targets) => targets.first(),
-        Verdict::MayStart(target, _) | Verdict::Unfit { target, .. } => Some(target),
-        _ => None,
-    };
-    let Some(target) = target else { return };
-    let volume = &look.survey.volumes[target.partition];
-    let file = words::volume_path(&target.path);
-    let known = look.survey.startup_file(target.partition, &file);
-    facts.system = known.and_then(|index| look.survey.startup_files[index].system.clone());
-    facts.target =
-        Some(Target { volume: volume.number, disk: volume.disk, partition: volume.partition, file });
+    facts.finding = verdict.words(look);
+    facts.verdict = verdict.kind();
+    if let Some(target) = verdict.target() {
+        let volume = &look.survey.volumes[target.partition];
+        let file = volume_path(&target.path);
+        if let Some(known) = look.survey.startup_file(target.partition, &file) {
+            let known = &look.survey.startup_files[known];
+            (facts.system, facts.also) = (known.system.clone(), known.also.clone());
+        }
+        facts.target = Some(Target { volume: volume.number, disk: volume.disk, partition: volume.partition, file });
+    }
+    facts.judged = Some(verdict);
 }

@@ -19,7 +19,7 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
     for (index, root) in roots.enumerate() {
         let Some((path, text)) = &root.fstab else { continue };
         let system = &look.survey.systems[index];
-        let mut boot = None;
+        let (mut boot, mut esp) = (None, None);
         for mount in mounts(text).into_iter().filter(|mount| POINTS.contains(&mount.at)) {
             let Some(volume) = named(mount.what) else { continue };
             let place = format!("{}: {path} line {}", system.title, mount.line);
@@ -32,8 +32,15 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
                     ),
                     "a copy of a system? name its own volume there before it is started",
                 )),
-                Ok(found) if mount.at == "/boot" => boot = Some(found + 1),
-                Ok(_) => {}
+                Ok(found) => {
+                    if mount.at == "/boot" {
+                        boot = Some(found + 1);
+                    }
+                    // A system may mount its ESP at /boot itself.
+                    if look.survey.volumes[found].is_esp && mount.at != "/" {
+                        esp = Some(found + 1);
+                    }
+                }
                 Err(_) if mount.options.split(',').any(|option| option == "nofail" || option == "noauto") => {
                 }
                 Err(why) => findings.push(finding(
@@ -42,7 +49,7 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
                 )),
             }
         }
-        look.survey.systems[index].boot = boot;
+        (look.survey.systems[index].boot, look.survey.systems[index].esp) = (boot, esp);
     }
     look.survey.findings.extend(findings);
 }

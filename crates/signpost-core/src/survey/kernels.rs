@@ -2,8 +2,7 @@
 
 use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
-use signpost_menu::newest::is_spare;
-use signpost_menu::version;
+use signpost_menu::kernels::{KernelHeader, is_spare, newest_first};
 
 use super::VolumeReader;
 use super::contents::Contents;
@@ -37,10 +36,7 @@ pub(super) fn assign(contents: &[Contents], systems: &mut [System]) {
         roots_before += found.roots.len();
     }
     for system in systems {
-        system.kernels.sort_by(|a, b| {
-            let by_version = version::compare(&b.version, &a.version);
-            a.is_spare.cmp(&b.is_spare).then(by_version).then_with(|| a.path.cmp(&b.path))
-        });
+        system.kernels.sort_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
     }
 }
 
@@ -107,7 +103,7 @@ fn describe(
         volume,
         path,
         is_spare: is_spare(name),
-        version: header.version.clone().unwrap_or_else(|| in_name.to_string()),
+        version: KernelHeader { version: header.version.clone() }.version_of(name),
         architecture: if header.is_64_bit { "x86_64" } else { "x86" }.to_string(),
         efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
         initrds: initrds(in_name, names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect(),

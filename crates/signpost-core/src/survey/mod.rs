@@ -13,6 +13,7 @@ mod fstab;
 mod host;
 mod images;
 mod kernels;
+mod known;
 mod linux;
 mod ours;
 mod reader;
@@ -35,11 +36,12 @@ pub use facts::{
 };
 pub(crate) use firmware::hex;
 pub(crate) use kernels::patterns;
+pub use known::Known;
 pub use ours::OurVariables;
 pub use reader::VolumeReader;
 pub use signpost_disk::file_system::Item;
 use signpost_disk::file_system::VolumeError;
-pub(crate) use systems::slug;
+pub(crate) use systems::{owners_of_folder, slug};
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};
@@ -56,6 +58,10 @@ pub struct Look<'m> {
     pub boot: BootVariables,
     /// What boot program and desk tell each other through variables.
     pub ours: OurVariables,
+    /// What the disks held when they were last seen.
+    pub known: Known,
+    /// Whether every variable could be read.
+    pub has_all_variables: bool,
     identities: Vec<VolumeIdentity>,
     readers: Vec<LazyReader>,
     home: Option<usize>,
@@ -78,19 +84,15 @@ impl<'m> Look<'m> {
     pub fn at(machine: &'m Machine, catalogue: &Catalogue) -> Self {
         let read = disks::read(machine);
         let mut findings = read.findings;
-        let home = read.home;
-        let identities = read
-            .volumes
-            .iter()
-            .enumerate()
-            .map(|(index, volume)| volume.identity(home == Some(index)))
-            .collect();
+        let identities = read.volumes.iter().map(|volume| volume.identity(false)).collect();
+        let mut has_all_variables = false;
         let mut ours = OurVariables::default();
         let mut keys = SecureBoot::default();
         let mut boot = match machine.contents() {
             Ok(contents) => {
                 ours = OurVariables::read(&contents);
                 keys = SecureBoot::read(&contents);
+                has_all_variables = contents.faults.is_empty();
                 findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
                 BootVariables::read(&contents)
             }
@@ -130,7 +132,19 @@ impl<'m> Look<'m> {
             cell: OnceCell::new(),
         });
         let readers = readers.collect();
-        let mut look = Self { machine, survey, boot, ours, identities, readers, home, secure_boot: keys };
+        let known = machine.known_record().map(|record| Known::load(&record)).unwrap_or_default();
+        let mut look = Self {
+            machine,
+            survey,
+            boot,
+            ours,
+            known,
+            has_all_variables,
+            identities,
+            readers,
+            home: None,
+            secure_boot: keys,
+        };
         look.fill(contents, catalogue);
         look
     }
@@ -168,8 +182,14 @@ impl<'m> Look<'m> {
         families::assign(self, others);
         self.survey.systems.extend(images);
         systems::make_ids_unique(&mut self.survey.systems);
+        systems::make_titles_differ(self);
         self.survey.firmware = firmware::facts(self);
         systems::finish(self);
+        self.home = crate::home::of(self);
+        if let Some(identity) = self.home.and_then(|home| self.identities.get_mut(home)) {
+            identity.is_home = true;
+        }
+        self.survey.firmware.starts_next = firmware::starts_next(self);
         let more = findings::all(self);
         self.survey.findings.extend(more);
         self.survey.findings.sort_by_key(|finding| finding.code);
@@ -212,6 +232,11 @@ impl<'m> Look<'m> {
     /// Where none or more than one does.
     pub fn resolve(&self, volume: &VolumeRef) -> std::result::Result<usize, Unresolved> {
         resolve(volume, &self.identities)
+    }
+
+    /// What the disks hold, as it is to be kept for later.
+    pub fn known_now(&self) -> Known {
+        self.known.with(&self.survey, &self.identities)
     }
 
     /// The index of the home volume, where the machine has one.

@@ -18,7 +18,7 @@ pub struct OurVariables {
 }
 
 impl OurVariables {
-    pub(super) fn read(contents: &Contents) -> Self {
+    pub(crate) fn read(contents: &Contents) -> Self {
         let text = |name: &str| {
             let variable = contents.get(&Self::name(name))?;
             String::from_utf8(variable.data.clone()).ok().filter(|text| !text.is_empty())

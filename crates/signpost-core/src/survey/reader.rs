@@ -42,7 +42,7 @@ pub struct VolumeReader {
 
 /// What of a volume could not be read, and why.
 #[derive(Clone, Debug)]
-pub(super) struct Fault {
+pub(crate) struct Fault {
     /// The path that was asked for; `/` where nothing of the volume can be read.
     pub(super) path: String,
     pub(super) why: VolumeError,
@@ -84,7 +84,7 @@ impl VolumeReader {
     }
 
     /// The first thing that was asked for and is there, and could not be read.
-    pub(super) fn fault(&self) -> Option<&Fault> {
+    pub(crate) fn fault(&self) -> Option<&Fault> {
         self.fault.get()
     }
 

@@ -24,6 +24,8 @@ pub(crate) struct Hints {
     pub(crate) uname: Option<String>,
     /// Whether it has a `.linux` section.
     pub(crate) has_kernel_section: bool,
+    /// Whether it says of itself that it is our boot program.
+    pub(crate) is_boot_program: bool,
     /// The kernel's header.
     pub(super) kernel: Option<linux::LinuxKernel>,
     /// Why it is no program, in words.
@@ -78,6 +80,7 @@ fn examine(reader: &VolumeReader, volume: usize, path: String) -> StartupFile {
         role: Role::Unfit,
         description: String::new(),
         system: None,
+        also: Vec::new(),
         hints: Hints::default(),
     };
     match reader.read(&file.path, MAX_PROGRAM) {
@@ -114,6 +117,7 @@ fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
     let text = |name: &str| pe.section_bytes(bytes, name).map(pe::text);
     file.hints.os_release = text(".osrel");
     file.hints.uname = text(".uname");
+    file.hints.is_boot_program = crate::home::has_mark(&pe);
     file.hints.has_kernel_section = pe.section(".linux").is_some();
     file.hints.kernel = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(bytes));
 }

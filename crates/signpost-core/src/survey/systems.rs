@@ -13,21 +13,21 @@ pub(super) fn assign(look: &mut Look<'_>, catalogue: &Catalogue) {
     let mut files = std::mem::take(&mut look.survey.startup_files);
     let systems = &mut look.survey.systems;
     make_ids_unique(systems);
+    let disk_of = |volume: usize| look.survey.volumes.get(volume - 1).map(|volume| volume.disk);
     for file in files.iter_mut().filter(|file| !is_spare(&file.path)) {
-        assign_one(file, systems, catalogue);
+        assign_one(file, systems, catalogue, &disk_of);
     }
     // The spare path is most often a copy: the others must be known first.
     for index in 0..files.len() {
         if is_spare(&files[index].path) {
-            assign_spare(index, &mut files, systems);
+            assign_spare(index, &mut files, systems, &disk_of);
         }
     }
     for (index, file) in files.iter().enumerate() {
-        let Some(system) = file.system.as_ref().and_then(|id| systems.iter_mut().find(|s| s.id == *id))
-        else {
+        if !matches!(file.role, Role::OwnLoader | Role::UnifiedImage | Role::SparePath) {
             continue;
-        };
-        if matches!(file.role, Role::OwnLoader | Role::UnifiedImage | Role::SparePath) {
+        }
+        for system in systems.iter_mut().filter(|system| file.owners().any(|id| *id == system.id)) {
             system.loaders.push(index);
         }
     }
@@ -39,7 +39,7 @@ pub(super) fn finish(look: &mut Look<'_>) {
     let entries = look.survey.firmware.entries.clone();
     let files = look.survey.startup_files.clone();
     for system in &mut look.survey.systems {
-        let own = |entry: &&super::FirmwareEntry| entry.system.as_ref() == Some(&system.id);
+        let own = |entry: &&super::FirmwareEntry| entry.owners().any(|id| *id == system.id);
         system.entries = entries.iter().filter(own).map(|entry| entry.number.clone()).collect();
         system.loaders.sort_by_key(|index| {
             let file = &files[*index];
@@ -70,7 +70,37 @@ fn is_spare(path: &str) -> bool {
     path.strip_prefix("/efi/boot/").is_some_and(|file| file.starts_with("boot") && file.ends_with(".efi"))
 }
 
-fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Catalogue) {
+/// The number of the disk that a volume of a number lies on.
+type DiskOf<'a> = &'a dyn Fn(usize) -> Option<usize>;
+
+/// The systems of a vendor's folder on an ESP: the one that mounts that ESP; else those with their root on the same disk;
+/// else all of that name. More than one, where nothing tells which.
+pub(crate) fn owners_of_folder<'s>(
+    systems: &'s [System],
+    vendor: &str,
+    volume: usize,
+    disk_of: DiskOf<'_>,
+) -> Vec<&'s System> {
+    let named = || {
+        let linux = systems.iter().filter(|system| system.family == "linux" && system.image.is_none());
+        linux.filter(|system| system.os_id.eq_ignore_ascii_case(vendor) || system.id.eq_ignore_ascii_case(vendor))
+    };
+    let mounting: Vec<&System> = named().filter(|system| system.esp == Some(volume)).collect();
+    if !mounting.is_empty() {
+        return mounting;
+    }
+    // One that mounts another ESP has its loaders there.
+    let free = || named().filter(|system| system.esp.is_none());
+    let beside = |system: &&System| system.root.and_then(disk_of) == disk_of(volume);
+    let beside: Vec<&System> = free().filter(beside).collect();
+    if !beside.is_empty() {
+        return beside;
+    }
+    let free: Vec<&System> = free().collect();
+    if free.is_empty() { named().collect() } else { free }
+}
+
+fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Catalogue, disk_of: DiskOf<'_>) {
     if let Some(fault) = &file.hints.fault {
         file.description = format!("cannot be started: {fault}");
         return;
@@ -81,7 +111,7 @@ fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Cat
         return;
     }
     if file.hints.has_kernel_section {
-        return assign_unified(file, systems);
+        return assign_unified(file, systems, disk_of);
     }
     if let Some(kernel) = &file.hints.kernel {
         file.role = Role::Kernel;
@@ -96,10 +126,10 @@ fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Cat
     let below_efi = below_efi(&file.path).to_string();
     let vendor = below_efi.split('/').next().unwrap_or_default().to_string();
     let row = catalogue.system(&below_efi);
-    let own =
-        systems.iter().find(|system| system.family == "linux" && system.id.eq_ignore_ascii_case(&vendor));
+    let owners = owners_of_folder(systems, &vendor, file.volume, disk_of);
+    let also: Vec<String> = owners.iter().skip(1).map(|system| system.id.clone()).collect();
     let product = file.version.as_ref().and_then(|version| version.product.clone());
-    let (id, title, from) = if let Some(system) = own {
+    let (id, title, from) = if let Some(system) = owners.first() {
         (system.id.clone(), system.title.clone(), String::new())
     } else if let Some(row) = row {
         (row.id.clone(), row.title.clone(), "the catalogue".to_string())
@@ -114,17 +144,22 @@ fn assign_one(file: &mut StartupFile, systems: &mut Vec<System>, catalogue: &Cat
         (slug(&vendor), product.unwrap_or_else(|| capitalised(&vendor)), from.to_string())
     };
     file.role = Role::OwnLoader;
-    file.description = format!("{title}'s own loader");
-    file.system = Some(id.clone());
+    file.description = match also.len() {
+        0 => format!("{title}'s own loader"),
+        more => format!("own loader of {title} and {more} more: nothing tells whose"),
+    };
+    (file.system, file.also) = (Some(id.clone()), also);
     if !systems.iter().any(|system| system.id == id) {
         systems.push(System::new(id, title, from, row.map_or(Family::Other, |row| row.family)));
     }
 }
 
-fn assign_unified(file: &mut StartupFile, systems: &mut Vec<System>) {
+fn assign_unified(file: &mut StartupFile, systems: &mut Vec<System>, disk_of: DiskOf<'_>) {
     let release = file.hints.os_release.as_deref().map(OsRelease::parse).unwrap_or_default();
-    let id = release.id().unwrap_or("linux").to_string();
-    let known = systems.iter().find(|system| system.id == id).map(|system| system.title.clone());
+    let owners = owners_of_folder(systems, release.id().unwrap_or("linux"), file.volume, disk_of);
+    let known = owners.first().map(|system| system.title.clone());
+    let id = owners.first().map_or_else(|| release.id().unwrap_or("linux").to_string(), |system| system.id.clone());
+    file.also = owners.iter().skip(1).map(|system| system.id.clone()).collect();
     let title = known.clone().or_else(|| release.title()).unwrap_or_else(|| "Linux".into());
     let version = file.hints.uname.as_ref().map(|uname| format!(", kernel {uname}")).unwrap_or_default();
     file.role = Role::UnifiedImage;
@@ -136,7 +171,7 @@ fn assign_unified(file: &mut StartupFile, systems: &mut Vec<System>) {
     }
 }
 
-fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<System>) {
+fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<System>, disk_of: DiskOf<'_>) {
     if let Some(fault) = &files[index].hints.fault {
         files[index].description = format!("spare path; cannot be started: {fault}");
         return;
@@ -144,18 +179,24 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
     let same = |other: &&StartupFile| {
         !is_spare(&other.path) && other.sha256.is_some() && other.sha256 == files[index].sha256
     };
-    // A copy on the same volume tells more than one elsewhere.
+    // The same content elsewhere tells what it is, and not whose: of another system it may be the only loader.
     let here = files.iter().filter(same).find(|other| other.volume == files[index].volume);
-    let twin = here.or_else(|| files.iter().find(same));
+    let twin = here.or_else(|| files.iter().find(same)).cloned();
     let product = files[index].version.as_ref().and_then(|version| version.product.clone());
-    let (system, description) = match (twin, product) {
+    let volume = files[index].volume;
+    let mut also = Vec::new();
+    let (system, description) = match (&twin, product) {
+        (Some(twin), _) if twin.volume == volume => {
+            also.clone_from(&twin.also);
+            (twin.system.clone(), format!("spare path, same file as {}", twin.path))
+        }
         (Some(twin), _) => {
-            let elsewhere = if twin.volume == files[index].volume {
-                String::new()
-            } else {
-                format!(" on v{}", twin.volume)
-            };
-            (twin.system.clone(), format!("spare path, same file as {}{elsewhere}", twin.path))
+            let known = twin.system.as_ref().and_then(|id| systems.iter().find(|system| system.id == *id));
+            let owners = known.map(|known| owners_of_folder(systems, &known.os_id, volume, disk_of));
+            let mut owners = owners.unwrap_or_default().into_iter().map(|system| system.id.clone());
+            let system = owners.next().or_else(|| twin.system.clone());
+            also.extend(owners);
+            (system, format!("spare path, same file as {} on v{}", twin.path, twin.volume))
         }
         (None, Some(product)) => {
             let known = systems.iter().find(|system| system.title == product).map(|system| system.id.clone());
@@ -170,7 +211,39 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
         (None, None) => (None, "spare path, of a system that it does not name".to_string()),
     };
     let file = &mut files[index];
-    (file.role, file.system, file.description) = (Role::SparePath, system, description);
+    (file.role, file.system, file.also, file.description) = (Role::SparePath, system, also, description);
+}
+
+/// Two systems of one title get titles apart: by their disk, else by their partition, else by their place on it.
+pub(super) fn make_titles_differ(look: &mut Look<'_>) {
+    let volumes = &look.survey.volumes;
+    let titles: Vec<String> = look.survey.systems.iter().map(|system| system.title.clone()).collect();
+    let volume = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
+    let disk = |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.disk);
+    let place = |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.place.clone());
+    let told: Vec<Option<String>> = look
+        .survey
+        .systems
+        .iter()
+        .map(|system| {
+            let same: Vec<&System> = look.survey.systems.iter().filter(|other| other.title == system.title).collect();
+            if same.len() < 2 {
+                return None;
+            }
+            let is_told = |by: &dyn Fn(&System) -> Option<String>| {
+                let own = by(system)?;
+                (same.iter().filter(|other| by(other).as_ref() == Some(&own)).count() == 1).then_some(own)
+            };
+            let by_disk = |system: &System| disk(system).map(|disk| format!("disk {disk}"));
+            let by_path = |system: &System| Some(format!("{}{}", place(system)?, system.root_path));
+            is_told(&by_disk).or_else(|| is_told(&place)).or_else(|| is_told(&by_path)).or(Some(system.id.clone()))
+        })
+        .collect();
+    for ((system, title), told) in look.survey.systems.iter_mut().zip(titles).zip(told) {
+        if let Some(told) = told {
+            system.title = format!("{title}, {told}");
+        }
+    }
 }
 
 /// Two systems of one name get ids apart: `larkspur`, `larkspur-2`.

@@ -12,7 +12,7 @@ const EVENTS: u64 = 200; // offset in the metadata
 
 fn found(images: &[Image]) -> Vec<Volume> {
     let disks: Vec<Disk> = images.iter().map(|image| Disk::look(&image.device(), 512)).collect();
-    Volumes::find(&disks, &|_, _| false).list
+    Volumes::find(&disks).list
 }
 
 fn contents(volume: &Volume, path: &str) -> Vec<u8> {

@@ -8,7 +8,7 @@ use alloc::vec::Vec;
 use super::{DiskMatch, End, Hardware, Program, Reason, Start, Step, Target, Verdict};
 use crate::boot_variables::BootVariables;
 use crate::device_path::{DevicePath, HardDrive, View};
-use crate::load_option::{LoadOption, LoadOptionAttributes};
+use crate::load_option::LoadOption;
 
 /// Follows a start on this hardware with these variables.
 pub fn follow(boot: &BootVariables, hardware: &impl Hardware) -> Start {
@@ -99,7 +99,7 @@ impl<H: Hardware> Walk<'_, H> {
             if !option.is_active() {
                 return Verdict::NotActive;
             }
-            if option.attributes.contains(LoadOptionAttributes::CATEGORY_APP) {
+            if !option.is_for_booting() {
                 return Verdict::Category;
             }
         }

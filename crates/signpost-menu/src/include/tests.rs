@@ -46,7 +46,7 @@ impl Surroundings for Home {
     fn load_options(&self) -> Vec<LoadOptionSeen> {
         Vec::new()
     }
-    fn include_from(&self) -> Vec<usize> {
+    fn include_from(&self, _: usize) -> Vec<usize> {
         vec![0]
     }
     fn architecture(&self) -> &str {
@@ -57,7 +57,7 @@ impl Surroundings for Home {
 fn completed(home: &Home, entries: &str) -> (MenuDocument, Vec<String>) {
     let text = format!("format = 1\n[include]\nbls = true\n{entries}");
     let mut document = crate::parse(&text).unwrap();
-    let notes = complete(home, &mut document);
+    let notes = complete(home, Some(0), &mut document);
     (document, notes)
 }
 
@@ -124,7 +124,7 @@ fn what_the_menu_starts_already_is_not_taken_in_again() {
     let (document, _) = completed(&home, own);
     assert_eq!(titles(&document), ["a", "c", "b"], "one that cannot start is shown, with the reason");
     let mut off = crate::parse("format = 1\n[include]\nbls = false\n").unwrap();
-    assert!(complete(&home, &mut off).is_empty() && off.entries.is_empty());
+    assert!(complete(&home, Some(0), &mut off).is_empty() && off.entries.is_empty());
 }
 
 #[test]

@@ -56,7 +56,7 @@ impl VolumeIdentity {
     }
 
     /// Every stable name, the one that says most first.
-    fn names(&self) -> Vec<VolumeRef> {
+    pub fn names(&self) -> Vec<VolumeRef> {
         let with_number = |id: &Option<String>| Some((id.clone()?, self.partition?));
         [
             self.uuid.clone().map(VolumeRef::Uuid),

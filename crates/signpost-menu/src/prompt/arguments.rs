@@ -60,7 +60,9 @@ fn folders(hands: &impl Hands, system: &LinuxSystem, fstab: &str) -> Vec<(usize,
     let own = [ENTRY_FOLDER.to_string(), format!("/boot{ENTRY_FOLDER}")];
     let own = own.map(|folder| (system.root, format!("{}{folder}", below(system))));
     let mounted = MOUNTED.iter().filter_map(|at| mounted_at(hands, fstab, at));
-    let others = mounted.chain([system.boot]).chain(hands.include_from());
+    let home = hands.volumes().iter().position(|volume| volume.is_home);
+    let included = home.map(|home| hands.include_from(home)).unwrap_or_default();
+    let others = mounted.chain([system.boot]).chain(included);
     let mut folders = Vec::from(own);
     for volume in others {
         let folder = (volume, ENTRY_FOLDER.to_string());

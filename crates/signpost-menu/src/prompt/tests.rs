@@ -70,7 +70,7 @@ impl Surroundings for Made {
             fault: None,
         }]
     }
-    fn include_from(&self) -> Vec<usize> {
+    fn include_from(&self, _: usize) -> Vec<usize> {
         Vec::new()
     }
     fn architecture(&self) -> &str {

@@ -1,18 +1,18 @@
 use clap::Args;
 use serde::Serialize;
-use signpost_core::apply::carry_out;
 use signpost_core::history::Action;
 use signpost_core::hold::{Held, Log};
-use signpost_core::plan::{Plan, pass, plan};
-use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
+use signpost_core::home::newest_text;
+use signpost_core::plan::{Plan, pass, plan, remove};
+use signpost_core::rehearse::Outcome as StartOutcome;
 use signpost_core::{Code, Error, menu_file};
 
 use super::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
-use crate::{render, signals};
+use crate::render;
 
-/// Put the menu in force, with a way back
+/// Make the menu active, with a way back
 ///
 /// All variables are kept first; every write leaves a machine that starts; all of it is read back and
 /// rehearsed. `signpost undo` takes it back.
@@ -21,7 +21,10 @@ pub struct ApplyArgs {
     /// Show the plan, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Leave out this guard
+    /// Take all that is ours off the machine: entries, boot programs, menus; what started before starts again
+    #[arg(long, conflicts_with_all = ["home", "boot_program", "take_over"])]
+    remove: bool,
+    /// Override this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
     #[command(flatten)]
@@ -39,10 +42,15 @@ struct Applied<'a> {
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
-    let menu = menu_file::load(&app.menu_file(&machine))?;
     let mut history = app.history(&machine)?;
     let wishes = args.home.wishes()?;
-    let plan = plan(&app.look(&machine)?, &menu, &history, &wishes)?;
+    let (menu, plan) = if args.remove {
+        (None, remove(&app.look(&machine)?, &history)?)
+    } else {
+        let menu = menu_file::load(&app.menu_file(&machine))?;
+        let plan = plan(&app.look(&machine)?, &menu, &history, &wishes)?;
+        (Some(menu), plan)
+    };
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));
         pass(&plan.refusals, args.home.passes(args.despite))?;
@@ -50,19 +58,20 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     }
     pass(&plan.refusals, args.home.passes(args.despite))?;
     if !plan.writes.is_empty() {
-        app.confirm(|| render::plan::text(&plan), "Put this in force?")?;
+        let question = if args.remove { "Take this off the machine?" } else { "Make this active?" };
+        app.confirm(|| render::plan::text(&plan), question)?;
     }
-    signals::watch()?;
-    let record =
-        carry_out(&mut machine, &mut history, Action::Apply, &plan.writes, &signals::is_interrupted)?;
-    let look = app.look(&machine)?;
-    let outcome = rehearse(&look, &look.boot).outcome;
-    if outcome != plan.outcome {
-        let what = format!("planned: {}; rehearsed: {}", plan.outcome.text, outcome.text);
-        let way = "`signpost undo` takes back what was written".into();
-        return Err(Error::NotReadBack { what, way }.into());
+    let action = if args.remove { Action::Remove } else { Action::Apply };
+    let (record, outcome) = app.put(&mut machine, &mut history, action, (&plan.writes, &plan.outcome))?;
+    if let Some(menu) = &menu {
+        let look = app.look(&machine)?;
+        // What starts alike may be another menu.
+        if plan.home.is_some() && newest_text(&look).as_ref() != Some(&menu.text) {
+            let what = "the menu that is active is another than the one that was written".to_string();
+            return Err(Error::NotReadBack { what, way: "`signpost undo` takes back what was written".into() }.into());
+        }
+        Held::of(&look, menu, &plan, &wishes, &history)?.save(&machine.held_record())?;
     }
-    Held::of(&look, &menu, &plan, &wishes, &history)?.save(&machine.held_record())?;
     Log::load(&machine.hold_log())?.count_anew(&machine.hold_log())?;
     let applied = Applied { schema: signpost_core::SCHEMA, record, plan: &plan, outcome };
     app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));

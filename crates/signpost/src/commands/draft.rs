@@ -1,6 +1,7 @@
 use clap::{Args, ValueEnum};
 use signpost_core::draft::{Base, draft};
 use signpost_core::menu::document::Host;
+use signpost_core::news::Taken;
 use signpost_core::{edit, menu_file};
 
 use crate::app::{App, Outcome};
@@ -44,12 +45,17 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     if args.offer_removed {
         base.forget_all_but(&edit::ids(&path)?);
     }
-    let draft = draft(&app.look(&machine)?, &path, host, base)?;
+    let look = app.look(&machine)?;
+    let draft = draft(&look, &path, host, base)?;
     if !args.dry_run {
         if draft.is_different {
             menu_file::save(&path, &draft.text)?;
         }
         draft.base.save(&record)?;
+        if let Some(record) = machine.taken_record() {
+            Taken::now(&look).save(&record)?;
+        }
+        app.keep_known(&look);
     }
     app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
     Ok(Exit::Done)

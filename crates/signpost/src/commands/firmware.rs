@@ -1,18 +1,16 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::apply::carry_out;
 use signpost_core::firmware::{self, FirmwareChange, NewFirmwareEntry, Tidy, Wish};
-use signpost_core::history::{Action, Change};
+use signpost_core::history::Action;
 use signpost_core::menu::place::Place;
 use signpost_core::plan::pass;
-use signpost_core::rehearse::rehearse;
-use signpost_core::{Code, Error, Machine, Refusal, menu_file};
+use signpost_core::{Code, Machine, Refusal};
 
 use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::complete;
-use crate::failure::Exit;
-use crate::{render, signals};
+use crate::failure::{Exit, Failure};
+use crate::render;
 
 /// See, order and tidy the firmware's own entries
 ///
@@ -25,7 +23,7 @@ pub struct FirmwareArgs {
     /// Show what would be written, and write nothing
     #[arg(long, global = true)]
     dry_run: bool,
-    /// Leave out this guard
+    /// Override this guard
     #[arg(long, global = true, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
 }
@@ -96,7 +94,7 @@ enum What {
         #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: String,
     },
-    /// Show what may go: second entries, leftovers, numbers that do not exist; with --yes it goes
+    /// Show what can be removed: second entries, leftovers, numbers that do not exist; with --yes it is
     Tidy,
 }
 
@@ -104,7 +102,6 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     let is_question = matches!(args.what, What::List { .. });
     let (mut machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
     let history = app.history(&machine)?;
-    let menu = menu_file::load_text(&app.menu_file(&machine)).ok().flatten().map(|file| file.document);
     let look = app.look(&machine)?;
     let number = |name: &String| firmware::find(&look, name);
     let wish = match &args.what {
@@ -131,7 +128,7 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
         What::Use { entry, state } => Wish::Use(number(entry)?, state == "on"),
         What::Remove { entry } => Wish::Remove(number(entry)?),
     };
-    let change = firmware::change(&look, &history, menu.as_ref(), &wish)?;
+    let change = firmware::change(&look, &history, &wish)?;
     drop(look);
     pass(&change.refusals, is_overridden(args))?;
     if args.dry_run {
@@ -165,21 +162,8 @@ fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
 }
 
 /// Writes a change, and rehearses what came of it.
-pub(super) fn write(
-    app: &App<'_>,
-    machine: &mut Machine,
-    change: &FirmwareChange,
-) -> Result<(), crate::failure::Failure> {
+pub(super) fn write(app: &App<'_>, machine: &mut Machine, change: &FirmwareChange) -> Result<(), Failure> {
     let mut history = app.history(machine)?;
-    signals::watch()?;
-    let writes: &[Change] = &change.writes;
-    carry_out(machine, &mut history, Action::Firmware, writes, &signals::is_interrupted)?;
-    let look = app.look(machine)?;
-    let outcome = rehearse(&look, &look.boot).outcome;
-    if outcome != change.outcome {
-        let what = format!("planned: {}; rehearsed: {}", change.outcome.text, outcome.text);
-        let way = "`signpost undo` takes back what was written".into();
-        return Err(Error::NotReadBack { what, way }.into());
-    }
+    app.put(machine, &mut history, Action::Firmware, (&change.writes, &change.outcome))?;
     Ok(())
 }

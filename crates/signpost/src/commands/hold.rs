@@ -2,15 +2,14 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use signpost_core::Code;
-use signpost_core::apply::carry_out;
-use signpost_core::history::{Action, Change};
+use signpost_core::history::Action;
 use signpost_core::hold::{Held, Log, MAX_SAME, hold};
 use signpost_core::plan::pass;
 
 use super::{found_beside_us, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
-use crate::{render, signals};
+use crate::render;
 
 /// Put right again what was put in force: the boot order, our entries, the boot program, the menu
 ///
@@ -28,7 +27,7 @@ pub struct HoldArgs {
     /// Write systemd units into this folder, which run it at each start, after updates, and once a day
     #[arg(long, value_name = "DIR", conflicts_with_all = ["show", "log"])]
     units: Option<PathBuf>,
-    /// Leave out this guard
+    /// Override this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
 }
@@ -51,7 +50,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         return Ok(Exit::Done);
     }
     let mut history = app.history(&machine)?;
-    let held = Held::load(&machine.held_record())?;
+    let held = Held::load(&machine.held_record(), &history)?;
     let plan = hold(&app.look(&machine)?, &history, held.as_ref(), found_beside_us())?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
     if args.show {
@@ -68,10 +67,9 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         )));
     }
     pass(&plan.refusals, |refusal| Some(refusal.code) == args.despite)?;
-    signals::watch()?;
-    let writes: &[Change] = &plan.writes;
-    carry_out(&mut machine, &mut history, Action::Hold, writes, &signals::is_interrupted)?;
+    // Noted before it is tried: a firmware that refuses is not written to at every start for ever.
     log.note(&machine.hold_log(), machine.boot_id(), &plan.found, what)?;
+    app.put(&mut machine, &mut history, Action::Hold, (&plan.writes, &plan.outcome))?;
     app.report(&plan, || render::hold::done(&plan));
     Ok(Exit::Done)
 }

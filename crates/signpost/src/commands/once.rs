@@ -1,33 +1,39 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
+use signpost_core::history::Action;
 use signpost_core::menu_file;
-use signpost_core::once::set;
-use signpost_core::rehearse::rehearse;
+use signpost_core::once::once;
 
 use crate::app::{App, Outcome};
 use crate::complete;
 use crate::failure::Exit;
 use crate::render;
 
-/// Send the next start, and only that, to an entry of our menu, or to the menu itself
+/// Send the next start, and only that, to an entry of the menu, or to the menu itself
 ///
-/// It is the boot program that obeys: with host "firmware" nothing comes of it.
+/// Where our menu is active, that obeys; where the firmware's own list is the menu, its next boot is set.
 #[derive(Args)]
 pub struct OnceArgs {
-    /// The entry, or "menu" to show the menu whatever its policy
+    /// The entry, or "menu" to show our menu whatever its policy
     #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::once_targets))]
     entry: Option<String>,
     /// Take it back
     #[arg(long, conflicts_with = "entry")]
     clear: bool,
+    /// Show what would be written, and write nothing
+    #[arg(long)]
+    dry_run: bool,
 }
 
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
-    let (mut machine, _lock) = app.machine_to_change_unless(false)?;
-    let menu = menu_file::load(&app.menu_file(&machine))?;
-    set(&mut machine, &menu.document, args.entry.as_deref())?;
-    let look = app.look(&machine)?;
-    let rehearsal = rehearse(&look, &look.boot);
-    app.report(&rehearsal, || render::rehearse::outcome("Next: ", &rehearsal.outcome));
+    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let menu = menu_file::load_text(&app.menu_file(&machine)).ok().flatten();
+    let mut history = app.history(&machine)?;
+    let document = menu.map(|menu| menu.document);
+    let mut plan = once(&app.look(&machine)?, &history, document.as_ref(), args.entry.as_deref())?;
+    if !args.dry_run {
+        plan.outcome = app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?.1;
+    }
+    app.report(&plan, || render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next: ", &plan.outcome));
     Ok(Exit::Done)
 }

@@ -7,10 +7,10 @@ use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Show what would put the menu in force, and what would start then; write nothing
+/// Show what would make the menu active, and what would start then; write nothing
 #[derive(Args)]
 pub struct PlanArgs {
-    /// Leave out this guard
+    /// Override this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
     #[command(flatten)]

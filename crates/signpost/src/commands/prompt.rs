@@ -12,9 +12,11 @@ use signpost_core::firmware::{Wish, change};
 use signpost_core::menu::MenuDocument;
 use signpost_core::menu::prompt::{Prompt, Then, saved};
 use signpost_core::menu::resolve::StartTarget;
+use signpost_core::history::Action;
+use signpost_core::once::once;
 use signpost_core::plan::pass;
 use signpost_core::survey::Look;
-use signpost_core::{menu_file, once, prompt};
+use signpost_core::{menu_file, prompt};
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -148,8 +150,10 @@ impl Session<'_> {
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
-        let menu = menu_file::load(&self.app.menu_file(&machine))?;
-        once::set(&mut machine, &menu.document, id)?;
+        let menu = menu_file::load_text(&self.app.menu_file(&machine))?.map(|menu| menu.document);
+        let mut history = self.app.history(&machine)?;
+        let plan = once(&self.app.look(&machine)?, &history, menu.as_ref(), id)?;
+        self.app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?;
         Ok(String::new())
     }
 
@@ -157,7 +161,7 @@ impl Session<'_> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
         let history = self.app.history(&machine)?;
         let look = self.app.look(&machine)?;
-        let change = change(&look, &history, None, wish)?;
+        let change = change(&look, &history, wish)?;
         pass(&change.refusals, |_| false)?;
         drop(look);
         super::firmware::write(self.app, &mut machine, &change)?;

@@ -1,6 +1,7 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::rehearse::{WhatIf, rehearse_with};
+use signpost_core::menu::nearest::nearest;
+use signpost_core::rehearse::{Choice, State, rehearse_state};
 
 use crate::app::{App, Outcome};
 use crate::complete;
@@ -9,7 +10,7 @@ use crate::render;
 
 /// Follow a start from power-on to the system that starts, without a reboot
 ///
-/// Ends with 1 where nothing starts.
+/// Ends with 1 where nothing starts by itself.
 #[derive(Args)]
 pub struct RehearseArgs {
     /// What if this entry of our menu were chosen
@@ -50,8 +51,14 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     if let Some(order) = &args.order {
         boot.order.clone_from(order);
     }
-    let what_if = WhatIf { choose: args.choose.as_deref(), ..WhatIf::default() };
-    let rehearsal = rehearse_with(&look, &boot, &what_if);
+    let state = State { boot: &boot, ..State::of(&look) };
+    let rehearsal = rehearse_state(&look, state, args.choose.as_deref());
+    if let (Some(Choice::NoEntry(ids)), Some(id)) = (&rehearsal.choice, &args.choose) {
+        let near = nearest(id, ids.iter().map(String::as_str)).map(|near| format!("; did you mean {near}?"));
+        let all = || format!("; there are {}", ids.join(", "));
+        return Err(Failure::Usage(format!("the active menu has no entry {id}{}", near.unwrap_or_else(all))));
+    }
     app.show(&rehearsal, || render::rehearse::text(&rehearsal));
-    Ok(if rehearsal.outcome.is_start() { Exit::Done } else { Exit::Problems })
+    let is_start = rehearsal.outcome.is_start() && rehearsal.choice.is_none();
+    Ok(if is_start { Exit::Done } else { Exit::Problems })
 }

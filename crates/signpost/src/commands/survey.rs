@@ -35,6 +35,7 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
     if let Some(record) = record {
         // A machine that cannot be written to is surveyed all the same; then nothing is kept to compare with.
         let _ = Changes::keep(&record, &look.survey);
+        app.keep_known(&look);
     }
     Ok(Exit::Done)
 }

@@ -1,24 +1,27 @@
 use clap::Args;
 use signpost_core::Code;
-use signpost_core::apply::carry_out;
-use signpost_core::history::Action;
+use signpost_core::history::{Action, Progress};
 use signpost_core::plan::pass;
 use signpost_core::undo::undo;
 
 use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
-use crate::{render, signals};
+use crate::render;
 
-/// Take back the menu that was put in force last
+/// Undo the last step, or go back to before the step of a number
 ///
-/// Only what was written then is taken back: what the firmware or another system changed since stays.
+/// Only what was written since is undone, corrections by hold included: what the firmware or another system changed stays. A
+/// step that was interrupted is undone as far as it came; an undo that was interrupted is finished.
 #[derive(Args)]
 pub struct UndoArgs {
+    /// The number of a step, as `history` shows it: it and all that came after are undone
+    #[arg(value_name = "NUMBER")]
+    to: Option<u32>,
     /// Show what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Leave out this guard
+    /// Override this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
 }
@@ -26,20 +29,22 @@ pub struct UndoArgs {
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let mut history = app.history(&machine)?;
-    let undo = undo(&app.look(&machine)?, &history)?;
+    let mut undo = undo(&app.look(&machine)?, &history, args.to)?;
     if args.dry_run {
         app.show(&undo, || render::plan::undo(&undo, true));
         pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
         return Ok(Exit::Done);
     }
     pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
-    app.confirm(|| render::plan::undo(&undo, true), "Take this back?")?;
-    signals::watch()?;
+    app.confirm(|| render::plan::undo(&undo, true), "Undo this?")?;
     let action = Action::Undo { of: undo.of };
-    if carry_out(&mut machine, &mut history, action, &undo.writes, &signals::is_interrupted)?.is_none() {
-        // Nothing is left to take back, yet the step must not be offered again.
+    let (record, outcome) = app.put(&mut machine, &mut history, action, (&undo.writes, &undo.outcome))?;
+    if record.is_none() {
+        // Nothing is left to undo, yet the step must not be offered again.
         history.begin(action, &[], &machine.contents()?)?;
+        history.end(Progress::Done)?;
     }
+    undo.outcome = outcome;
     app.report(&undo, || render::plan::undo(&undo, false));
     Ok(Exit::Done)
 }

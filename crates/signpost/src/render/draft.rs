@@ -28,6 +28,7 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
     section(&mut text, "Added", added);
     section(&mut text, "Changed", draft.changed.iter().map(cells));
     section(&mut text, "Stays as it is", draft.kept.iter().map(cells));
+    section(&mut text, "Out of reach now (left as they are)", draft.out_of_reach.iter().map(cells));
     section(&mut text, "Start nothing any more (marked in the file)", draft.gone.iter().map(cells));
     if !draft.left.is_empty() {
         text.push_str(&format!("\n{}\n", style::heading("Not taken up")));

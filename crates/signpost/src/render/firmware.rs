@@ -55,7 +55,9 @@ fn used(entry: &ListedEntry) -> String {
 fn odd(entry: &ListedEntry) -> Vec<String> {
     let mut lines: Vec<String> = entry.findings.iter().map(|finding| format!("- {finding}")).collect();
     match &entry.secure_boot {
-        Some(verdict @ (Verdict::Refused(_) | Verdict::CannotTell(_))) => {
+        // What it leads to has said so already where that stands against the start.
+        Some(_) if matches!(entry.verdict, "unfit" | "may-start") => {}
+        Some(verdict @ (Verdict::Refused(_) | Verdict::CannotTell { .. })) => {
             lines.push(format!("- {}", verdict.text()));
         }
         Some(Verdict::Accepted(_)) | None => {}
@@ -85,8 +87,8 @@ pub fn done(change: &FirmwareChange) -> String {
 
 pub fn tidy(tidy: &Tidy) -> String {
     let mut text = String::new();
-    section(&mut text, "May go", &tidy.goes);
-    section(&mut text, "Stays, and is odd", &tidy.left);
+    section(&mut text, "Can be removed", &tidy.goes);
+    section(&mut text, "Stays, with problems", &tidy.left);
     if !text.is_empty() {
         text.push('\n');
     }

@@ -28,7 +28,7 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
     }
     let mut table = Table::new(&["", "id", "title", "kind", "starts"]);
     let mut folded = 0;
-    for (index, row) in rows.iter().enumerate() {
+    for row in rows {
         if row.group.is_some() && row.is_there && !row.is_default && !is_all {
             folded += 1;
             continue;
@@ -48,7 +48,7 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
             starts.push_str(" (found, not in the file)");
         }
         table.row([
-            format!("{mark} {}", index + 1),
+            format!("{mark} {indent}{}", row.number),
             row.id.clone(),
             format!("{indent}{}", row.title),
             row.kind.into(),

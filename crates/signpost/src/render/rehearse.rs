@@ -1,4 +1,4 @@
-use signpost_core::rehearse::{Outcome, Rehearsal};
+use signpost_core::rehearse::{Kind, Outcome, Rehearsal};
 
 use super::style;
 use super::table::Table;
@@ -28,9 +28,9 @@ pub fn text(rehearsal: &Rehearsal) -> String {
 pub fn outcome(word: &str, outcome: &Outcome) -> String {
     let text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
     let line = match outcome.kind {
-        "starts" => style::good(&outcome.text),
-        "may-start" | "waits" => style::odd(&outcome.text),
-        _ => style::bad(&outcome.text),
+        Kind::Starts => style::good(&outcome.text),
+        Kind::MayStart | Kind::WaitsAsAsked => style::odd(&outcome.text),
+        Kind::Waits | Kind::BuiltIn | Kind::Nothing => style::bad(&outcome.text),
     };
     text + word + &line + "\n"
 }

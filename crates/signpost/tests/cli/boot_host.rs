@@ -22,7 +22,7 @@ impl Host {
     fn new(spec: &BenchSpec) -> Self {
         let machine = TestMachine::new(spec);
         let program = machine.path("program.efi");
-        std::fs::write(&program, Program::new("Signpost").build()).unwrap();
+        std::fs::write(&program, Program::new("Signpost").boot_program().build()).unwrap();
         let host = Self { program: program.display().to_string(), machine };
         host.menu("timeout = 3", &[LARK, MERIDIAN]);
         host
@@ -181,7 +181,7 @@ fn the_spare_path_is_taken_only_where_it_is_free_or_ours() {
 #[test]
 fn a_home_volume_without_room_or_of_another_kind_is_refused() {
     let host = Host::small();
-    let mut large = Program::new("Signpost").build();
+    let mut large = Program::new("Signpost").boot_program().build();
     large.resize(5 << 20, 0);
     std::fs::write(&host.program, large).unwrap();
     let before = host.machine.everything();
@@ -234,7 +234,7 @@ fn the_boot_screen_is_shown_at_any_size() {
 fn no_boot_program_of_another_kind_is_put_there() {
     const ARM_64: u16 = 0xaa64;
     let host = Host::small();
-    std::fs::write(&host.program, Program::new("Signpost").machine(ARM_64).build()).unwrap();
+    std::fs::write(&host.program, Program::new("Signpost").boot_program().machine(ARM_64).build()).unwrap();
     let error = host.machine.fails(4, &host.with(&["apply", "--yes"]));
     assert!(error.contains("is built for") && error.contains("host = \"firmware\""), "{error}");
     std::fs::write(&host.program, b"no program").unwrap();

@@ -41,7 +41,7 @@ fn guest_disk() -> DiskSpec {
 impl Year {
     fn new() -> Self {
         let machine = TestMachine::new(&spec(vec![tidewater_disk()]));
-        std::fs::write(machine.path("program.efi"), Program::new("Signpost").build()).unwrap();
+        std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
         Self { machine, own: Vec::new() }
     }
 

@@ -1,6 +1,7 @@
 //! What the firmware holds.
 
 use serde::Serialize;
+use signpost_firmware::start::Verdict;
 
 /// What the firmware holds.
 #[derive(Clone, Debug, Default, Serialize)]
@@ -44,8 +45,15 @@ pub struct FirmwareEntry {
     pub target: Option<Target>,
     /// What it leads to or why not, in words.
     pub finding: String,
+    /// The same in one word: `starts`, `no-file`, `no-partition` and the like.
+    pub verdict: &'static str,
+    /// The same, as the firmware's rules have it; none where the option is broken.
+    #[serde(skip)]
+    pub(crate) judged: Option<Verdict>,
     /// The id of the system it starts.
     pub system: Option<String>,
+    /// Other systems that it starts as well as that one: their loaders lie in one place.
+    pub also: Vec<String>,
     #[serde(skip)]
     pub(in super::super) number_value: u16,
 }
@@ -64,6 +72,11 @@ pub struct Target {
 }
 
 impl FirmwareEntry {
+    /// The ids of the systems that it starts.
+    pub fn owners(&self) -> impl Iterator<Item = &String> {
+        self.system.iter().chain(&self.also)
+    }
+
     /// Its number.
     pub fn number(&self) -> u16 {
         self.number_value

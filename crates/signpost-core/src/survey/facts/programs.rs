@@ -21,6 +21,11 @@ pub struct System {
     pub root_path: String,
     /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
     pub boot: Option<usize>,
+    /// Number of the ESP that its `/etc/fstab` mounts.
+    pub esp: Option<usize>,
+    /// Its `ID` in `os-release`, before it is told from others of the same.
+    #[serde(skip)]
+    pub(crate) os_id: String,
     /// The image file that it lies in.
     pub image: Option<ImageFile>,
     /// Whether it is running.
@@ -130,6 +135,8 @@ pub struct StartupFile {
     pub description: String,
     /// The id of its system.
     pub system: Option<String>,
+    /// Other systems that it starts as well as that one: nothing tells whose it is.
+    pub also: Vec<String>,
     #[serde(skip)]
     pub(crate) hints: super::super::startup::Hints,
 }
@@ -169,9 +176,22 @@ pub enum Role {
     Unfit,
 }
 
+impl StartupFile {
+    /// The ids of the systems that it starts.
+    pub fn owners(&self) -> impl Iterator<Item = &String> {
+        self.system.iter().chain(&self.also)
+    }
+
+    /// Whether it is our boot program, wherever it stands.
+    pub(crate) fn is_ours(&self) -> bool {
+        self.role == Role::BootProgram || self.hints.is_boot_program
+    }
+}
+
 impl System {
     pub(in super::super) fn new(id: String, title: String, title_from: String, family: Family) -> Self {
         Self {
+            os_id: id.clone(),
             id,
             title,
             title_from,
@@ -179,6 +199,7 @@ impl System {
             root: None,
             root_path: "/".into(),
             boot: None,
+            esp: None,
             image: None,
             is_running: false,
             kernels: Vec::new(),

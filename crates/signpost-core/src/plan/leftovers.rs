@@ -1,0 +1,84 @@
+//! Programs and menus of ours that nothing names any more: older boot programs, homes from before.
+
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
+
+use super::After;
+use crate::error::Result;
+use crate::history::FileWrite;
+use crate::home::{self, BootProgram};
+use crate::survey::{Look, Role, StartupFile};
+
+/// What goes once a plan is carried out that makes this volume home, with this boot program: on it all but the program that
+/// was active before, elsewhere all that this machine put there.
+pub(super) fn of(
+    look: &Look<'_>,
+    (volume, program): (usize, &BootProgram),
+    after: &After,
+    machine_id: &str,
+) -> Result<Vec<FileWrite>> {
+    let named = after.named_files(look);
+    let is_named = |file: &StartupFile| named.iter().any(|(on, path)| file.volume == on + 1 && file.path.eq_ignore_ascii_case(path));
+    let programs: Vec<&StartupFile> =
+        look.survey.startup_files.iter().filter(|file| file.role == Role::BootProgram).collect();
+    let own = program.path();
+    let is_new = !programs.iter().any(|file| file.volume == volume + 1 && file.path.eq_ignore_ascii_case(&own));
+    let before: Vec<&StartupFile> = active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
+    let mut writes = Vec::new();
+    for file in &programs {
+        let is_home = file.volume == volume + 1;
+        let is_previous = before.iter().any(|active| active.volume == file.volume && active.path == file.path);
+        let goes = match is_home {
+            // Which one was there before the one that stays as it is, nobody can tell: it stays then.
+            true => is_new && !is_previous && !file.path.eq_ignore_ascii_case(&own),
+            false => is_old_home(look, file.volume - 1, machine_id),
+        };
+        if goes && !is_named(file) {
+            writes.extend(removal(look, file.volume - 1, &file.path, "the boot program")?);
+        }
+    }
+    for other in look.fat_volumes().filter(|other| *other != volume) {
+        let has_program = look.survey.startup_files.iter().any(|file| file.volume == other + 1 && file.is_ours() && is_named(file));
+        if !has_program && is_old_home(look, other, machine_id) {
+            for name in SLOT_NAMES {
+                writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
+            }
+        }
+    }
+    Ok(writes)
+}
+
+/// Whether a volume was home, by a menu that this very machine put there. Media that people take along are left alone.
+fn is_old_home(look: &Look<'_>, volume: usize, machine_id: &str) -> bool {
+    let facts = &look.survey.volumes[volume];
+    let is_removable = facts.disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
+    let is_removable = is_removable.is_some_and(crate::survey::Disk::is_removable);
+    let held = home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
+    !is_removable && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
+}
+
+/// Start-up files that a load option names now.
+fn active<'l>(look: &'l Look<'_>) -> impl Iterator<Item = &'l StartupFile> {
+    let targets = look.survey.firmware.entries.iter().filter_map(|entry| entry.target.as_ref());
+    targets.filter_map(|target| {
+        let file = look.survey.startup_file(target.volume - 1, &target.file)?;
+        look.survey.startup_files.get(file)
+    })
+}
+
+/// The removal of a file of ours; nothing, where it is not there.
+pub(super) fn removal(look: &Look<'_>, volume: usize, path: &str, what: &str) -> Result<Option<FileWrite>> {
+    let Some(location) = home::location(look, volume) else { return Ok(None) };
+    let before = look.machine.read_file(location, path, home::MAX_FILE)?;
+    if before.is_none() {
+        return Ok(None);
+    }
+    Ok(Some(FileWrite {
+        what: format!("remove {what} v{}:{path}", volume + 1),
+        volume: look.stable_name(volume)?.to_string(),
+        path: path.to_string(),
+        before,
+        after_sha256: None,
+        after: None,
+        location: Some(location),
+    }))
+}

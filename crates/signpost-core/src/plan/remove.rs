@@ -1,0 +1,92 @@
+//! Taking what is ours off a machine: load options, boot programs and slots on every home, variables.
+
+use signpost_firmware::boot_variables;
+use signpost_firmware::variable::VariableName;
+use signpost_menu::ours;
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
+
+use super::{Plan, guards, leftovers, state_after, words};
+use crate::error::Result;
+use crate::history::{Change, FileWrite, History, Write};
+use crate::rehearse::{State, rehearse_state};
+use crate::survey::{Disk, Look, OurVariables, hex};
+use crate::ways;
+
+/// Plans it. What started before our menu starts again.
+///
+/// # Errors
+/// Where the variables or a home cannot be read.
+pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
+    let contents = super::whole_contents(look)?;
+    let owned = history.owned();
+    let is_ours = |number: &u16| {
+        let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
+        let target = entry.and_then(|entry| entry.target.as_ref());
+        let file = target.and_then(|target| look.survey.startup_file(target.volume - 1, &target.file));
+        let leads_to_us = file.is_some_and(|file| look.survey.startup_files[file].is_ours());
+        let raw = look.boot.options.get(number).map(|option| &option.raw);
+        leads_to_us || owned.get(number).is_some_and(|(data, _)| Some(data) == raw)
+    };
+    let removed: Vec<u16> = look.boot.options.keys().copied().filter(is_ours).collect();
+    let order: Vec<u16> = look.boot.order.iter().copied().filter(|number| !removed.contains(number)).collect();
+    let mut variables = Vec::new();
+    if order != look.boot.order {
+        let what = format!("boot order {}", words(&order));
+        variables.push(Write::to(&contents, boot_variables::boot_order(&order), what, None));
+    }
+    for number in &removed {
+        let what = format!("remove entry {}, which is ours", hex(*number));
+        variables.push(Write::removal(&contents, VariableName::boot_option(*number), what));
+    }
+    if look.boot.next.is_some_and(|next| removed.contains(&next)) {
+        let what = "take the next boot back, which goes to it".to_string();
+        variables.push(Write::removal(&contents, VariableName::global("BootNext"), what));
+    }
+    for name in [ours::ONCE, ours::KEPT, ours::LAST, ours::LOG] {
+        let what = format!("remove our variable {name}");
+        variables.push(Write::removal(&contents, OurVariables::name(name), what));
+    }
+    variables.retain(|write| !write.is_done());
+    let files = files(look)?;
+    let after = state_after(look, &contents, &variables)?;
+    let state = after.state(&files);
+    let outcome = rehearse_state(look, state, None).outcome;
+    let mut refusals: Vec<_> = guards::nothing_starts(&outcome).into_iter().collect();
+    refusals.extend(guards::started_from(look, &removed));
+    let way = "`firmware add` gives it an entry of its own first";
+    refusals.extend(ways::last_way(look, State::of(look), state, way));
+    let mut writes: Vec<Change> = variables.into_iter().map(Change::Variable).collect();
+    writes.extend(files.into_iter().map(Change::File));
+    Ok(Plan {
+        schema: crate::SCHEMA,
+        entries: Vec::new(),
+        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
+        order_after: order.iter().map(|number| hex(*number)).collect(),
+        timeout_before: look.boot.timeout,
+        timeout_after: None,
+        writes,
+        home: None,
+        notes: vec!["units that run `signpost hold` are turned off by `systemctl disable`".into()],
+        refusals,
+        outcome,
+    })
+}
+
+/// Every file of ours on the machine's own disks.
+fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
+    let mut writes = Vec::new();
+    for volume in look.fat_volumes() {
+        let disk = look.survey.volumes[volume].disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
+        if disk.is_some_and(Disk::is_removable) && look.home() != Some(volume) {
+            continue;
+        }
+        let programs = look.survey.startup_files.iter().filter(|file| file.volume == volume + 1 && file.is_ours());
+        for path in programs.map(|file| file.path.clone()).collect::<Vec<_>>() {
+            writes.extend(leftovers::removal(look, volume, &path, "the boot program")?);
+        }
+        for name in SLOT_NAMES {
+            writes.extend(leftovers::removal(look, volume, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
+        }
+    }
+    Ok(writes)
+}

@@ -1,0 +1,212 @@
+//! The ways in which each system can be started, what of a machine is gone or only out of reach, and what a change loses.
+
+mod reach;
+
+use std::collections::BTreeSet;
+
+use serde::Serialize;
+use signpost_firmware::boot_variables::BootVariables;
+use signpost_firmware::start::volume_path;
+use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
+
+use crate::code::Code;
+use crate::error::Refusal;
+use crate::hardware::SurveyedHardware;
+use crate::rehearse::{self, State};
+use crate::survey::{Look, System, hex, owners_of_folder};
+
+pub use reach::{Reach, of_entry, of_load_option};
+
+/// One concrete means by which a system can be started.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Way {
+    /// The system's id.
+    pub system: String,
+    /// What it goes through.
+    pub through: Through,
+}
+
+/// What a way goes through.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Through {
+    /// An entry of the active menu, by its id.
+    Menu(String),
+    /// An entry of the firmware's, by its number.
+    FirmwareEntry(String),
+}
+
+/// The ways that work in a state, what is active counted and not what is only in a file.
+pub fn ways(look: &Look<'_>, state: State<'_>) -> BTreeSet<Way> {
+    let hardware = SurveyedHardware::new(look).with_planned(state.planned);
+    let mut ways = BTreeSet::new();
+    for number in state.boot.options.keys() {
+        let is_in_order = state.boot.order.contains(number) || state.boot.next == Some(*number);
+        for system in started_by_option(look, state.boot, &hardware, *number).filter(|_| is_in_order) {
+            ways.insert(Way { system, through: Through::FirmwareEntry(hex(*number)) });
+        }
+    }
+    if let Some((_, document)) = rehearse::active_menu(look, state.boot, &hardware) {
+        for entry in resolve(look, &document) {
+            if !rehearse::entry_starts(look, state.boot, &hardware, &entry) {
+                continue;
+            }
+            let systems = match &entry.target {
+                Ok(StartTarget::FirmwareEntry { number, .. }) => {
+                    started_by_option(look, state.boot, &hardware, *number).collect()
+                }
+                Ok(target) => started_by(look, target).into_iter().map(|system| system.id.clone()).collect(),
+                Err(_) => Vec::new(),
+            };
+            let through = || Through::Menu(entry.entry.id.clone());
+            ways.extend(systems.into_iter().map(|system| Way { system, through: through() }));
+        }
+    }
+    ways
+}
+
+/// The systems that a load option starts, where it is enabled and would start.
+fn started_by_option<'l>(
+    look: &'l Look<'_>,
+    boot: &BootVariables,
+    hardware: &SurveyedHardware<'_>,
+    number: u16,
+) -> impl Iterator<Item = String> + use<'l> {
+    let option = boot.options.get(&number).and_then(|option| option.decoded.as_ref().ok());
+    let verdict = option.filter(|option| option.is_active()).map(|option| signpost_firmware::start::locate(option, hardware));
+    let verdict = verdict.filter(|verdict| !verdict.starts_nothing());
+    let target = verdict.as_ref().and_then(|verdict| verdict.target().cloned());
+    let file = target.and_then(|target| look.survey.startup_file(target.partition, &volume_path(&target.path)));
+    let file = file.map(|file| &look.survey.startup_files[file]);
+    file.into_iter().flat_map(|file| file.owners().cloned())
+}
+
+/// The systems that a change from one state to another leaves without a way.
+pub fn lost_by<'l>(look: &'l Look<'_>, before: State<'_>, after: State<'_>) -> Vec<&'l System> {
+    let startable = |state| -> BTreeSet<String> { ways(look, state).into_iter().map(|way| way.system).collect() };
+    let (before, after) = (startable(before), startable(after));
+    let systems = look.survey.systems.iter();
+    systems.filter(|system| before.contains(&system.id) && !after.contains(&system.id)).collect()
+}
+
+/// The guard against losing the last way to a system.
+pub(crate) fn last_way(look: &Look<'_>, before: State<'_>, after: State<'_>, way: &str) -> Option<Refusal> {
+    let lost = lost_by(look, before, after);
+    let titles: Vec<&str> = lost.iter().map(|system| system.title.as_str()).collect();
+    (!titles.is_empty()).then(|| Refusal {
+        code: Code::LastWay,
+        message: format!("nothing that is active would start {} any more", titles.join(" and ")),
+        way: way.into(),
+    })
+}
+
+/// The systems that something in a menu starts.
+pub fn started_by<'l>(look: &'l Look<'_>, target: &StartTarget) -> Vec<&'l System> {
+    look.survey.systems.iter().filter(|system| is_started_by(look, system, target)).collect()
+}
+
+/// Whether something in a menu starts this system.
+pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
+    match target {
+        StartTarget::Program { volume, path, .. } => {
+            let file = look.survey.startup_file(*volume, path).map(|file| &look.survey.startup_files[file]);
+            file.is_some_and(|file| file.owners().any(|owner| *owner == system.id))
+        }
+        StartTarget::Linux { volume, kernel, args, root, .. } => is_kernel_of(look, system, (*volume, kernel), args, *root),
+        StartTarget::Image { volume, image, .. } => {
+            system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
+        }
+        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&hex(*number)),
+        StartTarget::BuiltIn | StartTarget::Group => false,
+    }
+}
+
+/// A kernel starts the system whose root its arguments name: the volume, and of several on it the subvolume.
+fn is_kernel_of(
+    look: &Look<'_>,
+    system: &System,
+    (volume, kernel): (usize, &str),
+    args: &str,
+    root: Option<usize>,
+) -> bool {
+    let has_kernel = || system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == kernel);
+    let Some(root) = root else { return has_kernel() };
+    if system.root != Some(root + 1) {
+        return false;
+    }
+    let beside = look.survey.systems.iter().filter(|other| other.root == system.root).count();
+    if beside < 2 {
+        return true;
+    }
+    match subvolume(args) {
+        Some(named) => named.trim_matches('/') == system.root_path.trim_matches('/'),
+        // What is mounted where nobody names a subvolume is the volume's own business; its kernel tells then.
+        None => has_kernel(),
+    }
+}
+
+/// The subvolume that arguments mount as the root.
+fn subvolume(args: &str) -> Option<&str> {
+    let flags = args.split_whitespace().filter_map(|word| word.strip_prefix("rootflags=")).next_back()?;
+    flags.split(',').find_map(|flag| flag.strip_prefix("subvol="))
+}
+
+/// The systems that an entry is for, also where what it starts is not there now.
+pub(crate) fn meant_by<'l>(look: &'l Look<'_>, resolved: &ResolvedEntry<'_>) -> Vec<&'l System> {
+    use signpost_menu::document::Starts;
+    if let Ok(target) = &resolved.target {
+        return started_by(look, target);
+    }
+    let volume_of = |name| look.resolve(name).ok();
+    match &resolved.entry.starts {
+        Starts::Efi { program, .. } | Starts::FirmwareEntry { target: Some(program), .. } => volume_of(&program.volume)
+            .map(|volume| of_path(look, volume, &program.path))
+            .unwrap_or_default(),
+        Starts::Linux(linux) => {
+            let root = volume_of(linux.root.as_ref().unwrap_or(&linux.volume));
+            let is_it = |system: &&System| root.is_some_and(|root| is_kernel_of(look, system, (root, ""), &linux.args, Some(root)));
+            look.survey.systems.iter().filter(is_it).collect()
+        }
+        Starts::FirmwareEntry { label, target: None, .. } => {
+            let entries = look.survey.firmware.entries.iter().filter(|entry| entry.label == *label);
+            entries.flat_map(|entry| of_load_entry(look, entry.number())).collect()
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// The systems that a load option is for, also where its file is not there now.
+pub(crate) fn of_load_entry<'l>(look: &'l Look<'_>, number: u16) -> Vec<&'l System> {
+    let Some(Ok(option)) = look.boot.options.get(&number).map(|option| &option.decoded) else { return Vec::new() };
+    let (Some(drive), Some(file)) = (option.path.hard_drive(), option.path.file()) else { return Vec::new() };
+    let volume = look.survey.disks.iter().find_map(|disk| {
+        let is_it = |partition: &&crate::survey::Partition| {
+            partition.number == drive.number && disk.path_signature(partition) == Some(drive.signature)
+        };
+        disk.partitions.iter().find(is_it)?.volume
+    });
+    volume.map(|volume| of_path(look, volume - 1, &volume_path(&file))).unwrap_or_default()
+}
+
+/// The systems whose loader stands, or stood, at a path of a volume.
+fn of_path<'l>(look: &'l Look<'_>, volume: usize, path: &str) -> Vec<&'l System> {
+    if let Some(file) = look.survey.startup_file(volume, path) {
+        let file = &look.survey.startup_files[file];
+        return file.owners().filter_map(|id| look.survey.system(id)).collect();
+    }
+    let mut parts = path.split('/').filter(|part| !part.is_empty());
+    let (efi, vendor) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+    if !efi.eq_ignore_ascii_case("efi") {
+        return Vec::new();
+    }
+    let disk_of = |volume: usize| look.survey.volumes.get(volume - 1).map(|volume| volume.disk);
+    let linux = owners_of_folder(&look.survey.systems, vendor, volume + 1, &disk_of);
+    if !linux.is_empty() {
+        return linux;
+    }
+    // Others show by their loaders: one of the same folder tells.
+    let start = format!("/efi/{}/", vendor.to_lowercase());
+    let beside = look.survey.startup_files.iter().filter(|file| file.path.to_lowercase().starts_with(&start));
+    let owner = beside.filter(|file| file.volume == volume + 1).flat_map(|file| file.owners()).next();
+    owner.and_then(|id| look.survey.system(id)).into_iter().collect()
+}
