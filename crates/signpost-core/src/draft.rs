@@ -23,7 +23,7 @@ use crate::survey::Look;
 use crate::ways::{self, Reach};
 
 pub use base::Base;
-pub(crate) use offer::{Body, Offer, free_id};
+pub(crate) use offer::{Body, Offer, free_id, is_hidden};
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::{Field, append};
 

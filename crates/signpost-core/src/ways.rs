@@ -91,7 +91,19 @@ pub fn lost_by<'l>(look: &'l Look<'_>, before: State<'_>, after: State<'_>) -> V
 
 /// The guard against losing the last way to a system.
 pub(crate) fn last_way(look: &Look<'_>, before: State<'_>, after: State<'_>, way: &str) -> Option<Refusal> {
-    let lost = lost_by(look, before, after);
+    last_way_but_for(look, before, after, way, &|_| false)
+}
+
+/// The same, but for systems of which somebody has said that they are not wanted.
+pub(crate) fn last_way_but_for(
+    look: &Look<'_>,
+    before: State<'_>,
+    after: State<'_>,
+    way: &str,
+    is_unwanted: &dyn Fn(&System) -> bool,
+) -> Option<Refusal> {
+    let lost = lost_by(look, before, after).into_iter().filter(|system| !is_unwanted(system));
+    let lost: Vec<&System> = lost.collect();
     let titles: Vec<&str> = lost.iter().map(|system| system.title.as_str()).collect();
     (!titles.is_empty()).then(|| Refusal {
         code: Code::LastWay,

@@ -294,16 +294,15 @@ impl<'a> Merge<'a> {
             let has_members = file.list().iter().any(|(_, group, _)| group.as_ref() == Some(id));
             // What is out of reach may be there the next time.
             let resolved = self.resolved.iter().find(|entry| entry.entry.id == *id);
-            let is_gone = resolved.is_some_and(|entry| {
-                entry.entry.starts == Starts::Group || ways::of_entry(self.look, entry) == Reach::Gone
-            });
-            if !is_gone {
+            let reach = resolved.map_or(Reach::OutOfReach, |entry| ways::of_entry(self.look, entry));
+            if reach == Reach::OutOfReach {
                 continue;
             }
             self.out.base.drop_key(&key);
             if is_untouched(file.entry(id)?, &written) && !has_members {
                 file.remove_entry(id)?;
-                let why = "is taken out: what it started is gone, and nobody had changed it".to_string();
+                let what = if reach == Reach::Gone { "what it started is gone" } else { "it is no longer offered" };
+                let why = format!("is taken out: {what}, and nobody had changed it");
                 self.out.changed.push(Line { id: id.clone(), why });
                 self.out.taken_out.push(id.clone());
             }

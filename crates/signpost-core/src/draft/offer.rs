@@ -115,11 +115,11 @@ fn make_keys_unique(offers: &mut [Offer]) {
 }
 
 /// Whether the menu file says that a system is not to be offered.
-pub(super) fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool {
+pub(crate) fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool {
     let loaders = || system.loaders.iter().map(|index| &look.survey.startup_files[*index]);
     document.hidden.iter().any(|hide| match &hide.what {
-        // Entries are hidden by their ids.
-        Hidden::Entry(_) => false,
+        // Entries are hidden by their ids: draft gives a system's own entry that of the system.
+        Hidden::Entry(id) => *id == system.id,
         Hidden::System(title) => *title == system.title,
         Hidden::Volume(volume) => look.resolve(volume).is_ok_and(|volume| {
             system.root == Some(volume + 1)

@@ -78,7 +78,7 @@ pub fn change(look: &Look<'_>, history: &History, wish: &Wish) -> Result<Firmwar
         Work { look, contents: &contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
     match wish {
         Wish::Order(first) => {
-            first.iter().try_for_each(|number| work.need_start(*number))?;
+            first.first().map_or(Ok(()), |number| work.need_start(*number))?;
             work.order(first);
         }
         Wish::Next(Some(number)) => {
@@ -263,12 +263,12 @@ impl Work<'_> {
         let state = after.state(&[]);
         let outcome = rehearse_state(self.look, state, None).outcome;
         let now_starts = rehearse(self.look).outcome;
+        let way = "`firmware use NUMBER on` or `firmware add` gives it another way first";
+        self.refusals.extend(ways::last_way(self.look, State::of(self.look), state, way));
         // Where nothing starts as it is, this change need not mend it.
         if guards::nothing_starts(&now_starts).is_none() {
             self.refusals.extend(guards::nothing_starts(&outcome));
         }
-        let way = "`firmware use NUMBER on` or `firmware add` gives it another way first";
-        self.refusals.extend(ways::last_way(self.look, State::of(self.look), state, way));
         let in_words = |order: &[u16]| order.iter().map(|number| hex(*number)).collect();
         Ok(FirmwareChange {
             schema: crate::SCHEMA,

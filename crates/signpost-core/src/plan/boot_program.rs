@@ -17,10 +17,9 @@ use crate::home::{self, BootProgram, Home};
 use crate::machine::Location;
 use crate::menu_file::MenuFile;
 use crate::news::News;
-use crate::rehearse::{State, rehearse_state};
+use crate::rehearse::rehearse_state;
 use crate::resolve::{ResolvedEntry, describe, resolve};
 use crate::survey::{Look, OurVariables, hex};
-use crate::ways;
 
 pub(super) fn plan(
     look: &Look<'_>,
@@ -72,7 +71,7 @@ pub(super) fn plan(
     refusals.extend(guards::started_from(look, &removed));
     refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
     refusals.extend(news.refusal());
-    refusals.extend(ways::last_way(look, State::of(look), state, super::LAST_WAY));
+    refusals.extend(super::last_way(look, &menu.document, state));
     let verdict = look.secure_boot_verdict_of(program.bytes());
     refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
     refusals.extend(super::default_refused(look, &resolved, &opening));

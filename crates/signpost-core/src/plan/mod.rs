@@ -16,6 +16,7 @@ use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::policy::{Opening, Situation, open};
 
+use crate::draft;
 use crate::error::{Error, Refusal, Result};
 use crate::hardware::SurveyedHardware;
 use crate::history::{Change, FileWrite, History, Write};
@@ -23,7 +24,7 @@ use crate::home::BootProgram;
 use crate::menu_file::MenuFile;
 use crate::rehearse::{Outcome, State, rehearse_state};
 use crate::resolve::{ResolvedEntry, faults, opening, resolve};
-use crate::survey::{Look, OurVariables, hex};
+use crate::survey::{Look, OurVariables, System, hex};
 use crate::ways;
 use options::Numbers;
 pub use remove::remove;
@@ -175,7 +176,7 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     plan.refusals.extend(guards::default_left_out(&plan.entries, default.as_deref()));
     plan.refusals.extend(guards::foreign_changes(look, &plan));
     plan.refusals.extend(guards::started_from(look, &removed));
-    plan.refusals.extend(ways::last_way(look, State::of(look), after.state(&[]), LAST_WAY));
+    plan.refusals.extend(last_way(look, document, after.state(&[])));
     plan.refusals.extend(default_refused(look, &resolved, &opening));
     Ok(plan)
 }
@@ -192,8 +193,13 @@ fn whole_contents(look: &Look<'_>) -> Result<Contents> {
     }
 }
 
-/// The way on where a plan would lose the last way to a system.
-const LAST_WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it";
+/// The guard against losing the last way to a system, but for those that the menu file hides.
+fn last_way(look: &Look<'_>, document: &MenuDocument, after: State<'_>) -> Option<Refusal> {
+    const WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it; `entry hide` says that \
+                       it is not wanted";
+    let is_hidden = |system: &System| draft::is_hidden(look, document, system);
+    ways::last_way_but_for(look, State::of(look), after, WAY, &is_hidden)
+}
 
 /// The default, where Secure Boot will refuse it.
 fn default_refused(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], opening: &Opening) -> Option<Refusal> {

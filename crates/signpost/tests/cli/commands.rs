@@ -80,7 +80,7 @@ fn a_second_run_that_changes_the_machine_is_refused() {
 #[test]
 fn an_empty_history_says_so() {
     let machine = TestMachine::small();
-    assert_eq!(machine.ok(&["history"]), "Nothing was put in force yet.\n");
+    assert_eq!(machine.ok(&["history"]), "Nothing was done yet.\n");
     let error = machine.fails(4, &["undo", "--yes"]);
-    assert!(error.contains("nothing was put in force that could be taken back"), "{error}");
+    assert!(error.contains("there is nothing that could be undone"), "{error}");
 }

@@ -150,8 +150,11 @@ fn the_last_way_to_a_system_and_to_anything_stays() {
     let machine = TestMachine::small();
     let error = machine.fails(3, &["firmware", "remove", "1", "--yes"]);
     assert!(error.contains("last-way") && error.contains("Meridian Desktop 4"), "{error}");
-    let error = machine.fails(3, &["firmware", "use", "1", "off"]);
-    assert!(error.contains("nothing-starts"), "{error}");
+    for despite in [&[][..], &["--despite", "last-way"]] {
+        let error = machine.fails(3, &[&["firmware", "use", "1", "off"], despite].concat());
+        let code = if despite.is_empty() { "last-way" } else { "nothing-starts" };
+        assert!(error.contains(code), "{error}");
+    }
     machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi", "--first", "--args", "quiet"]);
     assert_eq!(machine.boot().order, [0, 1]);
     machine.ok(&["firmware", "add", "Copy", "v3:/EFI/BOOT/BOOTX64.EFI", "--unused"]);
@@ -224,7 +227,7 @@ fn hold_makes_what_was_removed_and_leaves_what_was_changed_since() {
     machine.ok(&["undo", "--yes"]);
     installer(&machine, &[1]);
     let said = machine.ok(&["hold"]);
-    assert!(said.contains("taken back, so there is nothing to hold"), "{said}");
+    assert!(said.contains("no menu is active, so there is nothing to hold"), "{said}");
 }
 
 #[test]

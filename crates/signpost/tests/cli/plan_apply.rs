@@ -73,7 +73,9 @@ fn ours_change_in_place_and_go_when_the_menu_drops_them() {
     let said = machine.ok(&["apply", "--yes"]);
     assert!(said.contains("change entry 0000 \"Larkspur Linux\"") && said.contains("1 write,"), "{said}");
     machine.write("menu.toml", &menu("", &[MERIDIAN]));
-    machine.ok(&["apply", "--yes"]);
+    let error = machine.fails(3, &["apply", "--yes"]);
+    assert!(error.contains("refused (last-way): nothing that is active would start Larkspur any more"), "{error}");
+    machine.ok(&["apply", "--yes", "--despite", "last-way"]);
     assert_eq!(machine.boot().order, [1]);
     assert!(!machine.boot().options.contains_key(&0));
     // Meridian was only adopted: without it in the menu it stays.
@@ -209,7 +211,7 @@ fn undo_keeps_what_the_firmware_and_other_systems_wrote_since() {
     let boot = machine.boot();
     assert_eq!((boot.order.as_slice(), boot.timeout), (&[7, 1, 8][..], Some(0)));
     assert_eq!(boot.options.keys().copied().collect::<Vec<_>>(), [1, 7]);
-    assert!(machine.fails(4, &["undo", "--yes"]).contains("nothing was put in force"));
+    assert!(machine.fails(4, &["undo", "--yes"]).contains("there is nothing that could be undone"));
 }
 
 #[test]
