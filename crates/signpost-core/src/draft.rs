@@ -5,6 +5,7 @@ mod base;
 mod kernels;
 mod merge;
 mod offer;
+mod reset;
 mod starts;
 mod text;
 
@@ -23,6 +24,7 @@ use crate::survey::Look;
 use crate::ways::{self, Reach};
 
 pub use base::Base;
+pub use reset::reset;
 pub(crate) use offer::{Body, Offer, free_id, is_hidden};
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::{Field, append};

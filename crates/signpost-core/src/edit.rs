@@ -16,6 +16,7 @@ use signpost_menu::{MenuDocument, document};
 use crate::error::{Error, Result};
 use crate::menu_file;
 
+pub use crate::draft::reset;
 pub use add::{AddedEntry, NewEntry, add};
 pub use block::{block, replace_block};
 pub use entries::{HiddenThing, Where, edit, hidden, hide, move_entry, remove, rename, reveal, volume_named};
@@ -45,14 +46,17 @@ pub fn ids(path: &Path) -> Result<Vec<String>> {
 pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
     let lower = name.to_lowercase();
     let entries = &document.entries;
-    let whole = |entry: &document::Entry| entry.id == name || entry.title.to_lowercase() == lower;
     let start = |entry: &document::Entry| {
         !lower.is_empty() && (entry.id.starts_with(&lower) || entry.title.to_lowercase().starts_with(&lower))
     };
     let matching = |is_it: &dyn Fn(&document::Entry) -> bool| -> Vec<usize> {
         entries.iter().enumerate().filter(|(_, entry)| is_it(entry)).map(|(index, _)| index).collect()
     };
-    let mut found = matching(&whole);
+    // An id names one entry, whatever others are called.
+    let mut found = matching(&|entry| entry.id == name);
+    if found.is_empty() {
+        found = matching(&|entry| entry.title.to_lowercase() == lower);
+    }
     if found.is_empty() {
         found = matching(&start);
     }
@@ -69,7 +73,7 @@ pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
             };
             Err(wrong(format!("there is no entry {name}; {hint}")))
         }
-        several => Err(wrong(format!("{name} may be each of {}; write more of it", ids(several)))),
+        several => Err(wrong(format!("{name} is ambiguous: it fits {}; write more of it", ids(several)))),
     }
 }
 

@@ -265,10 +265,13 @@ fn decided_order(look: &Look<'_>, held: &Held, history: &History, writes: &[Writ
     let made = writes.iter().filter_map(|write| write.variable_name().boot_option_number());
     let exists = |number: &u16| look.boot.options.contains_key(number);
     let owned = history.owned();
-    // One that had to be made anew may have another number by now.
+    let is_ours = |number: &u16, data: &Vec<u8>| look.boot.options.get(number).is_some_and(|option| option.raw == *data);
+    // One that had to be made anew may have another number by now; and another system may have taken the number of ours.
     let number = |held: &HeldEntry| {
-        let own = owned.iter().find(|(number, (_, entry))| *entry == held.entry && exists(number));
-        own.map(|(number, _)| *number).or_else(|| number_of(&held.number))
+        let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);
+        let there = own.clone().find(|(number, (data, _))| is_ours(number, data));
+        let was_ours = own.next().is_some();
+        there.map(|(number, _)| *number).or_else(|| number_of(&held.number).filter(|_| !was_ours))
     };
     let ours: Vec<u16> = held.ours.iter().filter_map(number).filter(|number| exists(number)).collect();
     let made: Vec<u16> = made.filter(|number| !ours.contains(number)).collect();

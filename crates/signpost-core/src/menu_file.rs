@@ -1,6 +1,6 @@
 //! The menu file on disk.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use signpost_menu::{MenuDocument, Problem, parse};
 
@@ -34,13 +34,40 @@ pub fn load_text(path: &Path) -> Result<Option<MenuFile>> {
     Ok(Some(MenuFile { text, document }))
 }
 
-/// Writes a menu file, once its text holds.
+/// Writes a menu file, once its text holds. What stood there before is kept beside it; a file that says the same is left
+/// alone.
 ///
 /// # Errors
 /// Where it does not, or cannot be written.
 pub fn save(path: &Path, text: &str) -> Result<()> {
     check(path, text)?;
+    let Some(before) = read_bytes(path)? else { return write_durably(path, text.as_bytes()) };
+    if before == text.as_bytes() {
+        return Ok(());
+    }
+    write_durably(&before_last_change(path), &before)?;
     write_durably(path, text.as_bytes())
+}
+
+/// Where the menu file as it was before the last change is kept.
+pub fn before_last_change(path: &Path) -> PathBuf {
+    let mut name = path.file_name().map(std::ffi::OsStr::to_os_string).unwrap_or_default();
+    name.push(".before");
+    path.with_file_name(name)
+}
+
+/// Brings the menu file back as it was before the last change; done twice, all is as it is now.
+///
+/// # Errors
+/// Where none is kept, or one of the two cannot be read or written.
+pub fn bring_back(path: &Path) -> Result<()> {
+    let kept = before_last_change(path);
+    let before = read_bytes(&kept)?.ok_or_else(|| {
+        Error::unusable(&kept, "the menu file was not changed by a command yet, so nothing is kept of before")
+    })?;
+    let now = read_bytes(path)?.unwrap_or_default();
+    write_durably(path, &before)?;
+    write_durably(&kept, &now)
 }
 
 /// Reads a text as a menu file.
@@ -53,12 +80,16 @@ pub fn check(path: &Path, text: &str) -> Result<MenuDocument> {
         .map_err(|problems| Error::MenuFile { file: path.display().to_string(), problems })
 }
 
+fn read_bytes(path: &Path) -> Result<Option<Vec<u8>>> {
+    match std::fs::read(path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(Error::unusable(path, error)),
+    }
+}
+
 fn read(path: &Path) -> Result<Option<String>> {
-    let bytes = match std::fs::read(path) {
-        Ok(bytes) => bytes,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(Error::unusable(path, error)),
-    };
+    let Some(bytes) = read_bytes(path)? else { return Ok(None) };
     String::from_utf8(bytes).map(Some).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;

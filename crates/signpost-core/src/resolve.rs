@@ -60,6 +60,8 @@ pub struct MenuRow {
     pub is_there: bool,
     /// What it starts, or why it cannot.
     pub starts: String,
+    /// Why the menu's host cannot start it, though it is there.
+    pub host_cannot: Option<String>,
     /// What else is worth saying.
     pub notes: Vec<String>,
 }
@@ -87,6 +89,7 @@ pub fn rows(look: &Look<'_>, document: &MenuDocument) -> Vec<MenuRow> {
             is_included: resolved.entry.line == 0,
             is_there: resolved.target.is_ok(),
             starts: describe(look, &resolved),
+            host_cannot: crate::plan::host_cannot(look, document.settings.host, &resolved),
             notes: resolved.notes,
         })
         .collect()

@@ -1,7 +1,7 @@
-//! Volumes that kernel arguments name, looked for on the machine.
+//! Kernel arguments: single words added and dropped, and the volumes that they name, looked for on the machine.
 
 use alloc::format;
-use alloc::string::String;
+use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::linux_files::named;
@@ -52,5 +52,47 @@ fn not_there(around: &impl Surroundings, word: &str, volume: &VolumeRef) -> Opti
             Some(format!("{word} names no volume of this machine{hint}"))
         }
         Err(error @ Unresolved::Several { .. }) => Some(format!("{word} is ambiguous: {error}")),
+    }
+}
+
+/// Whether a text only adds (`+single`) and drops (`-quiet`) single words.
+pub fn is_change(text: &str) -> bool {
+    let is_one = |word: &str| word.starts_with(['+', '-']) && word.len() > 1;
+    !text.trim().is_empty() && text.split_whitespace().all(is_one)
+}
+
+/// Arguments with single words added and dropped; a word is dropped by itself, or by what stands before its `=`.
+///
+/// # Errors
+/// Where one that is to be dropped is not there.
+pub fn changed_words(args: &str, changes: &str) -> Result<String, String> {
+    let mut words: Vec<String> = args.split_whitespace().map(ToString::to_string).collect();
+    for change in changes.split_whitespace() {
+        let word = change.get(1..).unwrap_or_default();
+        let is_it = |held: &String| held == word || held.split('=').next() == Some(word);
+        if change.starts_with('+') {
+            // Said twice, it is there once.
+            if !words.iter().any(|held| held == word) {
+                words.push(word.to_string());
+            }
+        } else if words.iter().any(is_it) {
+            words.retain(|held| !is_it(held));
+        } else {
+            return Err(format!("the arguments have no {word}; they are: {args}"));
+        }
+    }
+    Ok(words.join(" "))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_are_added_once_and_dropped_by_their_name() {
+        assert!(is_change("+single -quiet") && !is_change("root=x +single") && !is_change(""));
+        assert_eq!(changed_words("root=a ro quiet", "+single -quiet -root"), Ok("ro single".into()));
+        assert_eq!(changed_words("ro", "+ro"), Ok("ro".into()));
+        assert!(changed_words("ro", "-quiet").unwrap_err().contains("have no quiet; they are: ro"));
     }
 }

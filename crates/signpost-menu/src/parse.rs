@@ -194,13 +194,11 @@ fn hide(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option<Hide> {
 }
 
 fn check_ids(reader: &mut Reader<'_>, entries: &[Entry]) {
-    for (index, entry) in entries.iter().enumerate() {
+    for (id, at, line) in reader.doubled_ids() {
+        reader.problem(at, format!("the id \"{id}\" stands twice; the entry on line {line} has it"));
+    }
+    for entry in entries {
         let at = reader.remembered(&format!("entry {}", entry.line));
-        if let Some(first) = entries.iter().take(index).find(|before| before.id == entry.id) {
-            let message =
-                format!("the id \"{}\" stands twice; the entry on line {} has it", entry.id, first.line);
-            reader.problem(at, message);
-        }
         if RESERVED_IDS.contains(&entry.id.as_str()) {
             reader.problem(at, format!("\"{}\" means something else and is no id for an entry", entry.id));
         }

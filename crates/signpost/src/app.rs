@@ -23,6 +23,9 @@ use crate::signals;
 
 pub type Outcome = Result<Exit, Failure>;
 
+/// What stands for the machine's own menu file where an option is given without one.
+pub const OWN_MENU: &str = "the machine's own";
+
 /// The command line's state.
 pub struct App<'a> {
     global: &'a Global,
@@ -119,8 +122,13 @@ impl<'a> App<'a> {
         Ok(recipes)
     }
 
+    /// The menu file, where one was named.
+    pub fn named_menu(&self) -> Option<&Path> {
+        self.global.menu.as_deref().filter(|menu| menu.as_os_str() != OWN_MENU)
+    }
+
     pub fn menu_file(&self, machine: &Machine) -> PathBuf {
-        self.global.menu.clone().unwrap_or_else(|| machine.menu_file())
+        self.named_menu().map_or_else(|| machine.menu_file(), Path::to_path_buf)
     }
 
     pub fn history(&self, machine: &Machine) -> Result<History, Failure> {

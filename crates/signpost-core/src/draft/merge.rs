@@ -160,12 +160,7 @@ impl<'a> Merge<'a> {
 
     /// All keys of an offer but its id.
     fn fields(&self, offer: &Offer, fates: &[Fate]) -> BTreeMap<String, Field> {
-        let mut fields: BTreeMap<String, Field> =
-            offer.body.iter().map(|(key, value)| ((*key).to_string(), value.clone())).collect();
-        if let Some(Some(group)) = self.group_id(offer, fates) {
-            fields.insert("in".into(), group.into());
-        }
-        fields
+        fields_of(offer, self.group_id(offer, fates).flatten().as_deref())
     }
 
     /// Takes over what is different now into an entry that stands, but for what was changed by hand.
@@ -309,6 +304,16 @@ impl<'a> Merge<'a> {
         }
         Ok(())
     }
+}
+
+/// All keys of an offer but its id, in this group.
+pub(super) fn fields_of(offer: &Offer, group: Option<&str>) -> BTreeMap<String, Field> {
+    let mut fields: BTreeMap<String, Field> =
+        offer.body.iter().map(|(key, value)| ((*key).to_string(), value.clone())).collect();
+    if let Some(group) = group {
+        fields.insert("in".into(), group.into());
+    }
+    fields
 }
 
 /// Whether an entry made by hand starts the very kernel that is offered, with the same arguments.

@@ -65,6 +65,8 @@ pub struct AddedEntry {
     pub title: String,
     /// Where what it says comes from.
     pub why: String,
+    /// Whether it is new, and did not stand there already.
+    pub is_new: bool,
 }
 
 /// The file's text with an entry more, behind all others; every file that it names is there, unless it goes unchecked.
@@ -98,6 +100,12 @@ pub fn add(
         }
     };
     let title = title.map_or(own_title, str::to_string);
+    if let NewEntry::Plain { starts, .. } = new
+        && let Some(held) = file.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
+    {
+        let why = "it was in the menu already".to_string();
+        return Ok((file.text, AddedEntry { id: held.id.clone(), title, why, is_new: false }));
+    }
     let taken: Vec<String> = file.document.entries.iter().map(|entry| entry.id.clone()).collect();
     let id = draft::free_id(&slug(&title), &taken);
     let text = draft::append(&file.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
@@ -105,9 +113,9 @@ pub fn add(
     if let Some(entry) = document.entry(&id).filter(|_| !is_unchecked)
         && let Err(why) = resolve_entry(look, &document, entry).target
     {
-        return Err(wrong(format!("{title} would not start: {why}; --unchecked takes it all the same")));
+        return Err(wrong(format!("{title} would not start: {why}; --unchecked takes it anyway")));
     }
-    Ok((text, AddedEntry { id, title, why }))
+    Ok((text, AddedEntry { id, title, why, is_new: true }))
 }
 
 fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Body)> {
@@ -122,7 +130,7 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
             wrong(format!("{}: {error}{}", facts.where_it_is(), nearest_folder(look, volume, path)))
         })?;
         Pe::decode(&head)
-            .map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it all the same")))?;
+            .map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it anyway")))?;
     }
     let system = look
         .survey

@@ -5,6 +5,7 @@ use std::path::Path;
 use serde::Serialize;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Hidden, Hide};
+use signpost_menu::kernel_args::{changed_words, is_change};
 use signpost_menu::place::{Place, VolumeRef};
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
@@ -13,7 +14,7 @@ use crate::code::Code;
 use crate::ways::is_started_by;
 use crate::error::{Refusal, Result};
 use crate::menu_file;
-use crate::resolve::resolve;
+use crate::resolve::{resolve, resolve_entry};
 use crate::survey::Look;
 
 /// Where an entry goes.
@@ -62,16 +63,18 @@ pub fn edit(
     look: &Look<'_>,
     path: &Path,
     name: &str,
-    assignments: &[String],
-    drops: &[String],
+    (assignments, drops): (&[String], &[String]),
+    is_unchecked: bool,
 ) -> Result<(String, String)> {
-    change(path, name, |table| {
-        for assignment in assignments {
-            let (key, value) = assignment
-                .split_once('=')
-                .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
-            let key = key.trim();
-            set(table, key, value_of(key, &stable(look, key, value.trim())?));
+    let (text, id) = change(path, name, |table| {
+        for (key, value) in assigned(assignments)? {
+            if key == "args" && is_change(&value) {
+                let held = table.get(&key).and_then(Item::as_str).unwrap_or_default();
+                let changed = changed_words(held, &value).map_err(wrong)?;
+                set(table, &key, Value::from(changed));
+                continue;
+            }
+            set(table, &key, value_of(&key, &stable(look, &key, &value)?));
         }
         for key in drops {
             if table.remove(key).is_none() {
@@ -80,7 +83,42 @@ pub fn edit(
             }
         }
         Ok(())
-    })
+    })?;
+    if !is_unchecked {
+        check_start(look, path, &text, name, &id)?;
+    }
+    Ok((text, id))
+}
+
+/// Keys and values as typed. Words that follow `args=+word` and are no assignment of their own, change arguments too.
+fn assigned(assignments: &[String]) -> Result<Vec<(String, String)>> {
+    let mut all: Vec<(String, String)> = Vec::new();
+    for assignment in assignments {
+        match (assignment.split_once('='), all.last_mut()) {
+            (_, Some((key, value))) if key == "args" && is_change(value) && is_change(assignment) => {
+                value.push_str(&format!(" {assignment}"));
+            }
+            (Some((key, value)), _) => all.push((key.trim().to_string(), value.trim().to_string())),
+            (None, _) => {
+                return Err(wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")));
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// An entry that started something before must do so after: what it names is there.
+fn check_start(look: &Look<'_>, path: &Path, text: &str, name: &str, id: &str) -> Result<()> {
+    let before = menu_file::load(path)?.document;
+    let index = find(&before, name)?;
+    let after = menu_file::check(path, text)?;
+    let (Some(held), Some(entry)) = (before.entries.get(index), after.entries.get(index)) else { return Ok(()) };
+    let fault = resolve_entry(look, &after, entry).target.err();
+    let fault = fault.filter(|_| held.starts != entry.starts);
+    match fault {
+        Some(fault) => Err(wrong(format!("{id} would not start: {fault}; --unchecked takes it anyway"))),
+        None => Ok(()),
+    }
 }
 
 /// The file's text with a change to one entry; and the entry's id before.
@@ -233,6 +271,11 @@ pub fn hide(
 ) -> Result<(String, HiddenThing, Option<Refusal>)> {
     let (mut text, document) = MenuText::load(path)?;
     let mut refusal = None;
+    // What is hidden already, and so stands in the menu no more, is named as `reveal` names it.
+    let is_hidden_entry = |hide: &&Hide| hide.what == Hidden::Entry(what.to_string());
+    if let Some(held) = document.hidden.iter().find(is_hidden_entry).filter(|_| document.entry(what).is_none()) {
+        return Ok((text.finish(path)?, thing(held), None));
+    }
     let (key, value) = if let Some(system) = look.survey.systems.iter().find(|system| system.title == what) {
         ("system", system.title.clone())
     } else if let Some(place) = what.contains('/').then(|| Place::parse(what).ok()).flatten() {
@@ -246,6 +289,10 @@ pub fn hide(
         refusal = stands;
         ("entry", id)
     };
+    let named = format!("{key} {value}");
+    if let Some(held) = document.hidden.iter().map(thing).find(|held| held.what == named) {
+        return Ok((text.finish(path)?, held, refusal));
+    }
     let mut table = Table::new();
     table.insert(key, Item::Value(Value::from(value.as_str())));
     if let Some(why) = why {

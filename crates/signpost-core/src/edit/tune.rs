@@ -3,14 +3,14 @@
 use std::path::Path;
 
 use serde::Serialize;
-use signpost_menu::MenuDocument;
+use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_menu::document::{Show, Timeout};
 use signpost_menu::nearest::nearest;
 use toml_edit::{Item, Value};
 
 use super::keys::{KEYS, Key, values};
 use super::{MenuText, find, wrong};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::menu_file;
 
 /// What `tune` did, or would do.
@@ -44,7 +44,7 @@ pub struct Setting {
 /// # Errors
 /// Where a key or a value is wrong: all of them at once, each with what would be right.
 pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tuned> {
-    let (mut text, before) = MenuText::load(path)?;
+    let (mut text, before, fault) = loaded(path)?;
     let mut errors = Vec::new();
     for assignment in assignments {
         if let Err(why) = assign(&mut text, &before, assignment) {
@@ -60,7 +60,11 @@ pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tu
     if !errors.is_empty() {
         return Err(wrong(errors.join("\n")));
     }
-    let text = text.finish(path)?;
+    // What is wrong with the file may be what is set here; where it is not, that is what there is to say.
+    let text = match (text.finish(path), fault) {
+        (Err(_), Some(fault)) => return Err(fault),
+        (text, _) => text?,
+    };
     let after = menu_file::check(path, &text)?;
     let settings = KEYS.into_iter().zip(values(&before)).zip(values(&after));
     let settings = settings.map(|((key, before), value)| Setting {
@@ -69,6 +73,21 @@ pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tu
         value,
     });
     Ok(Tuned { schema: crate::SCHEMA, settings: settings.collect(), warnings: warnings(&after), text })
+}
+
+/// The file, with what it says as far as it holds, and its errors.
+fn loaded(path: &Path) -> Result<(MenuText, MenuDocument, Option<Error>)> {
+    match MenuText::load(path) {
+        Ok((text, document)) => Ok((text, document, None)),
+        Err(fault @ Error::MenuFile { .. }) => {
+            let held = std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))?;
+            match (MenuText::new(path, &held), parse_leniently(&held).0) {
+                (Ok(text), Some(document)) => Ok((text, document, Some(fault))),
+                _ => Err(fault),
+            }
+        }
+        Err(error) => Err(error),
+    }
 }
 
 /// The key of this name.

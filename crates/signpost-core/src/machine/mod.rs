@@ -303,7 +303,8 @@ impl Machine {
     /// Takes a disk out, by its number from 1, as if it were not there; whether there was one.
     pub fn take_out(&mut self, number: usize) -> bool {
         let disk = number.checked_sub(1).and_then(|index| self.disks.get_mut(index));
-        disk.map(|disk| disk.contents = Err("left out for this rehearsal".into())).is_some()
+        // What the running system knows of it is left out too.
+        disk.map(|disk| (disk.contents, disk.node) = (Err("left out for this rehearsal".into()), None)).is_some()
     }
 
     /// Puts or removes a file on a FAT volume, so that a cut leaves a volume that reads.

@@ -5,6 +5,7 @@ use std::io;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::Access;
 use signpost_firmware::store::fd::{FdImage, Patch};
 use signpost_firmware::store::kernel_file;
 use signpost_firmware::variable::{Contents, StoreError, Variable, VariableName, VariableStore};
@@ -72,6 +73,19 @@ impl VariableStore for FolderStore {
             _ => Ok(()),
         }
     }
+
+    fn need_writable(&self) -> std::result::Result<(), StoreError> {
+        need_writable(&self.folder)
+    }
+}
+
+/// That a store of a bench takes writing, found out before anything is written.
+fn need_writable(path: &Path) -> std::result::Result<(), StoreError> {
+    let place = path.display();
+    rustix::fs::access(path, Access::WRITE_OK).map_err(|error| StoreError::OutOfReach {
+        why: format!("{place} cannot be written: {error}"),
+        help: format!("chmod u+w {place}, or copy the bench to where it can be written"),
+    })
 }
 
 /// An `.fd` store in a file, patched in place.
@@ -121,6 +135,14 @@ impl VariableStore for FdFile {
     fn remove(&mut self, name: &VariableName) -> std::result::Result<(), StoreError> {
         let patches = self.load()?.remove(name)?;
         self.put(&patches)
+    }
+
+    fn room(&self) -> Option<u64> {
+        self.load().ok().map(|image| image.room() as u64)
+    }
+
+    fn need_writable(&self) -> std::result::Result<(), StoreError> {
+        need_writable(&self.path)
     }
 }
 

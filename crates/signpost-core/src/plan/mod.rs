@@ -28,6 +28,7 @@ use crate::survey::{Look, OurVariables, System, hex};
 use crate::ways;
 use options::Numbers;
 pub use remove::remove;
+pub(crate) use options::host_cannot;
 pub(crate) use options::{MENU_ID, device_path, text_data};
 
 /// What would put a menu in force.

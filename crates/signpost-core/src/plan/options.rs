@@ -9,7 +9,7 @@ use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::ucs2::Ucs2;
 use signpost_firmware::variable::Contents;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{KernelChoice, Starts};
+use signpost_menu::document::{Host, KernelChoice, Starts};
 
 use super::{Action, EntryPlan};
 use crate::history::Write;
@@ -194,6 +194,16 @@ fn put_in_use(look: &Look<'_>, contents: &Contents, number: u16) -> Option<Write
     let what = format!("put entry {} \"{}\" in use", hex(number), held.description);
     // Not named as ours: it stays somebody else's.
     Some(Write::to(contents, boot_option(number, &active), what, None))
+}
+
+/// Why a host cannot start an entry whose files are there; nothing, where it can.
+pub(crate) fn host_cannot(look: &Look<'_>, host: Host, resolved: &ResolvedEntry<'_>) -> Option<String> {
+    match (host, resolved.target.as_ref().ok()?) {
+        (Host::Firmware, StartTarget::FirmwareEntry { .. } | StartTarget::Group) => None,
+        (Host::Firmware, target) => wanted(look, resolved, target).err(),
+        (Host::Signpost, StartTarget::Linux { volume, kernel, .. }) => need_stub(look, *volume, kernel).err(),
+        (Host::Signpost, _) => None,
+    }
 }
 
 /// The load option that an entry wants; or why the firmware's list cannot hold it, and what would help.

@@ -87,6 +87,12 @@ impl FdImage {
         }
     }
 
+    /// Bytes behind the last record, into which variables are written.
+    pub fn room(&self) -> usize {
+        let (_, end, _) = self.walk();
+        self.area.end.saturating_sub(end)
+    }
+
     /// Writes a variable into the image, and says by which patches, in the firmware's own order.
     ///
     /// # Errors

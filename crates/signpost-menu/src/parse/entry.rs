@@ -77,6 +77,7 @@ fn id(reader: &mut Reader<'_>, section: &mut Section<'_>, line: usize) -> Option
         reader.problem(found.at, message);
         return None;
     }
+    reader.note_id(&found.value, found.at, line);
     Some(found.value)
 }
 

@@ -52,6 +52,8 @@ pub(super) struct Reader<'a> {
     text: &'a str,
     problems: Vec<(usize, String)>,
     remembered: BTreeMap<String, usize>,
+    /// Every id with its place and its entry's line, of entries that do not hold too.
+    ids: Vec<(String, usize, usize)>,
     dropped: Vec<String>,
     keeps_broken: bool,
 }
@@ -61,6 +63,7 @@ impl<'a> Reader<'a> {
         Self {
             text,
             problems: Vec::new(),
+            ids: Vec::new(),
             remembered: BTreeMap::new(),
             dropped: Vec::new(),
             keeps_broken: false,
@@ -109,6 +112,21 @@ impl<'a> Reader<'a> {
     pub(super) fn problem_from(&self, at: usize) -> Option<&str> {
         let mut behind = self.problems.iter().filter(|(place, _)| *place >= at);
         behind.next().map(|(_, message)| message.as_str())
+    }
+
+    /// Notes an id, and where it stands.
+    pub(super) fn note_id(&mut self, id: &str, at: usize, line: usize) {
+        self.ids.push((id.to_string(), at, line));
+    }
+
+    /// Ids that stand a second time: each with its place, and the line of the entry that has it first.
+    pub(super) fn doubled_ids(&self) -> Vec<(String, usize, usize)> {
+        let first = |index: usize, id: &str| self.ids.iter().take(index).find(|(before, _, _)| before == id);
+        let doubled = self.ids.iter().enumerate().filter_map(|(index, (id, at, _))| {
+            let (_, _, line) = first(index, id)?;
+            Some((id.clone(), *at, *line))
+        });
+        doubled.collect()
     }
 
     /// Notes the id of an entry that did not hold.

@@ -10,6 +10,7 @@ use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
 use super::{Hands, Prompt, Reply, image};
+use crate::kernel_args::{changed_words, is_change};
 use crate::linux_files::{initrds, version_in_name};
 use crate::place::VolumeRef;
 use crate::resolve::{StartTarget, Within, resolve_entry};
@@ -121,21 +122,8 @@ impl Prompt {
             | StartTarget::Program { args, .. } => args,
             _ => return Err("what is composed takes no arguments".into()),
         };
-        let is_change = |word: &str| word.starts_with(['+', '-']) && word.len() > 1;
-        if !rest.is_empty() && rest.split_whitespace().all(is_change) {
-            let mut words: Vec<String> = args.split_whitespace().map(ToString::to_string).collect();
-            for change in rest.split_whitespace() {
-                let word = change.get(1..).unwrap_or_default();
-                let is_it = |held: &String| held == word || held.split('=').next() == Some(word);
-                if change.starts_with('+') {
-                    words.push(word.to_string());
-                } else if words.iter().any(is_it) {
-                    words.retain(|held| !is_it(held));
-                } else {
-                    return Err(format!("the arguments have no {word}; they are: {args}"));
-                }
-            }
-            *args = words.join(" ");
+        if is_change(rest) {
+            *args = changed_words(args, rest)?;
         } else if !rest.is_empty() {
             *args = rest.to_string();
         }

@@ -20,10 +20,10 @@ use crate::failure::{Exit, Failure};
 use crate::render::out;
 use add::New;
 
-/// Change single entries of the menu: add, rename, edit, move, remove, hide, reveal, noise
+/// Change single entries of the menu: add, rename, edit, reset, move, remove, hide, reveal, noise
 ///
 /// An entry is named by its id, its title, or any start of either that fits no other. Everything else in the file stays as
-/// it is. `apply` puts the change in force.
+/// it is. `apply` makes the change active.
 #[derive(Args)]
 pub struct EntryArgs {
     #[command(subcommand)]
@@ -53,8 +53,9 @@ enum What {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
-        /// What to set, such as args="root={root} ro"; several initrds are parted by blanks
-        #[arg(value_name = "KEY=VALUE", required_unless_present_any = ["drop", "editor"])]
+        /// What to set, such as args="root={root} ro"; args=+quiet -splash changes single words; several initrds are parted by
+        /// blanks
+        #[arg(value_name = "KEY=VALUE", required_unless_present_any = ["drop", "editor"], allow_hyphen_values = true)]
         assignments: Vec<String>,
         /// Edit its text in $VISUAL or $EDITOR
         #[arg(long, conflicts_with_all = ["assignments", "drop"])]
@@ -62,6 +63,15 @@ enum What {
         /// A key to drop (can be repeated)
         #[arg(long, value_name = "KEY")]
         drop: Vec<String>,
+        /// Do not look whether what it starts is there
+        #[arg(long)]
+        unchecked: bool,
+    },
+    /// Put an entry back to what draft would write for it now
+    Reset {
+        /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::ids))]
+        entry: String,
     },
     /// Put an entry in another place
     Move {
@@ -121,7 +131,7 @@ enum What {
 
 #[derive(Args)]
 struct Guard {
-    /// Leave out this guard
+    /// Override this guard
     #[arg(long, value_name = "CODE", value_parser = guard_codes())]
     despite: Option<Code>,
 }
@@ -161,7 +171,8 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
             let (wanted, title, unchecked) = new.wanted();
             let recipes = app.recipes(&machine)?;
             let (text, added) = edit::add(&app.look(&machine)?, &path, &recipes, &wanted, title, unchecked)?;
-            (text, format!("{} is added, \"{}\": {}", added.id, added.title, added.why))
+            let done = if added.is_new { "is added" } else { "is as it was" };
+            (text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
         }
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(&path, entry, title)?;
@@ -174,9 +185,18 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
                 return Ok(Exit::Done);
             }
         },
-        What::Edit { entry, assignments, drop, .. } => {
-            let (text, id) = edit::edit(&app.look(&machine)?, &path, entry, assignments, drop)?;
+        What::Edit { entry, assignments, drop, unchecked, .. } => {
+            let look = app.look(&machine)?;
+            let (text, id) = edit::edit(&look, &path, entry, (assignments, drop), *unchecked)?;
             (text, format!("{id} is changed"))
+        }
+        What::Reset { entry } => {
+            let base = Base::load(&machine.draft_record(&path));
+            let (text, id, new_base) = edit::reset(&app.look(&machine)?, &path, entry, base)?;
+            if !args.dry_run {
+                new_base.save(&machine.draft_record(&path))?;
+            }
+            (text, format!("{id} is what draft makes of it now"))
         }
         What::Move { entry, to, other } => {
             let (text, id) = edit::move_entry(&path, entry, &place(to, other.as_deref())?)?;

@@ -77,8 +77,15 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
 fn units(app: &App<'_>, folder: &Path) -> Outcome {
     let failed = |path: &Path, error: std::io::Error| Failure::Other(format!("{}: {error}", path.display()));
     std::fs::create_dir_all(folder).map_err(|error| failed(folder, error))?;
+    let program = std::env::current_exe()?;
+    let mut words = vec![program.display().to_string()];
+    if let Some(menu) = app.named_menu() {
+        words.extend(["--menu".to_string(), std::path::absolute(menu)?.display().to_string()]);
+    }
+    let command = words.iter().map(|word| unit_word(word)).collect::<Vec<_>>().join(" ");
     for (name, text) in UNITS {
         let path = folder.join(name);
+        let text = text.replace(INSTALLED, &command);
         std::fs::write(&path, text).map_err(|error| failed(&path, error))?;
     }
     let names: Vec<&str> = UNITS.iter().map(|(name, _)| *name).collect();
@@ -90,4 +97,17 @@ fn units(app: &App<'_>, folder: &Path) -> Outcome {
         )
     });
     Ok(Exit::Done)
+}
+
+/// The program as the packaged units name it.
+const INSTALLED: &str = "/usr/bin/signpost";
+
+/// A word of a unit's command line (systemd.service(5), "Command lines"): quoted where it has to be, `%` and `$` for
+/// themselves.
+fn unit_word(word: &str) -> String {
+    let plain = word.replace('%', "%%").replace('$', "$$");
+    if plain.chars().all(|c| c.is_ascii_alphanumeric() || "/._-+:@%$=,".contains(c)) {
+        return plain;
+    }
+    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\""))
 }

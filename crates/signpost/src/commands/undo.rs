@@ -1,11 +1,13 @@
+use std::path::PathBuf;
+
 use clap::Args;
-use signpost_core::Code;
+use signpost_core::{Code, menu_file};
 use signpost_core::history::{Action, Progress};
 use signpost_core::plan::pass;
 use signpost_core::undo::undo;
 
 use super::guard_codes;
-use crate::app::{App, Outcome};
+use crate::app::{App, OWN_MENU, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
@@ -18,6 +20,15 @@ pub struct UndoArgs {
     /// The number of a step, as `history` shows it: it and all that came after are undone
     #[arg(value_name = "NUMBER")]
     to: Option<u32>,
+    /// Bring the menu file back as it was before the last command that changed it: the machine's own, or this one
+    #[arg(
+        long,
+        value_name = "FILE",
+        num_args = 0..=1,
+        default_missing_value = OWN_MENU,
+        conflicts_with_all = ["to", "despite", "dry_run"]
+    )]
+    menu: Option<PathBuf>,
     /// Show what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -28,6 +39,13 @@ pub struct UndoArgs {
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    if args.menu.is_some() {
+        let path = app.menu_file(&machine);
+        menu_file::bring_back(&path)?;
+        let done = format!("{} is as it was before the last change; `signpost apply` makes it active", path.display());
+        app.report(&done, || format!("{done}.\n"));
+        return Ok(Exit::Done);
+    }
     let mut history = app.history(&machine)?;
     let mut undo = undo(&app.look(&machine)?, &history, args.to)?;
     if args.dry_run {

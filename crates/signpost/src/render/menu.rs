@@ -44,6 +44,9 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
         if !row.is_there {
             starts = format!("NOT THERE: {starts}");
         }
+        if let Some(why) = &row.host_cannot {
+            starts = format!("NOT IN THIS MENU: {why}");
+        }
         if row.is_included {
             starts.push_str(" (found, not in the file)");
         }
