@@ -18,6 +18,7 @@ use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{self, linux};
 use signpost_firmware::start::{locate, volume_path};
 use signpost_menu::kernels::KernelHeader;
+use signpost_menu::include::MAX_TEXT;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
@@ -29,8 +30,6 @@ use crate::block::FirmwareBlocks;
 use crate::as_firmware::AsFirmware;
 use crate::{shared, variables};
 
-/// Bytes of a text file, or a text in a program, that is read.
-const MAX_TEXT: usize = 64 * 1024;
 /// Bytes at the start of a program that hold its headers.
 const PE_HEAD: usize = 64 * 1024;
 
@@ -279,7 +278,7 @@ impl Hands for Machine {
     }
 
     fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
-        let found = self.file_system(volume).map(FileSystem::subvolumes).unwrap_or_default();
+        let found = self.file_system(volume).ok().and_then(|fs| fs.subvolumes().ok()).unwrap_or_default();
         let found = found.into_iter();
         found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
     }

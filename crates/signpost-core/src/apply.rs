@@ -41,7 +41,12 @@ pub fn carry_out(
 }
 
 /// Writes one thing and reads it back, unless somebody stops us.
-fn put(machine: &mut Machine, change: &Change, (done, all): (usize, usize), is_interrupted: &dyn Fn() -> bool) -> Result<()> {
+fn put(
+    machine: &mut Machine,
+    change: &Change,
+    (done, all): (usize, usize),
+    is_interrupted: &dyn Fn() -> bool,
+) -> Result<()> {
     if is_interrupted() {
         return Err(Error::Interrupted { done, all });
     }
@@ -96,8 +101,10 @@ fn check_room(machine: &Machine, writes: &[Change]) -> Result<()> {
     let size = |name: &str, data: &Option<Vec<u8>>| {
         data.as_ref().map_or(0, |data| BESIDE + 2 * name.len() + data.len())
     };
-    let needed: usize =
-        variables.iter().map(|write| size(&write.name, &write.after) + size(&write.name, &write.before)).sum();
+    let needed: usize = variables
+        .iter()
+        .map(|write| size(&write.name, &write.after) + size(&write.name, &write.before))
+        .sum();
     if needed as u64 <= room {
         return Ok(());
     }

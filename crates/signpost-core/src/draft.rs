@@ -24,8 +24,8 @@ use crate::survey::Look;
 use crate::ways::{self, Reach};
 
 pub use base::Base;
-pub use reset::reset;
 pub(crate) use offer::{Body, Offer, free_id, is_hidden};
+pub use reset::reset;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::{Field, append};
 

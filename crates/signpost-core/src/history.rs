@@ -159,7 +159,9 @@ impl History {
     fn start_of(&self, serial: u32) -> u32 {
         let mut at = serial;
         // Each goes on with one before it.
-        while let Some(before) = self.record(at).and_then(|record| record.continues).filter(|before| *before < at) {
+        while let Some(before) =
+            self.record(at).and_then(|record| record.continues).filter(|before| *before < at)
+        {
             at = before;
         }
         at
@@ -167,7 +169,11 @@ impl History {
 
     /// The last menu that was made active and not undone; nothing, where it was taken off since.
     pub fn last_applied(&self) -> Option<&Record> {
-        let last = self.records.iter().rev().filter(|record| matches!(record.action, Action::Apply | Action::Remove));
+        let last = self
+            .records
+            .iter()
+            .rev()
+            .filter(|record| matches!(record.action, Action::Apply | Action::Remove));
         let mut last = last.filter(|record| !self.is_undone(record.serial));
         last.next().filter(|record| record.action == Action::Apply)
     }
@@ -221,8 +227,9 @@ impl History {
             !self.is_undone(record.serial) && !matches!(record.action, Action::Undo { .. })
         };
         let writes = self.records.iter().filter(stands).flat_map(|record| &record.writes);
-        let mut of_it =
-            writes.filter_map(Change::variable).filter(|write| write.variable_name().boot_option_number() == Some(number));
+        let mut of_it = writes
+            .filter_map(Change::variable)
+            .filter(|write| write.variable_name().boot_option_number() == Some(number));
         let last = of_it.next_back();
         last.is_some_and(|write| {
             write.after.as_deref() == Some(raw) && (write.before.is_none() || write.entry.is_some())
@@ -238,10 +245,12 @@ impl History {
         let last = self.records.last().map(|record| record.serial);
         let last = last.into_iter().chain(self.faults.iter().filter_map(|(serial, _)| *serial)).max();
         let serial = last.map_or(Some(1), |last| last.checked_add(1));
-        let serial = serial.ok_or_else(|| Error::unusable(&self.folder, "its last number is in use; move it away"))?;
+        let serial =
+            serial.ok_or_else(|| Error::unusable(&self.folder, "its last number is in use; move it away"))?;
         // Going on with a step of one's own that came to no end: undone, they go together.
         let unfinished = self.unfinished().filter(|record| action.is_asked() && record.action == action);
-        let owned = self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });
+        let owned =
+            self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });
         let record = Record {
             schema: crate::SCHEMA,
             serial,
@@ -282,14 +291,16 @@ impl History {
     /// Keeps within the bounds: the oldest go first, never one that is needed to undo what is active.
     fn forget_the_oldest(&mut self) {
         let needed = self.last_step().map_or(u32::MAX, |step| self.start_of(step.serial));
-        let size = |record: &Record| std::fs::metadata(self.path(record.serial)).map_or(0, |found| found.len());
+        let size =
+            |record: &Record| std::fs::metadata(self.path(record.serial)).map_or(0, |found| found.len());
         let sizes: Vec<u64> = self.records.iter().map(size).collect();
         let (mut count, mut bytes) = (sizes.len(), sizes.iter().sum::<u64>());
         let mut forgotten = 0;
         for (record, size) in self.records.iter().zip(sizes) {
             let is_over = count > MAX_RECORDS || bytes > MAX_BYTES;
             // One that cannot be removed now goes another time.
-            if !is_over || record.serial >= needed || std::fs::remove_file(self.path(record.serial)).is_err() {
+            if !is_over || record.serial >= needed || std::fs::remove_file(self.path(record.serial)).is_err()
+            {
                 break;
             }
             (count, bytes, forgotten) = (count - 1, bytes - size, forgotten + 1);

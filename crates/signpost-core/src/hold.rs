@@ -171,8 +171,12 @@ pub fn hold(
     if let Some(record) = history.unfinished().filter(|record| record.action != Action::Hold) {
         let what = match record.action {
             Action::Undo { .. } => "an undo came to no end: `signpost undo` finishes it",
-            Action::Apply => "an apply came to no end: `signpost apply` finishes it, `signpost undo` takes it back",
-            _ => "the last change came to no end: the same command finishes it, `signpost undo` takes it back",
+            Action::Apply => {
+                "an apply came to no end: `signpost apply` finishes it, `signpost undo` takes it back"
+            }
+            _ => {
+                "the last change came to no end: the same command finishes it, `signpost undo` takes it back"
+            }
         };
         return Ok(nothing(&format!("{what}; until then hold leaves all as it is")));
     }
@@ -265,7 +269,9 @@ fn decided_order(look: &Look<'_>, held: &Held, history: &History, writes: &[Writ
     let made = writes.iter().filter_map(|write| write.variable_name().boot_option_number());
     let exists = |number: &u16| look.boot.options.contains_key(number);
     let owned = history.owned();
-    let is_ours = |number: &u16, data: &Vec<u8>| look.boot.options.get(number).is_some_and(|option| option.raw == *data);
+    let is_ours = |number: &u16, data: &Vec<u8>| {
+        look.boot.options.get(number).is_some_and(|option| option.raw == *data)
+    };
     // One that had to be made anew may have another number by now; and another system may have taken the number of ours.
     let number = |held: &HeldEntry| {
         let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);

@@ -82,7 +82,8 @@ pub(crate) fn of(look: &Look<'_>) -> Option<usize> {
     });
     let by_entry: Vec<Target> = by_entry.cloned().collect();
     let by_itself = start::follow(boot, &SurveyedHardware::new(look)).steps.into_iter();
-    let by_itself = by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
+    let by_itself =
+        by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
     by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target)).map(|target| target.partition)
 }
 
@@ -96,7 +97,8 @@ fn may_be_home(look: &Look<'_>, volume: usize) -> bool {
     let volumes = &look.survey.volumes;
     let running = look.running_root().map(|root| volumes[root].disk);
     let disk = volumes[volume].disk;
-    let is_removable = disk.checked_sub(1).and_then(|index| look.survey.disks.get(index)).is_some_and(Disk::is_removable);
+    let is_removable =
+        disk.checked_sub(1).and_then(|index| look.survey.disks.get(index)).is_some_and(Disk::is_removable);
     volumes[volume].is_fat && (!is_removable || running == Some(disk))
 }
 
@@ -159,7 +161,10 @@ pub fn choose(look: &Look<'_>, asked: Option<&VolumeRef>) -> Result<Home> {
 /// The machine-id of the running system, by which its menus are told from those of other systems.
 pub(crate) fn machine_id(look: &Look<'_>) -> String {
     let root = look.running_root().and_then(|root| look.reader(root));
-    let path = format!("{}/etc/machine-id", look.machine.running.root_path.as_deref().unwrap_or("").trim_end_matches('/'));
+    let path = format!(
+        "{}/etc/machine-id",
+        look.machine.running.root_path.as_deref().unwrap_or("").trim_end_matches('/')
+    );
     let id = root.and_then(|reader| reader.text(&path)).unwrap_or_default();
     let id = id.trim();
     if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }

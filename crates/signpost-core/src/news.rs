@@ -66,7 +66,8 @@ pub struct News {
 impl News {
     /// Held against the text that was last applied: what differs from that was decided at boot.
     pub fn of(look: &Look<'_>, document: &MenuDocument) -> Self {
-        let applied = kept::read::<Applied>(&look.machine.held_record()).ok().flatten().map(|applied| applied.menu);
+        let applied =
+            kept::read::<Applied>(&look.machine.held_record()).ok().flatten().map(|applied| applied.menu);
         let taken = look.machine.taken_record().map(|record| Taken::load(&record)).unwrap_or_default();
         let slots = look.home().map(|home| home::slots(look, home));
         let mut news = slots.map(|slots| from_slots(&slots, &taken, document, applied)).unwrap_or_default();
@@ -137,7 +138,11 @@ fn is_same(one: &Entry, other: &Entry) -> bool {
 mod tests {
     use super::*;
 
-    fn slot(serial: u64, writer: Writer, ids: &[&str]) -> std::result::Result<Slot, signpost_menu::slot::SlotFault> {
+    fn slot(
+        serial: u64,
+        writer: Writer,
+        ids: &[&str],
+    ) -> std::result::Result<Slot, signpost_menu::slot::SlotFault> {
         let entry = |id: &&str| format!("[[entry]]\nid = \"{id}\"\nstarts = \"group\"\n");
         let text = format!("format = 1\n{}", ids.iter().map(entry).collect::<String>());
         Ok(Slot { serial, writer, machine: String::new(), text })
@@ -166,7 +171,12 @@ mod tests {
     fn a_field_that_was_changed_at_boot_is_news_too() {
         let mut changed = slot(2, Writer::Boot, &["a"]).unwrap();
         changed.text = changed.text.replace("group\"", "restart\"");
-        let news = from_slots(&[slot(1, Writer::Desk, &["a"]), Ok(changed)], &Taken::default(), &document(&["a"]), None);
+        let news = from_slots(
+            &[slot(1, Writer::Desk, &["a"]), Ok(changed)],
+            &Taken::default(),
+            &document(&["a"]),
+            None,
+        );
         assert_eq!((news.changed, news.added.len()), (vec!["a".to_string()], 0));
     }
 }

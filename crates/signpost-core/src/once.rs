@@ -50,7 +50,9 @@ pub fn once(
             }
             vec![in_our_menu(look, &contents, document, target)?]
         }
-        (Some(target), None, Some(document)) => vec![in_firmware(look, &contents, history, document, target)?],
+        (Some(target), None, Some(document)) => {
+            vec![in_firmware(look, &contents, history, document, target)?]
+        }
         (Some(_), None, None) => {
             return Err(Error::WrongUse(
                 "no menu is active, and there is no menu file; `signpost firmware next` takes an entry of the firmware's".into(),
@@ -65,7 +67,11 @@ pub fn once(
 }
 
 fn taken_back(look: &Look<'_>, contents: &Contents, has_menu: bool) -> Vec<Write> {
-    let own = Write::removal(contents, OurVariables::name(ours::ONCE), "take back what the menu was to do once".into());
+    let own = Write::removal(
+        contents,
+        OurVariables::name(ours::ONCE),
+        "take back what the menu was to do once".into(),
+    );
     let mut writes = vec![own];
     if !has_menu && look.boot.next.is_some() {
         let next = VariableName::global("BootNext");
@@ -121,7 +127,10 @@ fn in_firmware(
             _ => return None,
         };
         let leads_there = |entry: &&crate::survey::FirmwareEntry| {
-            entry.target.as_ref().is_some_and(|found| found.volume == volume + 1 && found.file.eq_ignore_ascii_case(path))
+            entry
+                .target
+                .as_ref()
+                .is_some_and(|found| found.volume == volume + 1 && found.file.eq_ignore_ascii_case(path))
         };
         entries.iter().find(leads_there).map(crate::survey::FirmwareEntry::number)
     };

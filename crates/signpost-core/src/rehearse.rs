@@ -162,7 +162,11 @@ pub(crate) fn active_menu(
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
 ) -> Option<(usize, MenuDocument)> {
-    let options = boot.next.iter().chain(&boot.order).filter_map(|number| boot.options.get(number)?.decoded.as_ref().ok());
+    let options = boot
+        .next
+        .iter()
+        .chain(&boot.order)
+        .filter_map(|number| boot.options.get(number)?.decoded.as_ref().ok());
     let used = options.filter(|option| option.is_active());
     let by_option = used.filter_map(|option| start::locate(option, hardware).target().cloned());
     let by_itself = start::follow(boot, hardware).steps.into_iter().filter(|step| step.option.is_none());

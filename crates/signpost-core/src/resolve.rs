@@ -129,7 +129,7 @@ impl Surroundings for Look<'_> {
     }
 
     fn text(&self, volume: usize, path: &str) -> Option<String> {
-        self.reader(volume)?.text(path)
+        String::from_utf8(self.reader(volume)?.read(path, include::MAX_TEXT).ok()?).ok()
     }
 
     fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage> {

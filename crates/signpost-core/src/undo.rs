@@ -63,7 +63,11 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
     let state = after.state(&all);
     let outcome = rehearse_state(look, state, None).outcome;
     let lost = ways::lost_by(look, State::of(look), state);
-    notes.extend(lost.iter().map(|system| format!("nothing that is active starts {} then, as before that step", system.title)));
+    notes.extend(
+        lost.iter().map(|system| {
+            format!("nothing that is active starts {} then, as before that step", system.title)
+        }),
+    );
     let mut refusals: Vec<Refusal> = Vec::new();
     // Where nothing starts as it is, undoing need not mend it.
     if guards::nothing_starts(&rehearse_state(look, State::of(look), None).outcome).is_none() {
@@ -96,7 +100,9 @@ fn step(history: &History, to: Option<u32>) -> Result<&Record> {
         Action::Undo { of } => history.record(of),
         _ => None,
     });
-    begun.or_else(|| history.last_step()).ok_or_else(|| nothing("there is nothing that could be undone".into()))
+    begun
+        .or_else(|| history.last_step())
+        .ok_or_else(|| nothing("there is nothing that could be undone".into()))
 }
 
 /// What we made of one variable since a step.
@@ -176,7 +182,8 @@ fn order(since: &[&Record], contents: &Contents, removed: &[u16], notes: &mut Ve
     let now = contents.get(&VariableName::global("BootOrder"));
     let now_data = now.map(|held| held.data.clone());
     let now: Vec<u16> = now.map(|held| numbers(&held.data)).unwrap_or_default();
-    let side = |data: &Option<Vec<u8>>| -> Vec<u16> { data.as_ref().map(|data| numbers(data)).unwrap_or_default() };
+    let side =
+        |data: &Option<Vec<u8>>| -> Vec<u16> { data.as_ref().map(|data| numbers(data)).unwrap_or_default() };
     let before = writes.first().map_or_else(|| now.clone(), |write| side(&write.before));
     // What of ours stands there now: the last order of ours that is there, else the last that was written.
     let there = writes.iter().rev().find(|write| write.after == now_data);

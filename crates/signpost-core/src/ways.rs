@@ -73,17 +73,21 @@ fn started_by_option<'l>(
     number: u16,
 ) -> impl Iterator<Item = String> + use<'l> {
     let option = boot.options.get(&number).and_then(|option| option.decoded.as_ref().ok());
-    let verdict = option.filter(|option| option.is_active()).map(|option| signpost_firmware::start::locate(option, hardware));
+    let verdict = option
+        .filter(|option| option.is_active())
+        .map(|option| signpost_firmware::start::locate(option, hardware));
     let verdict = verdict.filter(|verdict| !verdict.starts_nothing());
     let target = verdict.as_ref().and_then(|verdict| verdict.target().cloned());
-    let file = target.and_then(|target| look.survey.startup_file(target.partition, &volume_path(&target.path)));
+    let file =
+        target.and_then(|target| look.survey.startup_file(target.partition, &volume_path(&target.path)));
     let file = file.map(|file| &look.survey.startup_files[file]);
     file.into_iter().flat_map(|file| file.owners().cloned())
 }
 
 /// The systems that a change from one state to another leaves without a way.
 pub fn lost_by<'l>(look: &'l Look<'_>, before: State<'_>, after: State<'_>) -> Vec<&'l System> {
-    let startable = |state| -> BTreeSet<String> { ways(look, state).into_iter().map(|way| way.system).collect() };
+    let startable =
+        |state| -> BTreeSet<String> { ways(look, state).into_iter().map(|way| way.system).collect() };
     let (before, after) = (startable(before), startable(after));
     let systems = look.survey.systems.iter();
     systems.filter(|system| before.contains(&system.id) && !after.contains(&system.id)).collect()
@@ -124,7 +128,9 @@ pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> 
             let file = look.survey.startup_file(*volume, path).map(|file| &look.survey.startup_files[file]);
             file.is_some_and(|file| file.owners().any(|owner| *owner == system.id))
         }
-        StartTarget::Linux { volume, kernel, args, root, .. } => is_kernel_of(look, system, (*volume, kernel), args, *root),
+        StartTarget::Linux { volume, kernel, args, root, .. } => {
+            is_kernel_of(look, system, (*volume, kernel), args, *root)
+        }
         StartTarget::Image { volume, image, .. } => {
             system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
         }
@@ -171,12 +177,14 @@ pub(crate) fn meant_by<'l>(look: &'l Look<'_>, resolved: &ResolvedEntry<'_>) -> 
     }
     let volume_of = |name| look.resolve(name).ok();
     match &resolved.entry.starts {
-        Starts::Efi { program, .. } | Starts::FirmwareEntry { target: Some(program), .. } => volume_of(&program.volume)
-            .map(|volume| of_path(look, volume, &program.path))
-            .unwrap_or_default(),
+        Starts::Efi { program, .. } | Starts::FirmwareEntry { target: Some(program), .. } => {
+            volume_of(&program.volume).map(|volume| of_path(look, volume, &program.path)).unwrap_or_default()
+        }
         Starts::Linux(linux) => {
             let root = volume_of(linux.root.as_ref().unwrap_or(&linux.volume));
-            let is_it = |system: &&System| root.is_some_and(|root| is_kernel_of(look, system, (root, ""), &linux.args, Some(root)));
+            let is_it = |system: &&System| {
+                root.is_some_and(|root| is_kernel_of(look, system, (root, ""), &linux.args, Some(root)))
+            };
             look.survey.systems.iter().filter(is_it).collect()
         }
         Starts::FirmwareEntry { label, target: None, .. } => {
@@ -189,7 +197,9 @@ pub(crate) fn meant_by<'l>(look: &'l Look<'_>, resolved: &ResolvedEntry<'_>) -> 
 
 /// The systems that a load option is for, also where its file is not there now.
 pub(crate) fn of_load_entry<'l>(look: &'l Look<'_>, number: u16) -> Vec<&'l System> {
-    let Some(Ok(option)) = look.boot.options.get(&number).map(|option| &option.decoded) else { return Vec::new() };
+    let Some(Ok(option)) = look.boot.options.get(&number).map(|option| &option.decoded) else {
+        return Vec::new();
+    };
     let (Some(drive), Some(file)) = (option.path.hard_drive(), option.path.file()) else { return Vec::new() };
     let volume = look.survey.disks.iter().find_map(|disk| {
         let is_it = |partition: &&crate::survey::Partition| {

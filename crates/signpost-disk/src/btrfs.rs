@@ -144,8 +144,8 @@ impl FileSystem for Rooted {
         self.0.file_device(path)
     }
 
-    fn subvolumes(&self) -> Vec<crate::file_system::Subvolume> {
-        subvolume::all(&self.0.0.forest).unwrap_or_default()
+    fn subvolumes(&self) -> Result<Vec<crate::file_system::Subvolume>, VolumeError> {
+        subvolume::all(&self.0.0.forest)
     }
 }
 

@@ -59,7 +59,8 @@ impl FatVolume {
         let geometry = Geometry::read(device.as_ref())?
             .ok_or_else(|| VolumeError::Corrupt("no FAT boot sector at offset 0".into()))?;
         let root = Reader { device: device.as_ref(), geometry: &geometry }.folder_bytes(None);
-        let root = root.map(|bytes| folder::decode(&bytes).into());
+        let is_fat_32 = geometry.fat_type == FatType::Fat32;
+        let root = root.map(|bytes| folder::decode(&bytes, is_fat_32).into());
         Ok(Self { device, geometry, root })
     }
 
@@ -114,7 +115,8 @@ impl FatVolume {
         if folder.first_cluster == 0 {
             return self.root().map(Cow::Borrowed);
         }
-        Ok(Cow::Owned(folder::decode(&self.reader().folder_bytes(Some(folder.first_cluster))?)))
+        let bytes = self.reader().folder_bytes(Some(folder.first_cluster))?;
+        Ok(Cow::Owned(folder::decode(&bytes, self.geometry.fat_type == FatType::Fat32)))
     }
 }
 

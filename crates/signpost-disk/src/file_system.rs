@@ -39,8 +39,11 @@ pub trait FileSystem {
     }
 
     /// Parts of the volume that systems may have as their root, beside its uppermost folder. None for most kinds.
-    fn subvolumes(&self) -> Vec<Subvolume> {
-        Vec::new()
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn subvolumes(&self) -> Result<Vec<Subvolume>, VolumeError> {
+        Ok(Vec::new())
     }
 
     /// A whole file of at most `most` bytes.

@@ -41,8 +41,8 @@ struct Physical {
     index: usize,
     device: SharedDevice,
     uuid: String,
-    metadata: Section,
-    group: String,
+    /// The name of its group, and the text; none where it leaves the text to other members.
+    said: Option<(String, Section)>,
 }
 
 /// The visible logical volumes of all groups, by group and name; and what could not be read.
@@ -51,13 +51,16 @@ pub fn assemble(physical: &[SharedDevice]) -> (Vec<LogicalVolume>, Vec<String>) 
     let mut faults = Vec::new();
     for (index, device) in physical.iter().enumerate() {
         match Physical::read(index, device) {
-            Ok(physical) => found.extend(physical),
+            Ok(physical) => found.push(physical),
             Err(why) => faults.push(why),
         }
     }
+    faults.extend(doubled(&found).map(|uuid| {
+        format!("the physical volume {uuid} is there twice: one is a copy, and nothing tells which")
+    }));
     let mut volumes = Vec::new();
     let mut groups: Vec<(String, String)> =
-        found.iter().filter_map(|physical| Some((physical.group.clone(), physical.group_id()?))).collect();
+        found.iter().filter_map(|physical| Some((physical.group()?.clone(), physical.group_id()?))).collect();
     groups.sort_unstable();
     groups.dedup();
     for (name, id) in &groups {
@@ -65,12 +68,20 @@ pub fn assemble(physical: &[SharedDevice]) -> (Vec<LogicalVolume>, Vec<String>) 
         // Each member carries the whole text; one that was away for a while carries an older one.
         let newest = of_group().max_by_key(|physical| physical.serial());
         if let Some(newest) = newest {
-            let members: Vec<&Physical> = of_group().collect();
+            // Members without a text of their own are known by the newest one.
+            let members: Vec<&Physical> = found.iter().collect();
             volumes.extend(newest.volumes(name, &members));
         }
     }
     volumes.sort_by(|a, b| (&a.group, &a.name).cmp(&(&b.group, &b.name)));
     (volumes, faults)
+}
+
+/// Identities that two physical volumes have, as LVM2's tools write them.
+fn doubled(found: &[Physical]) -> impl Iterator<Item = &str> {
+    let is_second =
+        |(index, own): &(usize, &Physical)| found.iter().take(*index).any(|before| before.uuid == own.uuid);
+    found.iter().enumerate().filter(is_second).map(|(_, physical)| physical.uuid.as_str())
 }
 
 /// The sector with a physical volume's label, one of the first four; `read` gives a sector at an offset.
@@ -82,38 +93,49 @@ pub(crate) fn label<B: Deref<Target = [u8]>>(read: impl Fn(u64) -> Option<B>) ->
 }
 
 impl Physical {
-    /// `None` for one that belongs to no group yet, or leaves the text to other members.
-    fn read(index: usize, device: &SharedDevice) -> Result<Option<Self>, String> {
-        let failed = |error: ReadError| error.to_string();
+    /// What it says, by the first of its areas that holds; one that belongs to no group yet, or leaves the text to other
+    /// members, says nothing.
+    fn read(index: usize, device: &SharedDevice) -> Result<Self, String> {
         let label = label(|offset| read_vec(device.as_ref(), offset, len(SECTOR)).ok());
         let label = label.ok_or("no label of LVM2 in the first four sectors")?;
         let broken = || "its label of LVM2 ends before its own fields do".to_string();
         let header = le32(&label, 20).and_then(|at| label.get(len(at)..)).ok_or_else(broken)?;
         let uuid = header.get(..32).ok_or_else(broken)?;
         let uuid = String::from_utf8_lossy(uuid).into_owned();
+        let mut fault = None;
         for (offset, length) in metadata_areas(header).ok_or_else(broken)? {
-            let head = read_vec(device.as_ref(), offset, len(MDA_HEADER)).map_err(failed)?;
-            if head.get(4..20) != Some(MDA_MAGIC) {
-                return Err(format!("no area of LVM2's metadata at offset {offset}"));
+            match said_in(device.as_ref(), offset, length) {
+                Ok(None) => {}
+                Ok(said) => return Ok(Self { index, device: device.clone(), uuid, said }),
+                Err(why) => fault = fault.or(Some(why)),
             }
-            let Some(text) = current_text(device.as_ref(), &head, offset, length)? else { continue };
-            let parsed = text::parse(&text)?;
-            let Some((group, metadata)) = parsed.sections.into_iter().next() else { continue };
-            return Ok(Some(Self { index, device: device.clone(), uuid, metadata, group }));
         }
-        Ok(None)
+        match fault {
+            Some(why) => Err(why),
+            None => Ok(Self { index, device: device.clone(), uuid, said: None }),
+        }
+    }
+
+    fn group(&self) -> Option<&String> {
+        self.said.as_ref().map(|(group, _)| group)
+    }
+
+    fn metadata(&self) -> Option<&Section> {
+        self.said.as_ref().map(|(_, metadata)| metadata)
     }
 
     fn group_id(&self) -> Option<String> {
-        self.metadata.text("id").map(ToString::to_string)
+        self.metadata()?.text("id").map(ToString::to_string)
     }
 
     fn serial(&self) -> u64 {
-        self.metadata.number("seqno").unwrap_or(0)
+        self.metadata().and_then(|metadata| metadata.number("seqno")).unwrap_or(0)
     }
 
     fn volumes(&self, group: &str, members: &[&Self]) -> Vec<LogicalVolume> {
-        let Some(list) = self.metadata.section("logical_volumes") else { return Vec::new() };
+        let Some(list) = self.metadata().and_then(|metadata| metadata.section("logical_volumes")) else {
+            return Vec::new();
+        };
         let visible = list
             .sections
             .iter()
@@ -135,7 +157,8 @@ impl Physical {
     }
 
     fn mapped(&self, volume: &Section, members: &[&Self], used: &mut Vec<usize>) -> Result<Mapped, String> {
-        let extent = self.metadata.number("extent_size").unwrap_or(0).saturating_mul(SECTOR);
+        let extent = self.metadata().and_then(|metadata| metadata.number("extent_size"));
+        let extent = extent.unwrap_or(0).saturating_mul(SECTOR);
         let count = volume.number("segment_count").unwrap_or(0);
         if extent == 0 || count > MAX_SEGMENTS {
             return Err(format!("extents of {extent} bytes in {count} segments cannot be"));
@@ -181,17 +204,34 @@ impl Physical {
         used: &mut Vec<usize>,
     ) -> Result<(SharedDevice, u64), String> {
         let missing = || format!("its physical volume {physical} is not described");
-        let described = self.metadata.section("physical_volumes").and_then(|list| list.section(physical));
+        let described = self.metadata().and_then(|metadata| metadata.section("physical_volumes"));
+        let described = described.and_then(|list| list.section(physical));
         let described = described.ok_or_else(missing)?;
         let uuid: String = described.text("id").unwrap_or_default().chars().filter(|c| *c != '-').collect();
-        let member = members.iter().find(|member| member.uuid == uuid).ok_or_else(|| {
-            format!("its physical volume {} is not in this machine", described.text("id").unwrap_or_default())
-        })?;
+        let named = described.text("id").unwrap_or_default();
+        let mut fitting = members.iter().filter(|member| member.uuid == uuid);
+        let member =
+            fitting.next().ok_or_else(|| format!("its physical volume {named} is not in this machine"))?;
+        if fitting.next().is_some() {
+            return Err(format!(
+                "its physical volume {named} is there twice: one is a copy, and nothing tells which"
+            ));
+        }
         used.push(member.index);
         let first = described.number("pe_start").unwrap_or(0).saturating_mul(SECTOR);
         let within = at.parse::<u64>().unwrap_or(u64::MAX).saturating_mul(extent);
         Ok((member.device.clone(), first.saturating_add(within)))
     }
+}
+
+/// The group and the text in an area of metadata; nothing where none was written yet.
+fn said_in(device: &dyn BlockDevice, offset: u64, length: u64) -> Result<Option<(String, Section)>, String> {
+    let head = read_vec(device, offset, len(MDA_HEADER)).map_err(|error: ReadError| error.to_string())?;
+    if head.get(4..20) != Some(MDA_MAGIC) {
+        return Err(format!("no area of LVM2's metadata at offset {offset}"));
+    }
+    let Some(text) = current_text(device, &head, offset, length)? else { return Ok(None) };
+    Ok(text::parse(&text)?.sections.into_iter().next())
 }
 
 /// Offset and length of each area of metadata: behind the areas of data, and a pair of zeros.

@@ -193,7 +193,8 @@ impl Mbr {
             let Some(entries) = decode(&sector) else {
                 return Err(alloc::format!("sector {at} holds no table of a logical partition"));
             };
-            for entry in entries.iter().filter(|entry| entry.kind.0 != 0 && !entry.kind.is_extended()) {
+            // As Linux counts them: one of no length has no number, whatever its type.
+            for entry in entries.iter().filter(|entry| entry.sectors > 0 && !entry.kind.is_extended()) {
                 number = number.saturating_add(1);
                 let first_lba = at.saturating_add(entry.first_lba);
                 self.partitions.push(MbrPartition { number, first_lba, ..entry.clone() });
@@ -259,6 +260,18 @@ mod tests {
         let table = Mbr::read(&disk, 512).unwrap().unwrap();
         assert_eq!(table.partitions.len(), 4);
         assert!(table.broken_chain.unwrap().contains("comes back to sector 100"));
+    }
+
+    #[test]
+    fn a_logical_partition_of_no_length_has_no_number() {
+        let mut disk = vec![0; 512 * 400];
+        put(&mut disk, 0, 0, 0x05, 100, 200);
+        put(&mut disk, 100, 0, 0x83, 2, 0);
+        put(&mut disk, 100, 1, 0x05, 50, 20);
+        put(&mut disk, 150, 0, 0x82, 2, 8);
+        let table = Mbr::read(&disk, 512).unwrap().unwrap();
+        let seen: Vec<_> = table.partitions.iter().map(|p| (p.number, p.kind.0)).collect();
+        assert_eq!(seen, [(1, 5), (5, 0x82)]);
     }
 
     #[test]

@@ -197,28 +197,50 @@ impl Volumes {
         all.filter_map(|(index, volume)| Some((index, volume.device.clone()?))).collect()
     }
 
-    /// Mirrors: any member holds the whole, the one with most changes the newest.
+    /// Mirrors: any member that is in sync holds the whole, the one with most changes the newest.
     fn add_mirrors(&mut self) {
-        let mut sets: Vec<(md::Superblock, SharedDevice, Vec<usize>)> = Vec::new();
+        struct Set {
+            newest: Option<(md::Superblock, SharedDevice)>,
+            name: Option<String>,
+            uuid: String,
+            members: Vec<usize>,
+        }
+        let mut sets: Vec<Set> = Vec::new();
         for (index, device) in self.of_kind(VolumeKind::MdRaid) {
             let Some(member) = md::Superblock::read(device.as_ref()).filter(md::Superblock::is_mirror) else {
                 continue;
             };
-            match sets.iter_mut().find(|(known, _, _)| known.set_uuid == member.set_uuid) {
-                Some((known, newest, members)) => {
-                    members.push(index);
-                    if member.events > known.events {
-                        (*known, *newest) = (member, device);
-                    }
-                }
-                None => sets.push((member, device, Vec::from([index]))),
+            let at = sets.iter().position(|known| known.uuid == member.set_uuid).unwrap_or_else(|| {
+                let (name, uuid) = (member.name.clone(), member.set_uuid.clone());
+                sets.push(Set { newest: None, name, uuid, members: Vec::new() });
+                sets.len().saturating_sub(1)
+            });
+            let Some(set) = sets.get_mut(at) else { continue };
+            set.members.push(index);
+            let is_newer = set.newest.as_ref().is_none_or(|(known, _)| member.events > known.events);
+            if member.is_in_sync && is_newer {
+                set.newest = Some((member, device));
             }
         }
-        sets.sort_by(|a, b| a.0.set_uuid.cmp(&b.0.set_uuid));
-        for (member, device, members) in sets {
-            let window = Window::new(device, member.data_offset, member.data_size);
-            let origin = Origin::Mirror { name: member.name, uuid: member.set_uuid, members };
-            self.push(origin, &Contents::of(Arc::new(window), &mut Vec::new()));
+        sets.sort_by(|a, b| a.uuid.cmp(&b.uuid));
+        for Set { newest, name, uuid, members } in sets {
+            let origin = Origin::Mirror { name, uuid, members };
+            match newest {
+                Some((member, device)) => {
+                    let window = Window::new(device, member.data_offset, member.data_size);
+                    self.push(origin, &Contents::of(Arc::new(window), &mut Vec::new()));
+                }
+                None => self.list.push(Volume {
+                    origin,
+                    device: None,
+                    identity: Identity::of_kind(VolumeKind::Unknown),
+                    fault: Some(VolumeError::Unsupported(
+                        "no member that is here holds the whole of it: a spare, or one that is being rebuilt"
+                            .into(),
+                    )),
+                    beneath_raid: None,
+                }),
+            }
         }
     }
 

@@ -4,6 +4,7 @@
 
 mod folder;
 mod inode;
+pub(crate) mod log;
 
 use alloc::format;
 use alloc::string::String;

@@ -163,7 +163,11 @@ impl Verdict {
             | Self::NoFile { .. }
             | Self::Unreadable { .. }
             | Self::Unfit { .. } => true,
-            Self::Network | Self::CannotFollow(_) | Self::BuiltIn(_) | Self::Starts(_) | Self::MayStart(..) => false,
+            Self::Network
+            | Self::CannotFollow(_)
+            | Self::BuiltIn(_)
+            | Self::Starts(_)
+            | Self::MayStart(..) => false,
         }
     }
 

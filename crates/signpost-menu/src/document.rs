@@ -4,8 +4,8 @@ use alloc::collections::BTreeMap;
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::kernels::Newest;
+use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::place::{Place, VolumeRef};
 
 /// Ids that mean something else.

@@ -16,6 +16,8 @@ use crate::version;
 
 /// Folder of entry files.
 pub const ENTRY_FOLDER: &str = "/loader/entries";
+/// Bytes of an entry file, or of any text that a menu is settled by: at the desk as at boot.
+pub const MAX_TEXT: usize = 64 * 1024;
 /// Folder of unified kernel images.
 const IMAGE_FOLDER: &str = "/EFI/Linux";
 /// Entries that are taken in.

@@ -28,7 +28,8 @@ fn missing(around: &impl Surroundings, word: &str) -> Option<String> {
     let device = DEVICES.iter().find_map(|key| word.strip_prefix(key))?;
     let closed = |volume: &VolumeRef| {
         let why = not_there(around, word, volume)?;
-        let inside = format!("{word} names no volume that can be seen now; it may lie in one that is encrypted");
+        let inside =
+            format!("{word} names no volume that can be seen now; it may lie in one that is encrypted");
         Some(if around.has_closed_volumes() { inside } else { why })
     };
     match named(device) {

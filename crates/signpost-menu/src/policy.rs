@@ -167,9 +167,8 @@ fn index_of(document: &MenuDocument, id: &str) -> Option<usize> {
 /// The entry that is to start where nobody chooses, and who says so.
 fn named(situation: &Situation<'_>) -> (ChosenBy, Result<usize, Reason>) {
     let document = situation.document;
-    let by_id = |by, id: &str| {
-        (by, index_of(document, id).ok_or_else(|| Reason::NoEntry { by, id: id.into() }))
-    };
+    let by_id =
+        |by, id: &str| (by, index_of(document, id).ok_or_else(|| Reason::NoEntry { by, id: id.into() }));
     if let Some(id) = situation.once.filter(|id| *id != MENU) {
         return by_id(ChosenBy::Once, id);
     }
@@ -295,13 +294,20 @@ mod tests {
             Row { failed: Some("a was refused"), ..row("timeout = 0", (Waiting, Some(0), "a was refused")) },
             Row {
                 kept: Some("group"),
-                ..row("", (Waiting, Some(3), "group is what was kept as the default, and starts no system: group"))
+                ..row(
+                    "",
+                    (Waiting, Some(3), "group is what was kept as the default, and starts no system: group"),
+                )
             },
             Row {
                 once: Some("restart"),
                 ..row(
                     "timeout = 0",
-                    (Waiting, Some(4), "restart is what this start was to go to once, and starts no system: restart"),
+                    (
+                        Waiting,
+                        Some(4),
+                        "restart is what this start was to go to once, and starts no system: restart",
+                    ),
                 )
             },
             Row {
@@ -311,8 +317,14 @@ mod tests {
                     (Waiting, Some(3), "group is what was started last, and starts no system: group"),
                 )
             },
-            row("default = \"restart\"", (Waiting, Some(4), "restart is the default, and starts no system: restart")),
-            Row { kept: Some("gone"), ..row("timeout = 0", (Waiting, Some(2), "gone cannot start: no file")) },
+            row(
+                "default = \"restart\"",
+                (Waiting, Some(4), "restart is the default, and starts no system: restart"),
+            ),
+            Row {
+                kept: Some("gone"),
+                ..row("timeout = 0", (Waiting, Some(2), "gone cannot start: no file"))
+            },
             Row { failed: Some("x"), once: Some("b"), ..row("show = \"never\"", (Waiting, Some(1), "x")) },
         ])
     }

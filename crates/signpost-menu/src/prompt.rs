@@ -18,8 +18,8 @@ use alloc::vec;
 use alloc::vec::Vec;
 
 use crate::MenuDocument;
-use crate::keyboard::{KEYBOARDS, Keyboard};
 use crate::document::Starts;
+use crate::keyboard::{KEYBOARDS, Keyboard};
 use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
 
 pub use complete::Completions;
@@ -60,7 +60,6 @@ pub trait Hands: Surroundings {
 
     /// What a file is by its first bytes, in a few words; `None` where that says nothing.
     fn kind_of_file(&self, head: &[u8]) -> Option<String>;
-
 }
 
 /// What a volume goes by: its label and its UUID.

@@ -4,9 +4,9 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::kernels::KernelHeader;
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
 use crate::kernel_args::named_volumes;
+use crate::kernels::KernelHeader;
 use crate::linux_files::version_in_name;
 use crate::nearest::nearest;
 use crate::place::{Place, Unresolved, VolumeIdentity, VolumeRef, resolve as resolve_volume};
@@ -356,7 +356,8 @@ fn kernel_and_initrds(
         }
         KernelChoice::Newest(newest) => {
             let volume = within.volume;
-            let names = around.files(within, &newest.folder).map_err(|words| Fault::Unread { volume, words })?;
+            let names =
+                around.files(within, &newest.folder).map_err(|words| Fault::Unread { volume, words })?;
             let names = names.unwrap_or_default();
             let is_complete = |version: &str| {
                 let mut initrds = initrd.iter().map(|initrd| initrd.replace("{version}", version));

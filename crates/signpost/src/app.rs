@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 
 use anstream::ColorChoice;
 use serde::Serialize;
+use signpost_core::apply::carry_out;
 use signpost_core::catalogue::Catalogue;
 use signpost_core::error::Refusal;
-use signpost_core::apply::carry_out;
 use signpost_core::history::{Action, Change, History};
 use signpost_core::machine::Lock;
 use signpost_core::recipe::Recipes;

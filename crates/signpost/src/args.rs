@@ -1,5 +1,6 @@
 //! What can be typed.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
@@ -78,4 +79,43 @@ pub enum Command {
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),
     Manual(manual::ManualArgs),
+}
+
+/// The words as they were typed, but for those that drop words of kernel arguments: `args=+single -quiet` is one value, and
+/// `-quiet` no option.
+pub fn typed(words: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut typed: Vec<OsString> = Vec::new();
+    for word in words {
+        let text = word.to_str().unwrap_or_default();
+        let is_option = text.starts_with("--") || matches!(text, "-h" | "-V");
+        let is_change = text.starts_with(['+', '-']) && text.len() > 1 && !is_option;
+        match typed.last_mut() {
+            Some(before) if is_change && changes_arguments(before) => {
+                before.push(" ");
+                before.push(&word);
+            }
+            _ => typed.push(word),
+        }
+    }
+    typed
+}
+
+fn changes_arguments(word: &OsString) -> bool {
+    let value = word.to_str().and_then(|word| word.strip_prefix("args="));
+    value.is_some_and(|value| value.starts_with(['+', '-']))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_that_are_dropped_from_arguments_are_no_options() {
+        let typed = |words: &[&str]| typed(words.iter().map(OsString::from));
+        assert_eq!(
+            typed(&["edit", "a", "args=+b", "-c", "+d", "--yes"]),
+            ["edit", "a", "args=+b -c +d", "--yes"]
+        );
+        assert_eq!(typed(&["edit", "a", "args=x", "-h"]), ["edit", "a", "args=x", "-h"]);
+    }
 }

@@ -19,7 +19,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 fn main() -> ExitCode {
     // Where a shell asks for completions, they are all that is printed.
     clap_complete::CompleteEnv::with_factory(args::Args::command).complete();
-    let args = args::Args::parse();
+    let args = args::Args::parse_from(args::typed(std::env::args_os()));
     match app::App::new(&args.global).run(args.command) {
         Ok(code) => code.into(),
         Err(failure) => {

@@ -296,7 +296,8 @@ impl<'a> Merge<'a> {
             self.out.base.drop_key(&key);
             if is_untouched(file.entry(id)?, &written) && !has_members {
                 file.remove_entry(id)?;
-                let what = if reach == Reach::Gone { "what it started is gone" } else { "it is no longer offered" };
+                let what =
+                    if reach == Reach::Gone { "what it started is gone" } else { "it is no longer offered" };
                 let why = format!("is taken out: {what}, and nobody had changed it");
                 self.out.changed.push(Line { id: id.clone(), why });
                 self.out.taken_out.push(id.clone());

@@ -27,19 +27,27 @@ pub fn reset(look: &Look<'_>, path: &Path, name: &str, mut base: Base) -> Result
     let by_key = offers.iter().find(|offer| Some(&offer.key) == key.as_ref());
     let by_system = || {
         let target = resolved.iter().find(|own| own.entry.id == entry.id)?.target.as_ref().ok()?;
-        let starts = |index: usize| look.survey.systems.get(index).is_some_and(|system| is_started_by(look, system, target));
+        let starts = |index: usize| {
+            look.survey.systems.get(index).is_some_and(|system| is_started_by(look, system, target))
+        };
         offers.iter().find(|offer| offer.system.is_some_and(starts))
     };
     let offer = by_key.or_else(by_system).ok_or_else(|| {
-        let more = if left.is_empty() { String::new() } else { format!("; not offered: {}", left.join("; ")) };
-        Error::WrongUse(format!("draft offers nothing for {}: it was made by hand, or what it starts is not there{more}", entry.id))
+        let more =
+            if left.is_empty() { String::new() } else { format!("; not offered: {}", left.join("; ")) };
+        Error::WrongUse(format!(
+            "draft offers nothing for {}: it was made by hand, or what it starts is not there{more}",
+            entry.id
+        ))
     })?;
     let mut shown = offer.clone();
     if let (Some(group), Place::In(_)) = (&entry.group, &offer.place) {
         shown.body.push(("in", group.as_str().into()));
     }
-    let parsed: DocumentMut = section(&entry.id, &shown).parse().map_err(|error| Error::unusable(path, error))?;
-    let new = parsed.get("entry").and_then(toml_edit::Item::as_array_of_tables).and_then(|all| all.get(0)).cloned();
+    let parsed: DocumentMut =
+        section(&entry.id, &shown).parse().map_err(|error| Error::unusable(path, error))?;
+    let new =
+        parsed.get("entry").and_then(toml_edit::Item::as_array_of_tables).and_then(|all| all.get(0)).cloned();
     let new = new.ok_or_else(|| Error::WrongUse("the entry cannot be written".into()))?;
     let held = file.entry(&entry.id)?;
     let place = held.position();

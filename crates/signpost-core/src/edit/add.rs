@@ -101,7 +101,8 @@ pub fn add(
     };
     let title = title.map_or(own_title, str::to_string);
     if let NewEntry::Plain { starts, .. } = new
-        && let Some(held) = file.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
+        && let Some(held) =
+            file.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
     {
         let why = "it was in the menu already".to_string();
         return Ok((file.text, AddedEntry { id: held.id.clone(), title, why, is_new: false }));
@@ -129,8 +130,7 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
         let head = reader.read_head(path, HEAD).map_err(|error| {
             wrong(format!("{}: {error}{}", facts.where_it_is(), nearest_folder(look, volume, path)))
         })?;
-        Pe::decode(&head)
-            .map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it anyway")))?;
+        Pe::decode(&head).map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it anyway")))?;
     }
     let system = look
         .survey

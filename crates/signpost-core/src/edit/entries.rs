@@ -11,11 +11,11 @@ use toml_edit::{ArrayOfTables, Item, Table, Value};
 
 use super::{MenuText, find, find_group, set, wrong};
 use crate::code::Code;
-use crate::ways::is_started_by;
 use crate::error::{Refusal, Result};
 use crate::menu_file;
 use crate::resolve::{resolve, resolve_entry};
 use crate::survey::Look;
+use crate::ways::is_started_by;
 
 /// Where an entry goes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -90,21 +90,15 @@ pub fn edit(
     Ok((text, id))
 }
 
-/// Keys and values as typed. Words that follow `args=+word` and are no assignment of their own, change arguments too.
+/// Keys and values as typed.
 fn assigned(assignments: &[String]) -> Result<Vec<(String, String)>> {
-    let mut all: Vec<(String, String)> = Vec::new();
-    for assignment in assignments {
-        match (assignment.split_once('='), all.last_mut()) {
-            (_, Some((key, value))) if key == "args" && is_change(value) && is_change(assignment) => {
-                value.push_str(&format!(" {assignment}"));
-            }
-            (Some((key, value)), _) => all.push((key.trim().to_string(), value.trim().to_string())),
-            (None, _) => {
-                return Err(wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")));
-            }
-        }
-    }
-    Ok(all)
+    let pair = |assignment: &String| {
+        let (key, value) = assignment
+            .split_once('=')
+            .ok_or_else(|| wrong(format!("{assignment} has no value; write it as title=\"Larkspur\"")))?;
+        Ok((key.trim().to_string(), value.trim().to_string()))
+    };
+    assignments.iter().map(pair).collect()
 }
 
 /// An entry that started something before must do so after: what it names is there.
@@ -112,7 +106,9 @@ fn check_start(look: &Look<'_>, path: &Path, text: &str, name: &str, id: &str) -
     let before = menu_file::load(path)?.document;
     let index = find(&before, name)?;
     let after = menu_file::check(path, text)?;
-    let (Some(held), Some(entry)) = (before.entries.get(index), after.entries.get(index)) else { return Ok(()) };
+    let (Some(held), Some(entry)) = (before.entries.get(index), after.entries.get(index)) else {
+        return Ok(());
+    };
     let fault = resolve_entry(look, &after, entry).target.err();
     let fault = fault.filter(|_| held.starts != entry.starts);
     match fault {
@@ -273,7 +269,9 @@ pub fn hide(
     let mut refusal = None;
     // What is hidden already, and so stands in the menu no more, is named as `reveal` names it.
     let is_hidden_entry = |hide: &&Hide| hide.what == Hidden::Entry(what.to_string());
-    if let Some(held) = document.hidden.iter().find(is_hidden_entry).filter(|_| document.entry(what).is_none()) {
+    if let Some(held) =
+        document.hidden.iter().find(is_hidden_entry).filter(|_| document.entry(what).is_none())
+    {
         return Ok((text.finish(path)?, thing(held), None));
     }
     let (key, value) = if let Some(system) = look.survey.systems.iter().find(|system| system.title == what) {

@@ -9,10 +9,10 @@ use signpost_menu::document::DefaultEntry;
 use toml_edit::{Item, Table, Value};
 
 use super::MenuText;
-use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 use crate::error::Result;
 use crate::resolve::{ResolvedEntry, StartTarget, resolve};
 use crate::survey::{Look, Role, StartupFile, System};
+use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 
 /// An entry that is only noise.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -59,9 +59,9 @@ fn is_last_way(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], index: usize, le
     let starts = |entry: &ResolvedEntry<'_>, system: &System| {
         entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
     };
-    meant_by(look, &resolved[index]).into_iter().any(|system| {
-        !resolved.iter().zip(left).any(|(entry, is_left)| *is_left && starts(entry, system))
-    })
+    meant_by(look, &resolved[index])
+        .into_iter()
+        .any(|system| !resolved.iter().zip(left).any(|(entry, is_left)| *is_left && starts(entry, system)))
 }
 
 fn reason(

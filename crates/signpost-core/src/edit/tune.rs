@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use serde::Serialize;
-use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_menu::document::{Show, Timeout};
 use signpost_menu::nearest::nearest;
+use signpost_menu::{MenuDocument, parse_leniently};
 use toml_edit::{Item, Value};
 
 use super::keys::{KEYS, Key, values};

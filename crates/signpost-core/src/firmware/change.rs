@@ -119,7 +119,9 @@ impl Work<'_> {
     /// Nothing is sent to, or put first, that starts nothing.
     fn need_start(&self, number: u16) -> Result<()> {
         let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
-        let Some(entry) = entry else { return Err(Error::WrongUse(format!("there is no entry {}", hex(number)))) };
+        let Some(entry) = entry else {
+            return Err(Error::WrongUse(format!("there is no entry {}", hex(number))));
+        };
         let starts_nothing = entry.judged.as_ref().is_none_or(|verdict| verdict.starts_nothing());
         if starts_nothing {
             let called = called(self.look, number);
@@ -171,7 +173,8 @@ impl Work<'_> {
         let entries = &self.look.survey.firmware.entries;
         let data = text_data(&new.args);
         let hands_the_same = |entry: &&crate::survey::FirmwareEntry| {
-            let option = self.look.boot.options.get(&entry.number()).and_then(|option| option.decoded.as_ref().ok());
+            let option =
+                self.look.boot.options.get(&entry.number()).and_then(|option| option.decoded.as_ref().ok());
             option.is_some_and(|option| option.optional_data == data)
         };
         let by_others = entries.iter().filter(|entry| !entry.is_made_by_firmware);

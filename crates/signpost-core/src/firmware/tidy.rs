@@ -1,7 +1,6 @@
 //! Tidying: second entries for one target, leftovers, an order with numbers that do not exist. What is not understood is
 //! left, and so is what the firmware makes by itself.
 
-use serde::Serialize;
 use super::change::{FirmwareChange, Work};
 use super::list::is_same_target;
 use super::named;
@@ -10,6 +9,7 @@ use crate::history::History;
 use crate::rehearse::State;
 use crate::survey::{FirmwareEntry, Look};
 use crate::ways::{self, Reach};
+use serde::Serialize;
 
 /// What tidying would do.
 #[derive(Clone, Debug, Serialize)]
@@ -107,12 +107,17 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry, has_way: &dyn
         return stays("the machine was started from it, so it would come back");
     }
     if reach == Reach::OutOfReach {
-        return Fate::Left(format!("{}; that is not attached or cannot be read now, and so not gone", entry.finding));
+        return Fate::Left(format!(
+            "{}; that is not attached or cannot be read now, and so not gone",
+            entry.finding
+        ));
     }
     if let Some(why) = leftover {
         let lost = ways::of_load_entry(look, entry.number()).into_iter().find(|system| !has_way(&system.id));
         return match lost {
-            Some(system) => Fate::Left(format!("{why}; nothing else would start {}, once its file is back", system.title)),
+            Some(system) => {
+                Fate::Left(format!("{why}; nothing else would start {}, once its file is back", system.title))
+            }
             None => Fate::Goes(why),
         };
     }

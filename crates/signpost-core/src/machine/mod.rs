@@ -304,7 +304,8 @@ impl Machine {
     pub fn take_out(&mut self, number: usize) -> bool {
         let disk = number.checked_sub(1).and_then(|index| self.disks.get_mut(index));
         // What the running system knows of it is left out too.
-        disk.map(|disk| (disk.contents, disk.node) = (Err("left out for this rehearsal".into()), None)).is_some()
+        disk.map(|disk| (disk.contents, disk.node) = (Err("left out for this rehearsal".into()), None))
+            .is_some()
     }
 
     /// Puts or removes a file on a FAT volume, so that a cut leaves a volume that reads.

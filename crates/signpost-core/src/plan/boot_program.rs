@@ -101,7 +101,9 @@ fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
     let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
     let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(fault.to_string()))?;
     if !home::has_mark(&pe) {
-        return Err(unfit("it is a program, and not this one's boot program; `cargo xtask boot` builds that".into()));
+        return Err(unfit(
+            "it is a program, and not this one's boot program; `cargo xtask boot` builds that".into(),
+        ));
     }
     if pe.machine == firmware {
         return Ok(());

@@ -23,7 +23,8 @@ pub(super) fn default_gone(opening: &Opening) -> Option<Refusal> {
 
 /// The default cannot be in the firmware's list.
 pub(super) fn default_left_out(entries: &[EntryPlan], default: Option<&str>) -> Option<Refusal> {
-    let left_out = |entry: &&EntryPlan| Some(entry.id.as_str()) == default && entry.action == Action::LeaveOut;
+    let left_out =
+        |entry: &&EntryPlan| Some(entry.id.as_str()) == default && entry.action == Action::LeaveOut;
     let entry = entries.iter().find(left_out)?;
     Some(Refusal {
         code: Code::DefaultGone,
@@ -39,7 +40,9 @@ pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refus
         Verdict::Refused(why) => format!("Secure Boot refuses it: {why}"),
         // What carries no signature is taken by its digest alone, which nobody can look up.
         Verdict::CannotTell { why, is_unsigned: true } => {
-            format!("Secure Boot is on and it carries no signature; whether its digest is allowed cannot be told: {why}")
+            format!(
+                "Secure Boot is on and it carries no signature; whether its digest is allowed cannot be told: {why}"
+            )
         }
         Verdict::CannotTell { .. } => return None,
     };

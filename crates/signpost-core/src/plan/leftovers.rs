@@ -17,16 +17,21 @@ pub(super) fn of(
     machine_id: &str,
 ) -> Result<Vec<FileWrite>> {
     let named = after.named_files(look);
-    let is_named = |file: &StartupFile| named.iter().any(|(on, path)| file.volume == on + 1 && file.path.eq_ignore_ascii_case(path));
+    let is_named = |file: &StartupFile| {
+        named.iter().any(|(on, path)| file.volume == on + 1 && file.path.eq_ignore_ascii_case(path))
+    };
     let programs: Vec<&StartupFile> =
         look.survey.startup_files.iter().filter(|file| file.role == Role::BootProgram).collect();
     let own = program.path();
-    let is_new = !programs.iter().any(|file| file.volume == volume + 1 && file.path.eq_ignore_ascii_case(&own));
-    let before: Vec<&StartupFile> = active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
+    let is_new =
+        !programs.iter().any(|file| file.volume == volume + 1 && file.path.eq_ignore_ascii_case(&own));
+    let before: Vec<&StartupFile> =
+        active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
     let mut writes = Vec::new();
     for file in &programs {
         let is_home = file.volume == volume + 1;
-        let is_previous = before.iter().any(|active| active.volume == file.volume && active.path == file.path);
+        let is_previous =
+            before.iter().any(|active| active.volume == file.volume && active.path == file.path);
         let goes = match is_home {
             // Which one was there before the one that stays as it is, nobody can tell: it stays then.
             true => is_new && !is_previous && !file.path.eq_ignore_ascii_case(&own),
@@ -37,7 +42,11 @@ pub(super) fn of(
         }
     }
     for other in look.fat_volumes().filter(|other| *other != volume) {
-        let has_program = look.survey.startup_files.iter().any(|file| file.volume == other + 1 && file.is_ours() && is_named(file));
+        let has_program = look
+            .survey
+            .startup_files
+            .iter()
+            .any(|file| file.volume == other + 1 && file.is_ours() && is_named(file));
         if !has_program && is_old_home(look, other, machine_id) {
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
@@ -53,7 +62,8 @@ fn is_old_home(look: &Look<'_>, volume: usize, machine_id: &str) -> bool {
     let is_removable = facts.disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
     let is_removable = is_removable.is_some_and(crate::survey::Disk::is_removable);
     let held = home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
-    !is_removable && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
+    !is_removable
+        && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
 }
 
 /// Start-up files that a load option names now.

@@ -27,9 +27,9 @@ use crate::resolve::{ResolvedEntry, faults, opening, resolve};
 use crate::survey::{Look, OurVariables, System, hex};
 use crate::ways;
 use options::Numbers;
-pub use remove::remove;
 pub(crate) use options::host_cannot;
 pub(crate) use options::{MENU_ID, device_path, text_data};
+pub use remove::remove;
 
 /// What would put a menu in force.
 #[derive(Clone, Debug, Serialize)]

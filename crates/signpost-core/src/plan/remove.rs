@@ -28,7 +28,8 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
         leads_to_us || owned.get(number).is_some_and(|(data, _)| Some(data) == raw)
     };
     let removed: Vec<u16> = look.boot.options.keys().copied().filter(is_ours).collect();
-    let order: Vec<u16> = look.boot.order.iter().copied().filter(|number| !removed.contains(number)).collect();
+    let order: Vec<u16> =
+        look.boot.order.iter().copied().filter(|number| !removed.contains(number)).collect();
     let mut variables = Vec::new();
     if order != look.boot.order {
         let what = format!("boot order {}", words(&order));
@@ -76,16 +77,23 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
 fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
     let mut writes = Vec::new();
     for volume in look.fat_volumes() {
-        let disk = look.survey.volumes[volume].disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
+        let disk =
+            look.survey.volumes[volume].disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
         if disk.is_some_and(Disk::is_removable) && look.home() != Some(volume) {
             continue;
         }
-        let programs = look.survey.startup_files.iter().filter(|file| file.volume == volume + 1 && file.is_ours());
+        let programs =
+            look.survey.startup_files.iter().filter(|file| file.volume == volume + 1 && file.is_ours());
         for path in programs.map(|file| file.path.clone()).collect::<Vec<_>>() {
             writes.extend(leftovers::removal(look, volume, &path, "the boot program")?);
         }
         for name in SLOT_NAMES {
-            writes.extend(leftovers::removal(look, volume, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
+            writes.extend(leftovers::removal(
+                look,
+                volume,
+                &format!("{HOME_FOLDER}/{name}"),
+                "the menu's slot",
+            )?);
         }
     }
     Ok(writes)

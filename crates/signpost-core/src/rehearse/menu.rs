@@ -90,7 +90,8 @@ pub(super) fn follow(
         (None, Some(index), _) => {
             // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
             let would = entry_start(look, state.boot, hardware, &resolved[index]).outcome;
-            let mut waits = waits(format!("the menu waits for a key; Enter starts {}", resolved[index].entry.title));
+            let mut waits =
+                waits(format!("the menu waits for a key; Enter starts {}", resolved[index].entry.title));
             if would.is_start() {
                 waits.outcome.kind = Kind::WaitsAsAsked;
             }
@@ -124,7 +125,11 @@ fn started(
     followed
 }
 
-pub(super) fn in_force(look: &Look<'_>, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
+pub(super) fn in_force(
+    look: &Look<'_>,
+    hardware: &SurveyedHardware<'_>,
+    volume: usize,
+) -> Option<MenuDocument> {
     let mut slots = home::slots(look, volume);
     for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
         if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {

@@ -57,9 +57,8 @@ impl<'a> Image<'a> {
             Ok(Some(certificates)) => certificates
                 .map(|certificate| {
                     let certificate = certificate.map_err(broken)?;
-                    let signature = certificate
-                        .get_authenticode_signature()
-                        .map_err(|_| UNREADABLE.to_string())?;
+                    let signature =
+                        certificate.get_authenticode_signature().map_err(|_| UNREADABLE.to_string())?;
                     Signed::read(signature, certificate.data)
                 })
                 .collect(),

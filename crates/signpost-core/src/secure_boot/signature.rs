@@ -32,7 +32,8 @@ const ALGORITHMS: [(&str, usize); 8] = [
 const MAX_CHAIN: usize = 10;
 
 /// What is said of a signature that a parser gives up on; where in its bytes, helps nobody who reads it.
-pub(super) const UNREADABLE: &str = "its signature cannot be read: it is no PKCS #7 signature as programs carry them";
+pub(super) const UNREADABLE: &str =
+    "its signature cannot be read: it is no PKCS #7 signature as programs carry them";
 
 /// A signature, read.
 pub(super) struct Signed {

@@ -204,7 +204,11 @@ fn describe(
     facts.table.is_unprotected = table.is_unprotected;
     if table.is_unprotected {
         let what = "its GPT has no protective MBR, so UEFI firmware sees none of its partitions";
-        note(Code::TableUnprotected, what, "a partition tool that writes the table anew puts the protective MBR back");
+        note(
+            Code::TableUnprotected,
+            what,
+            "a partition tool that writes the table anew puts the protective MBR back",
+        );
     }
     for fault in &table.faults {
         let help = if facts.partitions.is_empty() {

@@ -138,7 +138,9 @@ fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
             }
             (Reach::OutOfReach, _) => "it starts nothing as it is; what it names cannot be read, so it stays",
             (Reach::Gone, Code::EntryStale) => "it starts nothing; it can be removed",
-            (Reach::Gone, _) => "it starts nothing until the file is back; `firmware tidy` says whether it can be removed",
+            (Reach::Gone, _) => {
+                "it starts nothing until the file is back; `firmware tidy` says whether it can be removed"
+            }
             (Reach::There, _) => "it starts nothing as it is",
         };
         found.push(finding(code, message, help));
@@ -174,7 +176,11 @@ fn duplicates(look: &Look<'_>, found: &mut Vec<Finding>) {
         };
         if let Some(first) = entries[..index].iter().find(same) {
             let message = format!("{} starts the same file as entry {}", named(entry), first.number);
-            found.push(finding(Code::EntryDuplicate, message, "one of the two can be removed: `firmware tidy` says which"));
+            found.push(finding(
+                Code::EntryDuplicate,
+                message,
+                "one of the two can be removed: `firmware tidy` says which",
+            ));
         }
     }
 }

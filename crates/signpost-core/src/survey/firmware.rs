@@ -100,7 +100,8 @@ fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, hardware: &SurveyedHardware<
             let known = &look.survey.startup_files[known];
             (facts.system, facts.also) = (known.system.clone(), known.also.clone());
         }
-        facts.target = Some(Target { volume: volume.number, disk: volume.disk, partition: volume.partition, file });
+        facts.target =
+            Some(Target { volume: volume.number, disk: volume.disk, partition: volume.partition, file });
     }
     facts.judged = Some(verdict);
 }

@@ -1,8 +1,8 @@
 //! Kernels, the initrds that belong to them, and the systems they belong to.
 
 use signpost_firmware::image::linux::{self, LinuxKernel};
-use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
 use signpost_menu::kernels::{KernelHeader, is_spare, newest_first};
+use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
 
 use super::VolumeReader;
 use super::contents::Contents;

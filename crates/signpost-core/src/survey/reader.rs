@@ -168,7 +168,7 @@ impl VolumeReader {
 
     /// Parts of the volume that systems may have as their root.
     pub fn subvolumes(&self) -> Vec<Subvolume> {
-        guarded(|| self.fs.subvolumes()).unwrap_or_default()
+        self.call("/", |fs| fs.subvolumes()).unwrap_or_default()
     }
 
     /// Fills `buffer` with a file's bytes from `offset` on; how many there were.

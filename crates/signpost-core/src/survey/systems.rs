@@ -83,7 +83,9 @@ pub(crate) fn owners_of_folder<'s>(
 ) -> Vec<&'s System> {
     let named = || {
         let linux = systems.iter().filter(|system| system.family == "linux" && system.image.is_none());
-        linux.filter(|system| system.os_id.eq_ignore_ascii_case(vendor) || system.id.eq_ignore_ascii_case(vendor))
+        linux.filter(|system| {
+            system.os_id.eq_ignore_ascii_case(vendor) || system.id.eq_ignore_ascii_case(vendor)
+        })
     };
     let mounting: Vec<&System> = named().filter(|system| system.esp == Some(volume)).collect();
     if !mounting.is_empty() {
@@ -158,7 +160,9 @@ fn assign_unified(file: &mut StartupFile, systems: &mut Vec<System>, disk_of: Di
     let release = file.hints.os_release.as_deref().map(OsRelease::parse).unwrap_or_default();
     let owners = owners_of_folder(systems, release.id().unwrap_or("linux"), file.volume, disk_of);
     let known = owners.first().map(|system| system.title.clone());
-    let id = owners.first().map_or_else(|| release.id().unwrap_or("linux").to_string(), |system| system.id.clone());
+    let id = owners
+        .first()
+        .map_or_else(|| release.id().unwrap_or("linux").to_string(), |system| system.id.clone());
     file.also = owners.iter().skip(1).map(|system| system.id.clone()).collect();
     let title = known.clone().or_else(|| release.title()).unwrap_or_else(|| "Linux".into());
     let version = file.hints.uname.as_ref().map(|uname| format!(", kernel {uname}")).unwrap_or_default();
@@ -219,14 +223,18 @@ pub(super) fn make_titles_differ(look: &mut Look<'_>) {
     let volumes = &look.survey.volumes;
     let titles: Vec<String> = look.survey.systems.iter().map(|system| system.title.clone()).collect();
     let volume = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
-    let disk = |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.disk);
-    let place = |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.place.clone());
+    let disk =
+        |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.disk);
+    let place = |system: &System| {
+        volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.place.clone())
+    };
     let told: Vec<Option<String>> = look
         .survey
         .systems
         .iter()
         .map(|system| {
-            let same: Vec<&System> = look.survey.systems.iter().filter(|other| other.title == system.title).collect();
+            let same: Vec<&System> =
+                look.survey.systems.iter().filter(|other| other.title == system.title).collect();
             if same.len() < 2 {
                 return None;
             }
@@ -236,7 +244,10 @@ pub(super) fn make_titles_differ(look: &mut Look<'_>) {
             };
             let by_disk = |system: &System| disk(system).map(|disk| format!("disk {disk}"));
             let by_path = |system: &System| Some(format!("{}{}", place(system)?, system.root_path));
-            is_told(&by_disk).or_else(|| is_told(&place)).or_else(|| is_told(&by_path)).or(Some(system.id.clone()))
+            is_told(&by_disk)
+                .or_else(|| is_told(&place))
+                .or_else(|| is_told(&by_path))
+                .or(Some(system.id.clone()))
         })
         .collect();
     for ((system, title), told) in look.survey.systems.iter_mut().zip(titles).zip(told) {

@@ -93,7 +93,8 @@ fn of_volume(look: &Look<'_>, wanted: &VolumeRef) -> Reach {
 /// A file that is on none of these volumes, by index.
 fn of_file(look: &Look<'_>, volumes: &[usize]) -> Reach {
     let is_read = |volume: &usize| {
-        look.survey.volumes[*volume].fault.is_none() && look.reader(*volume).is_some_and(|reader| reader.fault().is_none())
+        look.survey.volumes[*volume].fault.is_none()
+            && look.reader(*volume).is_some_and(|reader| reader.fault().is_none())
     };
     if volumes.is_empty() {
         return when_all_is_seen(look);

@@ -153,7 +153,12 @@ fn extents(
             Some(_) => {}
             None => fault = Some(short("btrfs extent")),
         }
-        fault.is_none() && found.len() < MAX_EXTENTS
+        if found.len() > MAX_EXTENTS {
+            let why =
+                format!("a file of more than {MAX_EXTENTS} extents on btrfs; so many are not read at once");
+            fault = Some(VolumeError::Unsupported(why));
+        }
+        fault.is_none()
     })?;
     fault.map_or(Ok(found), Err)
 }

@@ -96,7 +96,9 @@ fn push_part(text: &mut String, field: &[u8], is_lower: bool) {
 }
 
 /// The entries of a folder's bytes, deleted ones and labels left out.
-pub(super) fn decode(bytes: &[u8]) -> Vec<FolderEntry> {
+pub(super) fn decode(bytes: &[u8], is_fat_32: bool) -> Vec<FolderEntry> {
+    // FAT12 and FAT16 leave these two bytes to others.
+    let high = |entry: &Short| if is_fat_32 { u32::from(entry.dir_fst_clus_hi.get()) } else { 0 };
     let mut entries = Vec::new();
     let mut long = LongName::none();
     for raw in records(bytes) {
@@ -118,8 +120,7 @@ pub(super) fn decode(bytes: &[u8]) -> Vec<FolderEntry> {
             name,
             short_name,
             is_folder: short.dir_attr & ATTR_DIRECTORY != 0,
-            first_cluster: u32::from(short.dir_fst_clus_hi.get()) << 16
-                | u32::from(short.dir_fst_clus_lo.get()),
+            first_cluster: high(&short) << 16 | u32::from(short.dir_fst_clus_lo.get()),
             size: short.dir_file_size.get(),
         });
     }

@@ -225,13 +225,19 @@ impl Bpb {
         if last > fat_length.saturating_add(1) {
             return lie("BPB_FATSz", fat_sectors, format!("enough sectors for {clusters} clusters"));
         }
+        // `BPB_ExtFlags`: bit 7 says that one FAT alone is written to, bits 0 to 3 which.
+        let flags = if fat_32 { u32_at(4) & 0xffff } else { 0 };
+        let active = if flags & 0x80 != 0 { u64::from(flags & 0xf) } else { 0 };
+        if active >= u64::from(self.bpb_num_fats) {
+            return lie("BPB_ExtFlags", active, format!("one of {} FATs, from 0", self.bpb_num_fats));
+        }
         let geometry = Geometry {
             fat_type,
             cluster_size: u32::from(per_cluster).saturating_mul(self.bpb_byts_per_sec.get().into()),
             clusters,
             serial: u32_at(if fat_32 { 31 } else { 3 }),
             is_unclean: u32_at(if fat_32 { 29 } else { 1 }) & 1 != 0,
-            fat_offset: reserved.saturating_mul(sector),
+            fat_offset: reserved.saturating_mul(sector).saturating_add(active.saturating_mul(fat_length)),
             fat_length,
             root_offset: root_start.saturating_mul(sector),
             root_length,

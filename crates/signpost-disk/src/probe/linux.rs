@@ -2,12 +2,15 @@
 
 use super::{Head, Identity, VolumeKind, fixed_text, utf16_text};
 use crate::bytes::{le64, uuid_at};
+use crate::xfs;
 
 /// XFS (the "XFS Algorithms & Data Structures" guide, "Superblocks").
 pub(super) fn xfs(head: &Head<'_>) -> Option<Identity> {
     let superblock = head.bytes(0, 512).filter(|bytes| bytes.starts_with(b"XFSB"))?;
     let label = superblock.get(108..120).and_then(fixed_text);
-    Some(Identity::named(VolumeKind::Xfs, label, uuid_at(&superblock, 32)))
+    let mut identity = Identity::named(VolumeKind::Xfs, label, uuid_at(&superblock, 32));
+    identity.is_unclean = xfs::log::is_dirty(head.device, &superblock).unwrap_or(false);
+    Some(identity)
 }
 
 /// btrfs (its "On-disk Format" document, "Superblock"). A log tree is there where the last writes were not

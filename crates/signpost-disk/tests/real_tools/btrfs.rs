@@ -57,7 +57,7 @@ fn subvolumes_are_folders_and_the_default_one_is_known() {
         run("btrfs", &["subvolume", "set-default", &path("@")]);
     }
     let fs = image.file_system();
-    let found = fs.subvolumes();
+    let found = fs.subvolumes().unwrap();
     let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@" };
     assert_eq!(found, ["/@", "/@home", "/@/var", "/@/etc/deep/inner"].map(subvolume));
     assert_eq!(fs.read("/@/etc/os-release", 99).unwrap(), b"ID=larkspur\n");

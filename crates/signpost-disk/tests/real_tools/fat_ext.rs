@@ -25,6 +25,39 @@ fn fat_label_and_serial_are_those_of_blkid() {
     }
 }
 
+/// Mirroring off, and the second FAT the active one: the first may be as old as it likes. On FAT16 two bytes of a folder's
+/// entries are no part of a cluster's number.
+#[test]
+fn the_active_copy_counts_and_high_words_only_on_fat32() {
+    let tree = tempfile::tempdir().unwrap();
+    let file = tree.path().join("TIDE.TXT");
+    fs::write(&file, vec![b'x'; 200_000]).unwrap();
+    let image = Image::made_by(64, "mkfs.fat", &["-F", "32", "-s", "1"]);
+    run("mcopy", &["-i", image.name(), file.to_str().unwrap(), "::"]);
+    let mut bytes = fs::read(&image.path).unwrap();
+    let number = |at: usize, width: usize| {
+        bytes[at..at + width].iter().rev().fold(0usize, |sum, byte| sum << 8 | usize::from(*byte))
+    };
+    let (reserved, sectors) = (number(14, 2), number(36, 4));
+    let first = reserved * 512..(reserved + sectors) * 512;
+    bytes[40] = 0x81;
+    bytes[first.start + 12..first.end].fill(0);
+    let device: SharedDevice = Arc::new(bytes.clone());
+    let volume = signpost_disk::fat::FatVolume::open(device).unwrap();
+    assert_eq!(volume.read("/TIDE.TXT", 1 << 20).unwrap().len(), 200_000);
+    bytes[40] = 0x82;
+    let refused = signpost_disk::fat::FatVolume::open(Arc::new(bytes)).err().unwrap().to_string();
+    assert!(refused.contains("BPB_ExtFlags is 2"), "{refused}");
+
+    let image = Image::made_by(32, "mkfs.fat", &["-F", "16"]);
+    run("mcopy", &["-i", image.name(), file.to_str().unwrap(), "::"]);
+    let mut bytes = fs::read(&image.path).unwrap();
+    let at = bytes.windows(11).position(|name| name == b"TIDE    TXT").unwrap();
+    bytes[at + 20..at + 22].copy_from_slice(&[0x34, 0x12]);
+    let volume = signpost_disk::fat::FatVolume::open(Arc::new(bytes)).unwrap();
+    assert_eq!(volume.read("/TIDE.TXT", 1 << 20).unwrap().len(), 200_000);
+}
+
 #[test]
 fn ext_kind_label_and_uuid_are_those_of_blkid() {
     let cases: [(&[&str], VolumeKind); 5] = [

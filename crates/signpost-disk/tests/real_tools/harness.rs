@@ -139,11 +139,20 @@ pub fn make_mirror(image: &Path, metadata_at: u64, data: u64, length: u64) {
         put(256 + slot * 2, &[0xff, 0xff]);
     }
     put(258, &[1, 0]);
-    let words = block[..512].chunks(4).map(|word| u64::from(u32::from_le_bytes(word.try_into().unwrap())));
+    poke(image, metadata_at, &block);
+    change_mirror(image, metadata_at, 0, &[]);
+}
+
+/// Puts bytes into the metadata of a mirror's member, and its checksum to rights.
+pub fn change_mirror(image: &Path, metadata_at: u64, at: u64, bytes: &[u8]) {
+    poke(image, metadata_at + at, bytes);
+    poke(image, metadata_at + 216, &[0; 4]);
+    let from = metadata_at as usize;
+    let block = fs::read(image).unwrap()[from..from + 512].to_vec();
+    let words = block.chunks(4).map(|word| u64::from(u32::from_le_bytes(word.try_into().unwrap())));
     let sum: u64 = words.sum();
     let sum = (sum as u32).wrapping_add((sum >> 32) as u32);
-    block[216..220].copy_from_slice(&sum.to_le_bytes());
-    poke(image, metadata_at, &block);
+    poke(image, metadata_at + 216, &sum.to_le_bytes());
 }
 
 /// An image as a block device, for tools that take nothing else. Takes root.

@@ -96,3 +96,30 @@ fn spoiled_metadata_ends_in_words() {
     }
     assert!(faults > 10);
 }
+
+#[test]
+fn members_without_metadata_second_areas_and_copies_are_known() {
+    let images = [Image::new(48), Image::new(48)];
+    let group = format!("areas{}", std::process::id());
+    {
+        let devices = images.each_ref().map(LoopDevice::new);
+        let [first, second] = [devices[0].name(), devices[1].name()];
+        lvm("pvcreate", &["-y", "--metadatacopies", "2", first]);
+        lvm("pvcreate", &["-y", "--metadatacopies", "0", second]);
+        lvm("vgcreate", &["-y", "-s", "4m", &group, first, second]);
+        lvm("lvcreate", &["-an", "-Zn", "-Wn", "-y", "-L", "8m", "-n", "there", &group, second]);
+    }
+    let physical = images.each_ref().map(Image::device);
+    let (volumes, faults) = assemble(&physical);
+    assert_eq!((faults, volumes.len()), (vec![], 1));
+    assert!(volumes[0].contents.is_ok() && volumes[0].members == [1], "it lies on the one without a text");
+    // The first area is spoiled: the second one, at the disk's end, says the same.
+    let mut spoiled = fs::read(&images[0].path).unwrap();
+    spoiled[4096..4096 + 512].fill(0x5a);
+    let (volumes, faults) = assemble(&[std::sync::Arc::new(spoiled), physical[1].clone()]);
+    assert_eq!((faults, volumes.len()), (vec![], 1));
+    // A copy of a member beside it.
+    let (volumes, faults) = assemble(&[physical[0].clone(), physical[1].clone(), physical[1].clone()]);
+    assert!(faults[0].contains("is there twice"), "{faults:?}");
+    assert!(volumes[0].contents.as_ref().err().unwrap().contains("is there twice"));
+}

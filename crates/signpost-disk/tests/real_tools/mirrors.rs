@@ -6,9 +6,12 @@ use signpost_disk::file_system::open;
 use signpost_disk::probe::VolumeKind;
 use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 
-use crate::harness::{Image, make_mirror, poke, run};
+use crate::harness::{Image, change_mirror, make_mirror, poke, run};
 
-const EVENTS: u64 = 200; // offset in the metadata
+// Offsets in the metadata.
+const FEATURES: u64 = 8;
+const EVENTS: u64 = 200;
+const ROLES: u64 = 256;
 
 fn found(images: &[Image]) -> Vec<Volume> {
     let disks: Vec<Disk> = images.iter().map(|image| Disk::look(&image.device(), 512)).collect();
@@ -31,7 +34,7 @@ fn the_member_with_most_changes_is_read() {
         poke(&image.path, DATA, &fs::read(&inner.path).unwrap());
         make_mirror(&image.path, 4096, DATA, 16 << 20);
     }
-    poke(&images[1].path, 4096 + EVENTS, &9u64.to_le_bytes());
+    change_mirror(&images[1].path, 4096, EVENTS, &9u64.to_le_bytes());
     let volumes = found(&images);
     let kinds: Vec<VolumeKind> = volumes.iter().map(|volume| volume.identity.kind).collect();
     assert_eq!(kinds, [VolumeKind::MdRaid, VolumeKind::MdRaid, VolumeKind::Ext4]);
@@ -39,6 +42,21 @@ fn the_member_with_most_changes_is_read() {
     assert_eq!(contents(&volumes[2], "/tide"), b"member 1");
     // One member is enough.
     assert_eq!(contents(&found(&images[..1])[1], "/tide"), b"member 0");
+    // The newer one is a spare, or is being rebuilt: it holds nothing of the mirror, or not all of it.
+    for (at, bytes) in [(ROLES, &[0xff, 0xff][..]), (FEATURES, &[2, 0, 0, 0])] {
+        let before = fs::read(&images[1].path).unwrap();
+        change_mirror(&images[1].path, 4096, at, bytes);
+        assert_eq!(contents(&found(&images)[2], "/tide"), b"member 0");
+        let alone = found(&images[1..]);
+        let fault = alone[1].fault.as_ref().unwrap().to_string();
+        assert!(fault.contains("no member that is here holds the whole of it"), "{fault}");
+        fs::write(&images[1].path, before).unwrap();
+    }
+    // A member whose metadata was altered is none.
+    poke(&images[1].path, 4096 + EVENTS, &[42]);
+    let kinds: Vec<VolumeKind> = found(&images).iter().map(|volume| volume.identity.kind).collect();
+    assert_eq!(kinds[0], VolumeKind::MdRaid);
+    assert_ne!(kinds[1], VolumeKind::MdRaid);
 }
 
 /// An ESP on a mirror whose metadata stands at the end: firmware takes each member for a plain FAT.

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use signpost_disk::file_system::VolumeError;
+use signpost_disk::probe::identify;
 
 use crate::harness::{Image, Mounted, agrees, fill, noise, run, survives_spoiling};
 
@@ -98,6 +99,28 @@ fn folders_in_many_pieces_are_read() {
     assert!(format_of(&image, "/many").contains("btree"), "{}", format_of(&image, "/many"));
     let mounted = Mounted::new(&image, "ro");
     assert_eq!(agrees(image.file_system().as_ref(), mounted.path(), "/"), 1500);
+}
+
+/// A copy taken while it is mounted has changes in its log alone.
+#[test]
+fn a_log_that_was_not_written_out_is_told() {
+    let is_unclean = |image: &Image| identify(image.device().as_ref()).0.is_unclean;
+    let image = Image::made_by(320, "mkfs.xfs", &["-q"]);
+    assert!(!is_unclean(&image), "just made");
+    let copy = Image::new(320);
+    {
+        let mounted = Mounted::new(&image, "defaults");
+        for index in 0..300 {
+            fs::write(mounted.path().join(format!("tide {index}")), noise(2000)).unwrap();
+        }
+        fs::File::open(mounted.path()).unwrap().sync_all().unwrap();
+        run("sync", &["-f", mounted.path().to_str().unwrap()]);
+        fs::copy(&image.path, &copy.path).unwrap();
+    }
+    assert!(is_unclean(&copy), "copied while it was in use");
+    assert!(!is_unclean(&image), "unmounted");
+    let printed = run("xfs_logprint", &["-t", copy.name()]);
+    assert!(printed.contains("<DIRTY>"), "the tool says the same: {printed}");
 }
 
 #[test]

@@ -98,7 +98,8 @@ fn entry_files_and_images_stand_behind_the_files_entries_in_the_specifications_o
     assert_eq!(notes, ["/loader/entries/empty.conf names neither linux nor efi"]);
     let resolved = resolve(&home, &document);
     assert_eq!(describe(&home, &resolved[2]), "disk 1 partition 1, /k-6.9");
-    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
+    let faults: Vec<Option<String>> =
+        resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
     let opening = crate::policy::open(&crate::policy::Situation {
         document: &document,
         faults: &faults,

@@ -6,8 +6,8 @@ use alloc::vec::Vec;
 
 use super::reader::{Reader, Section};
 use crate::document::{Entry, KernelChoice, Linux, Starts};
-use crate::nearest::nearest;
 use crate::kernels::Newest;
+use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 
 /// Keys that every entry has.

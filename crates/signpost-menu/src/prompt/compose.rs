@@ -58,7 +58,8 @@ impl Prompt {
                         self.document.entries.iter().map(|entry| entry.id.as_str()).collect();
                     format!("the menu has no entry {what}; there are {}", ids.join(", "))
                 })?;
-                let target = resolve_entry(hands, &self.document, entry).target.map_err(|fault| fault.to_string())?;
+                let target =
+                    resolve_entry(hands, &self.document, entry).target.map_err(|fault| fault.to_string())?;
                 Composed {
                     title: entry.title.clone(),
                     target,

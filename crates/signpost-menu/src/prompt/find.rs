@@ -6,8 +6,8 @@ use alloc::vec;
 use alloc::vec::Vec;
 
 use super::{Hands, Subvolume, arguments};
-use crate::linux_files::{FSTAB, initrds, is_kernel_name, mounts, named, version_in_name};
 use crate::kernels::newest_first;
+use crate::linux_files::{FSTAB, initrds, is_kernel_name, mounts, named, version_in_name};
 use crate::os_release::{OsRelease, PATHS};
 use crate::place::resolve;
 use crate::resolve::Within;

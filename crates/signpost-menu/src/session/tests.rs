@@ -39,9 +39,16 @@ fn resolved(document: &MenuDocument) -> Vec<ResolvedEntry<'_>> {
 fn session(shown: Shown, chosen: usize) -> Session {
     let document = menu("");
     let resolved = resolved(&document);
-    let lines: Vec<String> =
-        resolved.iter().map(|r| r.target.as_ref().map_or_else(ToString::to_string, |_| "disk 1".into())).collect();
-    Session::new(&document, &resolved, &lines, &Opening { shown, chosen: Some(chosen), by: ChosenBy::Default, reason: None })
+    let lines: Vec<String> = resolved
+        .iter()
+        .map(|r| r.target.as_ref().map_or_else(ToString::to_string, |_| "disk 1".into()))
+        .collect();
+    Session::new(
+        &document,
+        &resolved,
+        &lines,
+        &Opening { shown, chosen: Some(chosen), by: ChosenBy::Default, reason: None },
+    )
 }
 
 fn titles(session: &Session) -> Vec<&str> {

@@ -68,7 +68,11 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
         // What starts alike may be another menu.
         if plan.home.is_some() && newest_text(&look).as_ref() != Some(&menu.text) {
             let what = "the menu that is active is another than the one that was written".to_string();
-            return Err(Error::NotReadBack { what, way: "`signpost undo` takes back what was written".into() }.into());
+            return Err(Error::NotReadBack {
+                what,
+                way: "`signpost undo` takes back what was written".into(),
+            }
+            .into());
         }
         Held::of(&look, menu, &plan, &wishes, &history)?.save(&machine.held_record())?;
     }

@@ -55,7 +55,7 @@ enum What {
         entry: String,
         /// What to set, such as args="root={root} ro"; args=+quiet -splash changes single words; several initrds are parted by
         /// blanks
-        #[arg(value_name = "KEY=VALUE", required_unless_present_any = ["drop", "editor"], allow_hyphen_values = true)]
+        #[arg(value_name = "KEY=VALUE", required_unless_present_any = ["drop", "editor"])]
         assignments: Vec<String>,
         /// Edit its text in $VISUAL or $EDITOR
         #[arg(long, conflicts_with_all = ["assignments", "drop"])]

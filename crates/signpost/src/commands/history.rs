@@ -40,15 +40,22 @@ pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
 }
 
 fn all(history: &History, unreadable: &[&str]) -> String {
-    let notes: String =
-        unreadable.iter().map(|fault| format!("  {} a record cannot be read: {fault}\n", style::odd("note:"))).collect();
+    let notes: String = unreadable
+        .iter()
+        .map(|fault| format!("  {} a record cannot be read: {fault}\n", style::odd("note:")))
+        .collect();
     if history.records().is_empty() {
         return notes + "Nothing was done yet.\n";
     }
     let mut table = Table::new(&["record", "when", "what", "writes"]);
     for record in history.records() {
         let writes = record.writes.len();
-        table.row([record.serial.to_string(), record.time.clone(), what(history, record), writes.to_string()]);
+        table.row([
+            record.serial.to_string(),
+            record.time.clone(),
+            what(history, record),
+            writes.to_string(),
+        ]);
     }
     table.text() + &notes
 }

@@ -34,6 +34,8 @@ pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
     if !args.dry_run {
         plan.outcome = app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?.1;
     }
-    app.report(&plan, || render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next: ", &plan.outcome));
+    app.report(&plan, || {
+        render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next: ", &plan.outcome)
+    });
     Ok(Exit::Done)
 }

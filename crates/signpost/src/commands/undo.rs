@@ -1,10 +1,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use signpost_core::{Code, menu_file};
 use signpost_core::history::{Action, Progress};
 use signpost_core::plan::pass;
 use signpost_core::undo::undo;
+use signpost_core::{Code, menu_file};
 
 use super::guard_codes;
 use crate::app::{App, OWN_MENU, Outcome};
@@ -42,7 +42,10 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     if args.menu.is_some() {
         let path = app.menu_file(&machine);
         menu_file::bring_back(&path)?;
-        let done = format!("{} is as it was before the last change; `signpost apply` makes it active", path.display());
+        let done = format!(
+            "{} is as it was before the last change; `signpost apply` makes it active",
+            path.display()
+        );
         app.report(&done, || format!("{done}.\n"));
         return Ok(Exit::Done);
     }

@@ -129,7 +129,7 @@ fn a_store_without_space_is_an_error_and_nothing_is_half_done() {
     machine.write("menu.toml", &menu("", &[LARK]));
     let before = machine.variables();
     let error = machine.fails(4, &["apply", "--yes"]);
-    assert!(error.contains("no space for Boot0000: it needs"), "{error}");
+    assert!(error.contains("and to undo it, and the firmware has room for 92"), "{error}");
     assert_eq!(machine.variables(), before);
 }
 

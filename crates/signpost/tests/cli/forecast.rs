@@ -40,7 +40,10 @@ fn sorted(mut contents: Contents) -> Contents {
 #[test]
 fn undo_tells_the_start_of_after_it() {
     let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
-    machine.write("menu.toml", &machine.read("menu.toml").replace("timeout = 0", "timeout = 0\ndefault = \"meridian\""));
+    machine.write(
+        "menu.toml",
+        &machine.read("menu.toml").replace("timeout = 0", "timeout = 0\ndefault = \"meridian\""),
+    );
     assert!(next(&apply(&machine)).starts_with("Meridian starts"));
     let said = machine.ok(&["undo", "--yes"]);
     assert_eq!(next(&said), rehearsed(&machine));
@@ -56,7 +59,8 @@ fn what_hold_made_anew_under_another_number_goes_with_the_menu() {
     let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
     let before = TestMachine::small();
     // Ours is deleted, and its number taken by another.
-    let other = LoadOption::new("Update", meridian_disk(vec![]).path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    let other =
+        LoadOption::new("Update", meridian_disk(vec![]).path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
     machine.put(&boot_option(0, &other));
     machine.put(&boot_order(&[1, 0]));
     machine.ok(&["hold"]);
@@ -64,7 +68,10 @@ fn what_hold_made_anew_under_another_number_goes_with_the_menu() {
     let said = machine.ok(&["undo", "--yes"]);
     assert_eq!(next(&said), rehearsed(&machine));
     let boot = machine.boot();
-    assert_eq!((boot.order.as_slice(), boot.options.keys().copied().collect::<Vec<_>>()), (&[1, 0][..], vec![0, 1]));
+    assert_eq!(
+        (boot.order.as_slice(), boot.options.keys().copied().collect::<Vec<_>>()),
+        (&[1, 0][..], vec![0, 1])
+    );
     assert!(rehearsed(&machine).starts_with("Meridian Desktop 4 starts"), "{}", rehearsed(&before));
 }
 
@@ -78,7 +85,8 @@ fn a_default_that_cannot_start_is_refused_on_either_host() {
             let path = meridian_disk(vec![]).path_to(1, "\\EFI\\none.efi");
             spec.variables.push(boot_option(7, &LoadOption::new("Stale", path, vec![])));
             let machine = TestMachine::new(&spec);
-            std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
+            std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build())
+                .unwrap();
             let text = menu(&format!("default = \"{id}\""), &[LARK, MERIDIAN, entry]);
             machine.write("menu.toml", &text.replace("\"firmware\"\n", &format!("\"{host}\"\n")));
             let error = refused(&machine);
@@ -134,7 +142,9 @@ fn interrupt(machine: &TestMachine, serial: u32) {
     let name = format!("history/{serial:04}.json");
     let from = if machine.path(&name).exists() { name.clone() } else { "history/0001.json".to_string() };
     let text = machine.read(&from);
-    let text = text.replacen("\"serial\": 1", &format!("\"serial\": {serial}"), 1).replace("\"progress\": \"done\"", "\"progress\": \"begun\"");
+    let text = text
+        .replacen("\"serial\": 1", &format!("\"serial\": {serial}"), 1)
+        .replace("\"progress\": \"done\"", "\"progress\": \"begun\"");
     machine.write(&name, &text);
 }
 
@@ -169,7 +179,9 @@ fn an_interrupted_undo_is_finished_by_the_next_one() {
     machine.ok(&["undo", "--yes"]);
     // The undo of the order came to no end: nothing of it was written yet.
     machine.put(&boot_order(&[1, 0]));
-    let text = machine.read("history/0003.json").replace("\"progress\": \"done\"", "\"progress\": { \"failed\": { \"after\": 0 } }");
+    let text = machine
+        .read("history/0003.json")
+        .replace("\"progress\": \"done\"", "\"progress\": { \"failed\": { \"after\": 0 } }");
     machine.write("history/0003.json", &text);
     assert_eq!(sorted(machine.variables()), applied);
     let said = machine.ok(&["undo", "--yes"]);
@@ -218,7 +230,10 @@ fn old_programs_and_old_homes_go_and_what_is_no_boot_program_is_refused() {
     let programs = |volume: &str| {
         let survey = machine.json(&["survey"]);
         let files = survey["startup_files"].as_array().unwrap().clone();
-        files.iter().filter(|file| file["role"] == "boot-program" && file["volume"].to_string() == volume).count()
+        files
+            .iter()
+            .filter(|file| file["role"] == "boot-program" && file["volume"].to_string() == volume)
+            .count()
     };
     for title in ["Signpost 2", "Signpost 3", "Signpost 4"] {
         std::fs::write(machine.path("program.efi"), Program::new(title).boot_program().build()).unwrap();
@@ -245,7 +260,11 @@ fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
     let said = machine.ok(&["apply", "--remove", "--yes"]);
     assert_eq!(next(&said), rehearsed(&machine));
     let boot = machine.boot();
-    assert!(boot.options.values().all(|option| option.decoded.as_ref().unwrap().description.to_string() != "Signpost"));
+    assert!(
+        boot.options
+            .values()
+            .all(|option| option.decoded.as_ref().unwrap().description.to_string() != "Signpost")
+    );
     assert_eq!(boot.order, [1, 2]);
     let survey = machine.json(&["survey"]);
     assert!(!survey["startup_files"].to_string().contains("/EFI/signpost/"), "{}", survey["startup_files"]);
@@ -258,15 +277,28 @@ fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
 #[test]
 fn the_last_serial_of_a_slot_is_no_end() {
     let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
-    let held = Slot { serial: u64::MAX, writer: Writer::Desk, machine: String::new(), text: machine.read("menu.toml") };
+    let held = Slot {
+        serial: u64::MAX,
+        writer: Writer::Desk,
+        machine: String::new(),
+        text: machine.read("menu.toml"),
+    };
     let path = format!("/EFI/signpost/{}", SLOT_NAMES[0]);
     change_fat(&machine.path("lark.img"), LARK_ESP, &[], &[&path]).unwrap();
     change_fat(&machine.path("lark.img"), LARK_ESP, &[file(&path, held.encode().unwrap())], &[]).unwrap();
     for default in ["meridian", "lark", "meridian"] {
-        machine.write("menu.toml", &menu(&format!("timeout = 0\ndefault = \"{default}\""), &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\""));
+        machine.write(
+            "menu.toml",
+            &menu(&format!("timeout = 0\ndefault = \"{default}\""), &[LARK, MERIDIAN])
+                .replace("\"firmware\"", "\"signpost\""),
+        );
         apply(&machine);
         let title = if default == "lark" { "Larkspur" } else { "Meridian" };
-        assert!(rehearsed(&machine).starts_with(&format!("{title} starts")), "{default}: {}", rehearsed(&machine));
+        assert!(
+            rehearsed(&machine).starts_with(&format!("{title} starts")),
+            "{default}: {}",
+            rehearsed(&machine)
+        );
     }
 }
 
@@ -276,7 +308,9 @@ fn a_store_that_cannot_be_written_is_found_before_the_first_file() {
     std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
     machine.write("menu.toml", &menu("", &[LARK]).replace("\"firmware\"", "\"signpost\""));
     // A store without room for the change and for undoing it.
-    let mut store = signpost_firmware::store::fd::FdImage::decode(std::fs::read(machine.path("variables.fd")).unwrap()).unwrap();
+    let mut store =
+        signpost_firmware::store::fd::FdImage::decode(std::fs::read(machine.path("variables.fd")).unwrap())
+            .unwrap();
     let name = VariableName::global("Ballast");
     let data = vec![7; store.room() - 300];
     let ballast = signpost_firmware::variable::Variable {

@@ -5,6 +5,7 @@ mod bad_input;
 mod boot_host;
 mod breadth;
 mod by_hand;
+mod checked;
 mod commands;
 mod draft_menu;
 mod edit;

@@ -9,7 +9,9 @@ use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
-use crate::harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, small};
+use crate::harness::{
+    LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, small,
+};
 
 const RESTART: &str = "id = \"again\"\ntitle = \"Start again\"\nstarts = \"restart\"";
 const GROUP: &str = "id = \"more\"\ntitle = \"More\"\nstarts = \"group\"";
@@ -123,7 +125,10 @@ fn a_menu_on_a_stick_or_of_another_pc_makes_no_home() {
     let plan = machine.json(&[&["plan"], &words[2..]].concat());
     assert_eq!(plan["home"], "v2, disk 2 partition 1 (the first ESP)");
     machine.ok(&words);
-    assert_eq!(machine.json(&[&["plan"], &words[2..]].concat())["home"], "v2, disk 2 partition 1 (it is home already)");
+    assert_eq!(
+        machine.json(&[&["plan"], &words[2..]].concat())["home"],
+        "v2, disk 2 partition 1 (it is home already)"
+    );
 }
 
 #[test]
@@ -145,23 +150,39 @@ fn numbers_are_those_of_the_screen() {
 #[test]
 fn what_the_firmware_does_not_see_or_skips_is_said_to_be_that() {
     let mut spec = small(StoreKind::Folder);
-    let mut other = LoadOption::new("Other", lark_disk(vec![]).path_to(1, "\\EFI\\larkspur\\lkload.efi"), vec![]);
+    let mut other =
+        LoadOption::new("Other", lark_disk(vec![]).path_to(1, "\\EFI\\larkspur\\lkload.efi"), vec![]);
     other.attributes |= LoadOptionAttributes::from_bits_retain(0x0300);
     spec.variables = vec![
         boot_option(0, &other),
-        boot_option(1, &LoadOption::new("Meridian", meridian_disk(vec![]).path_to(1, "\\EFI\\meridian\\start.efi"), vec![])),
+        boot_option(
+            1,
+            &LoadOption::new(
+                "Meridian",
+                meridian_disk(vec![]).path_to(1, "\\EFI\\meridian\\start.efi"),
+                vec![],
+            ),
+        ),
         boot_order(&[0, 1]),
     ];
     let machine = TestMachine::new(&spec);
     let steps = machine.json(&["rehearse"])["steps"].clone();
-    assert_eq!((steps[0]["verdict"].as_str(), steps[1]["verdict"].as_str()), (Some("application"), Some("starts")));
+    assert_eq!(
+        (steps[0]["verdict"].as_str(), steps[1]["verdict"].as_str()),
+        (Some("application"), Some("starts"))
+    );
     // A GPT without the MBR that protects it.
     let image = machine.path("meridian.img");
     let mut disk = std::fs::read(&image).unwrap();
     disk[446..512].fill(0);
     std::fs::write(&image, disk).unwrap();
     let survey = machine.json(&["survey"]);
-    let codes: Vec<&str> = survey["findings"].as_array().unwrap().iter().map(|finding| finding["code"].as_str().unwrap()).collect();
+    let codes: Vec<&str> = survey["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|finding| finding["code"].as_str().unwrap())
+        .collect();
     assert!(codes.contains(&"table-unprotected"), "{codes:?}");
     assert_eq!(outcome(&machine).0, "nothing");
 }
@@ -180,9 +201,16 @@ fn a_firmware_entry_that_starts_nothing_cannot_start_from_the_menu() {
     spec.disks[1] = meridian_disk(meridian_files());
     spec.disks[0] = lark_disk(lark_files());
     let machine = TestMachine::new(&spec);
-    let entry = |label: &str| format!("id = \"{}\"\nstarts = \"firmware-entry\"\nlabel = \"{label}\"", label.to_lowercase());
+    let entry = |label: &str| {
+        format!("id = \"{}\"\nstarts = \"firmware-entry\"\nlabel = \"{label}\"", label.to_lowercase())
+    };
     machine.write("menu.toml", &menu("", &[&entry("Short"), &entry("Gone")]));
     let rows = machine.json(&["menu"])["entries"].clone();
     assert_eq!((rows[0]["is_there"].as_bool(), rows[1]["is_there"].as_bool()), (Some(true), Some(false)));
-    assert!(rows[1]["starts"].as_str().unwrap().contains("firmware entry 0002 starts nothing: disk 2 partition 1 has no file"));
+    assert!(
+        rows[1]["starts"]
+            .as_str()
+            .unwrap()
+            .contains("firmware entry 0002 starts nothing: disk 2 partition 1 has no file")
+    );
 }

@@ -74,7 +74,10 @@ fn ours_change_in_place_and_go_when_the_menu_drops_them() {
     assert!(said.contains("change entry 0000 \"Larkspur Linux\"") && said.contains("1 write,"), "{said}");
     machine.write("menu.toml", &menu("", &[MERIDIAN]));
     let error = machine.fails(3, &["apply", "--yes"]);
-    assert!(error.contains("refused (last-way): nothing that is active would start Larkspur any more"), "{error}");
+    assert!(
+        error.contains("refused (last-way): nothing that is active would start Larkspur any more"),
+        "{error}"
+    );
     machine.ok(&["apply", "--yes", "--despite", "last-way"]);
     assert_eq!(machine.boot().order, [1]);
     assert!(!machine.boot().options.contains_key(&0));

@@ -7,7 +7,9 @@ use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
-use crate::harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
+use crate::harness::{
+    LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small,
+};
 
 /// The first partition of Larkspur's disk, in bytes.
 const LARK_ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
@@ -17,7 +19,10 @@ fn two_entries() -> TestMachine {
     let (lark, meridian) = (lark_disk(vec![]), meridian_disk(meridian_files()));
     spec.variables = vec![
         boot_option(0, &LoadOption::new("Larkspur", lark.path_to(1, "\\EFI\\larkspur\\lkload.efi"), vec![])),
-        boot_option(1, &LoadOption::new("Meridian", meridian.path_to(1, "\\EFI\\meridian\\start.efi"), vec![])),
+        boot_option(
+            1,
+            &LoadOption::new("Meridian", meridian.path_to(1, "\\EFI\\meridian\\start.efi"), vec![]),
+        ),
         boot_option(2, &LoadOption::new("Spare", meridian.path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![])),
         boot_order(&[0, 1, 2]),
     ];
@@ -53,7 +58,8 @@ fn nothing_of_a_disk_that_was_there_is_called_gone() {
 }
 
 #[test]
-fn an_entry_whose_file_is_gone_from_a_volume_that_was_read_can_be_removed_unless_its_system_has_no_other_way() {
+fn an_entry_whose_file_is_gone_from_a_volume_that_was_read_can_be_removed_unless_its_system_has_no_other_way()
+{
     let machine = two_entries();
     let lark = machine.path("lark.img");
     change_fat(&lark, LARK_ESP, &[file("/EFI/other/x.efi", Program::new("X").build())], &[]).unwrap();
@@ -84,7 +90,9 @@ fn noise_acts_on_what_is_gone_alone_and_never_on_a_last_way() {
     spec.disks[1].partitions[0].content = esp_files(2, vec![]);
     let machine = TestMachine::new(&spec);
     let lark = |number: usize, id: &str| {
-        format!("id = \"{id}\"\nstarts = \"efi\"\nprogram = \"uuid:0E0E-000{number}/EFI/larkspur/lkload.efi\"")
+        format!(
+            "id = \"{id}\"\nstarts = \"efi\"\nprogram = \"uuid:0E0E-000{number}/EFI/larkspur/lkload.efi\""
+        )
     };
     machine.write("menu.toml", &menu("default = \"one\"", &[&lark(1, "one"), &lark(2, "two")]));
     assert_eq!(machine.ok(&["entry", "noise"]), "No entry is only noise.\n");
@@ -93,7 +101,11 @@ fn noise_acts_on_what_is_gone_alone_and_never_on_a_last_way() {
 }
 
 fn esp_files(number: u32, files: Vec<(String, Vec<u8>)>) -> Content {
-    Content::Fat { label: if number == 1 { "ESP-ONE" } else { "ESP-TWO" }, serial: 0x0e0e_0000 + number, files }
+    Content::Fat {
+        label: if number == 1 { "ESP-ONE" } else { "ESP-TWO" },
+        serial: 0x0e0e_0000 + number,
+        files,
+    }
 }
 
 fn install(number: u32, disk: Guid, guids: [Guid; 2]) -> DiskSpec {
@@ -156,15 +168,23 @@ fn two_installs_of_one_distribution_are_two_systems_with_a_way_each() {
     let machine = TestMachine::new(&two_installs());
     let survey = machine.json(&["survey"]);
     let systems = survey["systems"].as_array().unwrap();
-    let of = |index: usize| (systems[index]["title"].as_str().unwrap(), systems[index]["entries"][0].as_str().unwrap());
+    let of = |index: usize| {
+        (systems[index]["title"].as_str().unwrap(), systems[index]["entries"][0].as_str().unwrap())
+    };
     assert_eq!(of(0), ("Larkspur Linux 14, disk 1", "0000"));
     assert_eq!(of(1), ("Larkspur Linux 14, disk 2", "0001"));
     machine.ok(&["draft", "--host", "signpost"]);
     let text = machine.read("menu.toml");
-    assert!(text.contains("title   = \"Larkspur Linux 14, disk 1\"") && text.contains("title   = \"Larkspur Linux 14, disk 2\""), "{text}");
+    assert!(
+        text.contains("title   = \"Larkspur Linux 14, disk 1\"")
+            && text.contains("title   = \"Larkspur Linux 14, disk 2\""),
+        "{text}"
+    );
     // The loaders are alike to the byte, and none is a copy of the other's.
     let lark = |number: usize| {
-        format!("id = \"lark-{number}\"\nstarts = \"efi\"\nprogram = \"uuid:0E0E-000{number}/EFI/larkspur/lkload.efi\"")
+        format!(
+            "id = \"lark-{number}\"\nstarts = \"efi\"\nprogram = \"uuid:0E0E-000{number}/EFI/larkspur/lkload.efi\""
+        )
     };
     machine.write("menu.toml", &menu("", &[&lark(1), &lark(2)]));
     assert_eq!(machine.ok(&["entry", "noise"]), "No entry is only noise.\n");
@@ -189,10 +209,13 @@ fn what_was_saved_at_boot_is_news_once() {
     let program = machine.path("program.efi");
     std::fs::write(&program, Program::new("Signpost").boot_program().build()).unwrap();
     let apply = ["apply", "--yes", "--boot-program", program.to_str().unwrap()];
-    machine.write("menu.toml", &menu("timeout = 3", &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\""));
+    machine
+        .write("menu.toml", &menu("timeout = 3", &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\""));
     machine.ok(&apply);
     let applied = machine.read("menu.toml");
-    let saved = format!("{applied}\n[[entry]]\nid = \"by-hand\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"\n");
+    let saved = format!(
+        "{applied}\n[[entry]]\nid = \"by-hand\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"\n"
+    );
     let put = |name: &str, serial: u64, text: &str| {
         let slot = Slot { serial, writer: Writer::Boot, machine: String::new(), text: text.into() };
         let bytes = slot.encode().unwrap();

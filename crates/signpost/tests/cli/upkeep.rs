@@ -69,8 +69,11 @@ fn a_system_in_an_image_is_added_by_a_recipe_and_rehearsed() {
         tide::STORE_UUID
     );
     assert!(text.contains(&args) && text.contains("image   = \"uuid:41f0d8e6"), "{text}");
-    std::fs::write(machine.path("program.efi"), signpost_demo::program::Program::new("Signpost").boot_program().build())
-        .unwrap();
+    std::fs::write(
+        machine.path("program.efi"),
+        signpost_demo::program::Program::new("Signpost").boot_program().build(),
+    )
+    .unwrap();
     let program = machine.path("program.efi");
     machine.ok(&["apply", "--yes", "--boot-program", program.to_str().unwrap()]);
     let outcome = machine.json(&["rehearse", "--choose", "lantern-live-3"])["outcome"].clone();

@@ -159,8 +159,8 @@ impl FileSystem for MountedVolume {
         self.at(path, mounted, |raw| raw.file_device(path))
     }
 
-    fn subvolumes(&self) -> Vec<Subvolume> {
-        self.raw.as_ref().map(|raw| raw.subvolumes()).unwrap_or_default()
+    fn subvolumes(&self) -> Result<Vec<Subvolume>, VolumeError> {
+        self.raw.as_ref().map_or_else(|| Ok(Vec::new()), |raw| raw.subvolumes())
     }
 }
 
