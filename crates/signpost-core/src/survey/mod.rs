@@ -193,6 +193,11 @@ impl<'m> Look<'m> {
         let more = findings::all(self);
         self.survey.findings.extend(more);
         self.survey.findings.sort_by_key(|finding| finding.code);
+        let ways = crate::ways::ways(self, crate::rehearse::State::of(self));
+        for system in &mut self.survey.systems {
+            let own = ways.iter().filter(|way| way.system == system.id);
+            system.ways = own.map(|way| way.through.clone()).collect();
+        }
     }
 
     /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.

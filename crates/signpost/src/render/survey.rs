@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 use signpost_core::survey::{Changes, Finding, FirmwareEntry, Survey, System};
+use signpost_core::ways::Through;
 
 use super::disks;
 use super::style;
@@ -77,7 +78,9 @@ fn systems(survey: &Survey) -> String {
     if survey.systems.is_empty() {
         return text + "  none was found\n\n";
     }
-    let mut table = Table::new(&["title", "", "id", "where", "starts by"]);
+    let is_uefi = survey.machine.firmware == "uefi";
+    let ways = if is_uefi { "reached by" } else { "" };
+    let mut table = Table::new(&["title", "", "id", "where", "starts by", ways]);
     for system in &survey.systems {
         let running = if system.is_running { "running" } else { "" };
         table.row([
@@ -86,6 +89,7 @@ fn systems(survey: &Survey) -> String {
             system.id.clone(),
             whereabouts(survey, system),
             starts_by(survey, system),
+            if is_uefi { reached_by(system) } else { String::new() },
         ]);
     }
     text.push_str(&table.text());
@@ -116,6 +120,19 @@ fn starts_by(survey: &Survey, system: &System) -> String {
         Some(kernel) => format!("v{}:{}", kernel.volume, kernel.path),
         None => "nothing that was found".into(),
     }
+}
+
+/// The ways that are open today: firmware entries by their numbers, then our menu.
+fn reached_by(system: &System) -> String {
+    let number = |through: &Through| match through {
+        Through::FirmwareEntry(number) => Some(number.clone()),
+        Through::Menu(_) => None,
+    };
+    let mut ways: Vec<String> = system.ways.iter().filter_map(number).collect();
+    if ways.len() < system.ways.len() {
+        ways.push("our menu".into());
+    }
+    if ways.is_empty() { "no way yet".into() } else { ways.join(", ") }
 }
 
 fn start(survey: &Survey) -> String {

@@ -14,6 +14,7 @@ mod harness;
 mod one_answer;
 mod own_entries;
 mod plan_apply;
+mod promises;
 mod reach;
 mod refresh;
 mod rehearsal;

@@ -3,6 +3,7 @@
 use serde::Serialize;
 
 use crate::catalogue::Family;
+use crate::ways::Through;
 
 /// An installed system.
 #[derive(Clone, Debug, Serialize)]
@@ -42,6 +43,8 @@ pub struct System {
     pub loader_places: Vec<String>,
     /// Load options that start it.
     pub entries: Vec<String>,
+    /// The ways by which it can be reached today: what is active counts, not what is only in the menu file.
+    pub ways: Vec<Through>,
 }
 
 /// An image file with a system in it.
@@ -207,6 +210,7 @@ impl System {
             loaders: Vec::new(),
             loader_places: Vec::new(),
             entries: Vec::new(),
+            ways: Vec::new(),
         }
     }
 

@@ -1,15 +1,15 @@
 //! A machine from a seed.
 
-use std::process::Command;
-
 use signpost_demo::program::{Kernel, made_up};
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::{Guid, partition_type};
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
+use signpost_firmware::device_path::{DevicePath, Node, PartitionSignature};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
 
+use super::roots::{self, Root};
 use crate::vm;
 
 /// A machine, with what lies where.
@@ -19,6 +19,16 @@ pub struct Made {
     pub slots: [Vec<u8>; 2],
     /// Changes to the firmware's entries, as they are typed behind `firmware`.
     pub changes: Vec<Vec<String>>,
+    /// Whether the menu is made and applied by the program itself; else it lies there.
+    pub is_drafted: bool,
+    /// Disks that have an MBR: their images and signatures.
+    pub mbr: Vec<(&'static str, u32)>,
+    /// What the roots are.
+    pub roots: Vec<Root>,
+    /// Files of each disk's root.
+    files: Vec<Vec<(String, Vec<u8>)>>,
+    /// The image of which another one is a copy.
+    clone_of: Option<&'static str>,
     /// Initrds: place and contents.
     initrds: Vec<(String, Vec<u8>)>,
 }
@@ -26,11 +36,62 @@ pub struct Made {
 impl Made {
     /// The title of the program at a place of the rehearsal: the place by the disk's number as it was made.
     pub fn title_at(&self, place: &str) -> String {
-        let (disk, rest) = place.strip_prefix("disk ").and_then(|rest| rest.split_once(' ')).unwrap();
+        // Logical volumes and mirrors are called by their own names.
+        let Some((disk, rest)) = place.strip_prefix("disk ").and_then(|rest| rest.split_once(' ')) else {
+            return place.to_string();
+        };
         let index: usize = disk.parse().unwrap();
-        let image = self.spec.disks[index - 1].image;
+        let image = self.original(self.spec.disks[index - 1].image);
         let made = IMAGES.iter().position(|name| *name == image).unwrap() + 1;
         format!("disk {made} {rest}")
+    }
+
+    /// The machine with its roots in it.
+    pub fn complete(&self) -> BenchSpec {
+        let mut spec = self.spec.clone();
+        let originals: Vec<&str> = self.spec.disks.iter().map(|disk| self.original(disk.image)).collect();
+        for (disk, original) in spec.disks.iter_mut().zip(originals) {
+            let index = IMAGES.iter().position(|name| *name == original).unwrap();
+            let kind = self.roots[index];
+            let name = if kind == Root::Lvm { format!("tide{index}") } else { format!("kestrel{index}") };
+            let root = roots::made(kind, &name, &root_uuid(index), &self.files[index]);
+            disk.partitions[1].content = Content::Bytes(root);
+        }
+        spec
+    }
+
+    /// The image that one is a copy of, or itself.
+    fn original<'i>(&'i self, image: &'i str) -> &'i str {
+        if image == CLONE { self.clone_of.unwrap() } else { image }
+    }
+
+    /// Gives the disks that have one their MBR in place of the GPT.
+    pub fn finish(&self, folder: &std::path::Path) {
+        for (image, signature) in &self.mbr {
+            let path = folder.join(image);
+            let mut disk = std::fs::read(&path).unwrap();
+            let entries: Vec<(u8, u32, u32)> = (0..2)
+                .map(|number| {
+                    let entry = 1024 + number * 128;
+                    let lba =
+                        |at: usize| u32::from_le_bytes(disk[entry + at..entry + at + 4].try_into().unwrap());
+                    let kind = if number == 0 { 0xef } else { 0x83 };
+                    (kind, lba(32), lba(40) - lba(32) + 1)
+                })
+                .collect();
+            let length = disk.len();
+            disk[..34 * 512].fill(0);
+            disk[length - 33 * 512..].fill(0);
+            disk[440..444].copy_from_slice(&signature.to_le_bytes());
+            for (number, (kind, first, sectors)) in entries.into_iter().enumerate() {
+                let at = 446 + number * 16;
+                disk[at + 4] = kind;
+                disk[at + 8..at + 12].copy_from_slice(&first.to_le_bytes());
+                disk[at + 12..at + 16].copy_from_slice(&sectors.to_le_bytes());
+            }
+            disk[510..512].copy_from_slice(&[0x55, 0xaa]);
+            std::fs::write(path, disk).unwrap();
+        }
     }
 
     /// What a made-up system says of these initrds of the volume of a place, joined as the boot program does.
@@ -74,6 +135,13 @@ impl Dice {
 }
 
 const IMAGES: [&str; 4] = ["a.img", "b.img", "c.img", "d.img"];
+/// A copy of one of these.
+const CLONE: &str = "e.img";
+
+/// The signature of a disk with an MBR.
+fn mbr_signature(disk: usize) -> u32 {
+    0x5100_0000 + disk as u32
+}
 
 fn disk_guid(disk: usize) -> Guid {
     Guid::from_random_bytes([disk as u8 + 1; 16])
@@ -92,6 +160,11 @@ struct Maker {
     root: Vec<Vec<(String, Vec<u8>)>>,
     initrds: Vec<(String, Vec<u8>)>,
     entries: Vec<(String, String)>,
+    /// The kind of each disk's root.
+    kinds: Vec<Root>,
+    /// Which disks have an MBR.
+    has_mbr: Vec<bool>,
+    is_drafted: bool,
 }
 
 /// Makes the machine of a seed.
@@ -99,6 +172,11 @@ pub fn generate(seed: u64) -> Made {
     let mut dice = Dice(seed);
     let disks = 2 + dice.below(3);
     let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost")).parent().unwrap().join("../boot");
+    let is_drafted = dice.one_in(5);
+    // A draft needs the folders of a system, which one of these tools does not make.
+    let kinds = [Root::Ext4, Root::Ext4, Root::Xfs, Root::Lvm, Root::Mirror, Root::Ntfs];
+    let kinds: Vec<Root> = (0..disks).map(|_| kinds[dice.below(if is_drafted { 5 } else { 6 })]).collect();
+    let has_mbr = (0..disks).map(|_| dice.one_in(4)).collect();
     let mut maker = Maker {
         dice,
         system: vm::read(built.join("made-up-system-x64.efi").to_str().unwrap()),
@@ -106,6 +184,9 @@ pub fn generate(seed: u64) -> Made {
         root: vec![Vec::new(); disks],
         initrds: Vec::new(),
         entries: Vec::new(),
+        kinds,
+        has_mbr,
+        is_drafted,
     };
     for disk in 0..disks {
         maker.systems(disk);
@@ -114,15 +195,41 @@ pub fn generate(seed: u64) -> Made {
     let text = maker.menu();
     let slots = maker.slots(&text);
     let home = maker.dice.below(disks);
-    maker.home(home, &slots, &vm::read(built.join("signpost-x64.efi").to_str().unwrap()));
+    let program = vm::read(built.join("signpost-x64.efi").to_str().unwrap());
+    if !is_drafted {
+        maker.home(home, &slots, &program);
+        // A home from before, on another disk, with a newer menu of its own.
+        if maker.dice.one_in(4) {
+            let older = Slot {
+                serial: 90,
+                writer: Writer::Desk,
+                machine: String::new(),
+                text: "format = 1\n".into(),
+            };
+            maker.home((home + 1) % disks, &[older.encode().unwrap(), vec![b'\n'; 64 * 1024]], &program);
+        }
+    }
     let specs: Vec<DiskSpec> = (0..disks).map(|disk| maker.disk(disk)).collect();
-    let variables = maker.variables(&specs, home);
-    // At times a disk is gone by the time of the start, though never the one that is home.
+    let variables = if is_drafted { maker.installed(&specs) } else { maker.variables(&specs, home) };
+    // At times a disk is gone by the time of the start, though never the one that is home; or there is a copy of one.
     let mut present = specs;
-    if maker.dice.one_in(5) {
-        present.remove((home + 1) % disks);
+    let other = (home + 1) % disks;
+    let mut clone_of = None;
+    match maker.dice.below(10) {
+        0 | 1 => drop(present.remove(other)),
+        2 if !is_drafted => {
+            clone_of = Some(present[other].image);
+            present.push(DiskSpec { image: CLONE, serial: "V5", ..present[other].clone() });
+        }
+        _ => {}
     }
     let changes = maker.changes(&present);
+    let with_mbr = present.iter().filter_map(|disk| {
+        let image = if disk.image == CLONE { clone_of? } else { disk.image };
+        let index = IMAGES.iter().position(|name| *name == image)?;
+        maker.has_mbr[index].then(|| (disk.image, mbr_signature(index)))
+    });
+    let mbr = with_mbr.collect();
     let spec = BenchSpec {
         catalogue: "",
         recipes: "",
@@ -132,47 +239,98 @@ pub fn generate(seed: u64) -> Made {
         store: StoreKind::Fd,
         more: "secure-boot = false\n".into(),
     };
-    Made { spec, text, slots, changes, initrds: maker.initrds }
+    Made {
+        spec,
+        text,
+        slots,
+        changes,
+        is_drafted,
+        mbr,
+        roots: maker.kinds,
+        files: maker.root,
+        clone_of,
+        initrds: maker.initrds,
+    }
 }
 
 impl Maker {
+    /// Where a volume of a disk is, in the words of a rehearsal.
+    fn place(&self, disk: usize, partition: usize) -> String {
+        match self.kinds[disk] {
+            Root::Lvm if partition == 2 => format!("volume tide{disk}/root"),
+            Root::Mirror if partition == 2 => format!("mirror kestrel{disk}"),
+            _ => format!("disk {} partition {partition}", disk + 1),
+        }
+    }
+
+    /// A name of it that holds.
+    fn volume(&self, disk: usize, partition: usize) -> String {
+        match (self.kinds[disk], partition) {
+            (Root::Lvm, 2) => format!("lv:tide{disk}/root"),
+            (Root::Mirror, 2) => format!("uuid:{}", root_uuid(disk)),
+            _ if self.has_mbr[disk] => format!("partuuid:{:08x}-{partition:02x}", mbr_signature(disk)),
+            _ => format!("partuuid:{}", partition_guid(disk, partition)),
+        }
+    }
+
     fn program(&self, disk: usize, partition: usize, path: &str, kernel: Option<&str>) -> Vec<u8> {
-        let title = format!("disk {} partition {partition}, {path}", disk + 1);
+        let title = format!("{}, {path}", self.place(disk, partition));
         made_up(&self.system, &title, kernel.map(Kernel::new).as_ref()).unwrap()
     }
 
     /// A loader on the ESP, and kernels with initrds on ESP or root volume.
     fn systems(&mut self, disk: usize) {
+        let loader = if self.is_drafted { "/EFI/larkspur/load.efi" } else { "/EFI/sys/load.efi" };
         if self.dice.one_in(2) {
-            let path = "/EFI/sys/load.efi";
+            let program = self.program(disk, 1, loader, None);
+            self.esp[disk].push((loader.into(), program));
+            let args = if self.dice.one_in(2) { "\nargs = \"tide=high\"" } else { "" };
+            let body = format!("starts = \"efi\"\nprogram = \"{}{loader}\"{args}", self.volume(disk, 1));
+            self.entry(&format!("loader{disk}"), body);
+        }
+        if self.dice.one_in(3) {
+            let path = "/EFI/BOOT/BOOTX64.EFI";
             let program = self.program(disk, 1, path, None);
             self.esp[disk].push((path.into(), program));
-            let args = if self.dice.one_in(2) { "\nargs = \"tide=high\"" } else { "" };
-            self.entry(
-                &format!("loader{disk}"),
-                format!("starts = \"efi\"\nprogram = \"partuuid:{}{path}\"{args}", partition_guid(disk, 1)),
-            );
         }
-        let on_root = self.dice.one_in(2);
-        let (partition, folder) = if on_root { (2, "/boot") } else { (1, "/EFI/linux") };
-        for version in 0..1 + self.dice.below(3) {
-            self.kernel(disk, partition, folder, &format!("6.{}.{version}", 8 + self.dice.0 % 4));
+        let on_root = self.is_drafted || self.dice.one_in(2);
+        let (partition, folder) = match (on_root, self.kinds[disk]) {
+            (false, _) => (1, "/EFI/linux"),
+            (true, Root::Ntfs) => (2, ""),
+            (true, _) => (2, "/boot"),
+        };
+        if self.is_drafted {
+            // Two installs of one distribution.
+            let release = b"ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n";
+            self.root[disk].push(("/etc/os-release".into(), release.to_vec()));
         }
-        let volume = partition_guid(disk, partition);
+        if self.dice.one_in(4) {
+            // Two flavours, whose names say nothing of which is newer.
+            for (flavour, version) in [("linux", "6.9.4"), ("linux-lts", "6.6.31")] {
+                self.kernel(disk, partition, folder, flavour, version);
+            }
+        } else {
+            for number in 0..1 + self.dice.below(3) {
+                let version = format!("6.{}.{number}", 8 + self.dice.0 % 4);
+                self.kernel(disk, partition, folder, &version, &version);
+            }
+        }
         let initrd = if self.dice.one_in(3) {
             format!("[\"{folder}/initrd-{{version}}\", \"{folder}/extra.img\"]")
         } else {
             format!("\"{folder}/initrd-{{version}}\"")
         };
         self.initrd(disk, partition, &format!("{folder}/extra.img"));
-        self.entry(
-            &format!("linux{disk}"),
-            format!("starts = \"linux\"\nvolume = \"partuuid:{volume}\"\nkernel = \"newest:{folder}/vmlinuz-*\"\ninitrd = {initrd}\nargs = \"root=/dev/none disk{disk}\""),
+        let body = format!(
+            "starts = \"linux\"\nvolume = \"{}\"\nkernel = \"newest:{folder}/vmlinuz-*\"\ninitrd = {initrd}\nargs = \"root=/dev/none disk{disk}\"",
+            self.volume(disk, partition)
         );
+        self.entry(&format!("linux{disk}"), body);
     }
 
-    fn kernel(&mut self, disk: usize, partition: usize, folder: &str, version: &str) {
-        let path = format!("{folder}/vmlinuz-{version}");
+    /// A kernel whose file is named by this, and whose header says that it is of this version.
+    fn kernel(&mut self, disk: usize, partition: usize, folder: &str, name: &str, version: &str) {
+        let path = format!("{folder}/vmlinuz-{name}");
         if self.files(disk, partition).iter().any(|(known, _)| *known == path) {
             return;
         }
@@ -180,7 +338,7 @@ impl Maker {
         self.files(disk, partition).push((path, program));
         // A half-done update leaves a kernel without its initrd.
         if !self.dice.one_in(4) {
-            self.initrd(disk, partition, &format!("{folder}/initrd-{version}"));
+            self.initrd(disk, partition, &format!("{folder}/initrd-{name}"));
         }
     }
 
@@ -188,7 +346,7 @@ impl Maker {
         let length = 1000 + self.dice.below(9000);
         let byte = self.dice.below(200) as u8;
         let contents: Vec<u8> = (0..length).map(|index| byte.wrapping_add((index % 7) as u8)).collect();
-        self.initrds.push((format!("disk {} partition {partition}, {path}", disk + 1), contents.clone()));
+        self.initrds.push((format!("{}, {path}", self.place(disk, partition)), contents.clone()));
         self.files(disk, partition).push((path.into(), contents));
     }
 
@@ -202,9 +360,21 @@ impl Maker {
 
     fn odd_entries(&mut self) {
         if self.dice.one_in(3) {
-            let gone =
-                format!("starts = \"efi\"\nprogram = \"partuuid:{}/EFI/gone.efi\"", partition_guid(0, 1));
+            let gone = format!("starts = \"efi\"\nprogram = \"{}/EFI/gone.efi\"", self.volume(0, 1));
             self.entry("gone", gone);
+        }
+        if self.dice.one_in(4) {
+            self.entry("group", "starts = \"group\"".into());
+        }
+        if self.dice.one_in(6) {
+            self.entry("again", "starts = \"restart\"".into());
+        }
+        // An entry of the firmware's: by a file, by a partition alone, or of a number that leads nowhere.
+        for label in ["Unused", "Short", "Stale"] {
+            if self.dice.one_in(5) {
+                let body = format!("starts = \"firmware-entry\"\nlabel = \"{label}\"\nhandover = true");
+                self.entry(&format!("fw-{}", label.to_lowercase()), body);
+            }
         }
         if self.dice.one_in(3) {
             self.entry("stale", "starts = \"efi\"\nprogram = \"uuid:0000-0000/EFI/x.efi\"".into());
@@ -269,7 +439,12 @@ impl Maker {
         let loader = "/EFI/sys/load.efi";
         let has_loader =
             |disk: &&DiskSpec| disk.partitions[0].content.files().iter().any(|(path, _)| path == loader);
-        let esps: Vec<Guid> = present.iter().filter(has_loader).map(|disk| disk.partitions[0].guid).collect();
+        let with_gpt = |disk: &&DiskSpec| {
+            let index = IMAGES.iter().position(|name| *name == disk.image);
+            index.is_some_and(|index| !self.has_mbr[index])
+        };
+        let esps: Vec<Guid> =
+            present.iter().filter(has_loader).filter(with_gpt).map(|disk| disk.partitions[0].guid).collect();
         let mut changes = Vec::new();
         for _ in 0..self.dice.below(3) {
             let number = self.dice.below(4).to_string();
@@ -309,27 +484,70 @@ impl Maker {
                     guid: partition_guid(disk, 2),
                     type_guid: partition_type::LINUX_DATA,
                     name: "root",
-                    mebibytes: 8,
-                    content: Content::Bytes(ext4(disk, &self.root[disk])),
+                    mebibytes: roots::MEBIBYTES,
+                    // Made when the machine is: that takes the real tools.
+                    content: Content::Bytes(Vec::new()),
                 },
             ],
         }
+    }
+
+    /// The device path of a file of a disk's ESP, or of the partition alone.
+    fn path_to(&self, disk: &DiskSpec, index: usize, file: Option<&str>) -> DevicePath {
+        let path = disk.path_to(1, file.unwrap_or_default());
+        let mut drive = path.hard_drive().unwrap();
+        if self.has_mbr[index] {
+            drive.signature = PartitionSignature::Mbr(mbr_signature(index));
+        }
+        let mut nodes = vec![Node::hard_drive(&drive)];
+        nodes.extend(file.map(Node::file_path));
+        DevicePath::new(nodes)
+    }
+
+    /// What the installers of the systems left in the firmware.
+    fn installed(&self, disks: &[DiskSpec]) -> Vec<Variable> {
+        let with_loader = (0..disks.len())
+            .filter(|index| self.esp[*index].iter().any(|(path, _)| path.ends_with("load.efi")));
+        let options = with_loader.map(|index| {
+            LoadOption::new(
+                "Larkspur",
+                self.path_to(&disks[index], index, Some("\\EFI\\larkspur\\load.efi")),
+                vec![],
+            )
+        });
+        let mut variables: Vec<Variable> =
+            (0..).zip(options).map(|(number, option)| boot_option(number, &option)).collect();
+        let numbers: Vec<u16> = (0..variables.len() as u16).collect();
+        variables.push(boot_order(&numbers));
+        variables
     }
 
     fn variables(&mut self, disks: &[DiskSpec], home: usize) -> Vec<Variable> {
         let program =
             disks[home].partitions[0].content.files().iter().find(|(path, _)| path.ends_with(".EFI"));
         let path = program.unwrap().0.replace('/', "\\");
-        let mut options = vec![LoadOption::new("Signpost", disks[home].path_to(1, &path), vec![])];
+        let own = self.path_to(&disks[home], home, Some(&path));
+        let mut options = vec![LoadOption::new("Signpost", own, vec![])];
         if self.dice.one_in(3) {
             let mut gone = disks[home].clone();
             gone.partitions[0].guid = Guid::from_random_bytes([0xee; 16]);
             options.insert(0, LoadOption::new("Stale", gone.path_to(1, "\\EFI\\x.efi"), vec![]));
         }
         if self.dice.one_in(4) {
-            let mut unused = LoadOption::new("Unused", disks[0].path_to(1, "\\EFI\\sys\\load.efi"), vec![]);
+            let path = self.path_to(&disks[0], 0, Some("\\EFI\\sys\\load.efi"));
+            let mut unused = LoadOption::new("Unused", path, vec![]);
             unused.attributes = LoadOptionAttributes::empty();
             options.insert(0, unused);
+        }
+        if self.dice.one_in(3) {
+            let index = self.dice.below(disks.len());
+            options.push(LoadOption::new("Short", self.path_to(&disks[index], index, None), vec![]));
+        }
+        if self.dice.one_in(6) {
+            // Of a category that the boot order passes over.
+            let mut tool = LoadOption::new("Tool", self.path_to(&disks[home], home, Some(&path)), vec![]);
+            tool.attributes |= LoadOptionAttributes::from_bits_retain(0x0200);
+            options.insert(0, tool);
         }
         let numbers: Vec<u16> = (0..options.len() as u16).collect();
         let mut variables: Vec<Variable> =
@@ -358,25 +576,6 @@ fn boot_program_name(program: &[u8]) -> String {
     format!("{hex}.EFI")
 }
 
-/// An ext4 volume with these files, made by the real tool.
-fn ext4(disk: usize, files: &[(String, Vec<u8>)]) -> Vec<u8> {
-    let work = tempfile::tempdir().unwrap();
-    let tree = work.path().join("tree");
-    std::fs::create_dir(&tree).unwrap();
-    for (path, contents) in files {
-        let path = tree.join(path.trim_start_matches('/'));
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(path, contents).unwrap();
-    }
-    let image = work.path().join("root.img");
-    let status = Command::new("/sbin/mke2fs")
-        .args(["-q", "-t", "ext4", "-U", &format!("0000000{disk}-0000-4000-8000-000000000000"), "-d"])
-        .arg(&tree)
-        .arg(&image)
-        .arg("8M")
-        .stdout(std::process::Stdio::null())
-        .status()
-        .unwrap_or_else(|error| panic!("mke2fs: {error}; `cargo xtask test` installs it"));
-    assert!(status.success());
-    std::fs::read(image).unwrap()
+fn root_uuid(disk: usize) -> String {
+    format!("0000000{disk}-0000-4000-8000-000000000000")
 }
