@@ -32,9 +32,9 @@ pub enum Error {
         /// All of them.
         problems: Vec<Problem>,
     },
-    /// A guard refused; nothing was changed.
-    #[error("refused ({}): {}", .0.code, .0.message)]
-    Refused(Refusal),
+    /// Guards refused; nothing was changed.
+    #[error("{}", refused(.0))]
+    Refused(Vec<Refusal>),
     /// Somebody stopped us between two writes.
     #[error(
         "stopped after {done} of {all} writes; the machine starts as it is: the same command goes on, \
@@ -54,6 +54,11 @@ pub enum Error {
         /// What to do.
         way: String,
     },
+}
+
+fn refused(refusals: &[Refusal]) -> String {
+    let lines = refusals.iter().map(|refusal| format!("refused ({}): {}", refusal.code, refusal.message));
+    lines.collect::<Vec<_>>().join("; ")
 }
 
 /// Why a guard refused, and the way on.

@@ -84,7 +84,27 @@ pub(crate) fn of(look: &Look<'_>) -> Option<usize> {
     let by_itself = start::follow(boot, &SurveyedHardware::new(look)).steps.into_iter();
     let by_itself =
         by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
-    by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target)).map(|target| target.partition)
+    let by_firmware = by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target));
+    by_firmware.map(|target| target.partition).or_else(|| by_spare_path(look))
+}
+
+/// Where an entry of the order names a disk as only this firmware names it: the one volume with our boot program under
+/// the name that firmware looks for on such a disk.
+fn by_spare_path(look: &Look<'_>) -> Option<usize> {
+    let is_unclear = |number: &u16| {
+        let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
+        entry.is_some_and(|entry| matches!(entry.judged, Some(start::Verdict::UnknownDevice)))
+    };
+    if !look.boot.order.iter().any(is_unclear) {
+        return None;
+    }
+    let path = format!("/EFI/BOOT/{}", look.machine.architecture.spare_file_name()?);
+    let is_home = |volume: &usize| {
+        let file = look.survey.startup_file(*volume, &path);
+        file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, *volume)
+    };
+    let homes: Vec<usize> = look.fat_volumes().filter(is_home).collect();
+    <[usize; 1]>::try_from(homes).ok().map(|[home]| home)
 }
 
 fn is_home(look: &Look<'_>, target: &Target) -> bool {

@@ -5,7 +5,7 @@ mod menu;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::start::{self, End, Names, Reason, Start, Target, volume_path};
+use signpost_firmware::start::{self, End, Names, Reason, Start, Target, Verdict, volume_path};
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::MenuDocument;
 
@@ -141,6 +141,7 @@ pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -
     let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
     let mut outcome = outcome(look, state.boot, &start);
+    let unclear = start.steps.iter().find(|step| step.verdict == Verdict::UnknownDevice);
     let mut choice = None;
     if let Some((option, target)) = menu::reached(look, &hardware, &start) {
         let followed = menu::follow(look, state, &hardware, &target, choose);
@@ -152,6 +153,9 @@ pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -
             "our menu is not reached, so nobody can choose {id} there; `signpost apply` makes it active"
         ));
         choice = Some(Choice::NotReached);
+    }
+    if let Some(step) = unclear {
+        outcome = left_open(step, outcome);
     }
     Rehearsal { schema: crate::SCHEMA, steps, outcome, choice }
 }
@@ -246,6 +250,16 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             notes: Vec::new(),
         },
     }
+}
+
+/// What comes of a start where, before its end, an entry names a device that only this firmware can find.
+fn left_open(step: &start::Step, end: Outcome) -> Outcome {
+    let entry = step.option.map(crate::survey::hex).unwrap_or_default();
+    let text = format!(
+        "entry {entry} may start: it names a device that only this firmware can find; if not, {}",
+        end.text
+    );
+    Outcome { kind: Kind::MayStart, entry: Some(entry), system: None, text, ..end }
 }
 
 fn starts(look: &Look<'_>, target: &Target) -> String {

@@ -141,6 +141,8 @@ pub enum Verdict {
     Network,
     /// It cannot be followed from here, in words.
     CannotFollow(&'static str),
+    /// A device that only this firmware's own paths tell: it may hold what starts.
+    UnknownDevice,
     /// A program inside the firmware takes over.
     BuiltIn(Guid),
     /// One of these takes over; more than one where clones leave it open.
@@ -165,6 +167,7 @@ impl Verdict {
             | Self::Unfit { .. } => true,
             Self::Network
             | Self::CannotFollow(_)
+            | Self::UnknownDevice
             | Self::BuiltIn(_)
             | Self::Starts(_)
             | Self::MayStart(..) => false,

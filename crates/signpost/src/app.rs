@@ -192,7 +192,8 @@ impl<'a> App<'a> {
         }
         let refusal = |message: &str| {
             let way = "answer yes at a terminal, or say --yes".to_string();
-            Failure::Core(Error::Refused(Refusal { code: Code::Unconfirmed, message: message.into(), way }))
+            let refusal = Refusal { code: Code::Unconfirmed, message: message.into(), way };
+            Failure::Core(Error::Refused(vec![refusal]))
         };
         if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
             return Err(refusal("nobody can be asked here, so nothing was written"));

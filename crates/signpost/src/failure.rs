@@ -100,11 +100,20 @@ impl Failure {
                     out::error(&format!("{file}, {problem}"));
                 }
             }
-            Self::Core(Error::Refused(Refusal { code, message, way })) => {
-                out::error(&format!("refused ({code}): {message}"));
-                out::error(&format!("  instead: {way}"));
-                if code.is_guard() {
-                    out::error(&format!("  to do it all the same: --despite {code}"));
+            Self::Core(Error::Refused(refusals)) => {
+                for Refusal { code, message, way } in refusals {
+                    out::error(&format!("refused ({code}): {message}"));
+                    out::error(&format!("  instead: {way}"));
+                }
+                let mut guards: Vec<String> = Vec::new();
+                for refusal in refusals.iter().filter(|refusal| refusal.code.is_guard()) {
+                    let code = refusal.code.to_string();
+                    if !guards.contains(&code) {
+                        guards.push(code);
+                    }
+                }
+                if !guards.is_empty() {
+                    out::error(&format!("  to do it all the same: --despite {}", guards.join(",")));
                 }
             }
             Self::Core(error) => out::error(&error.to_string()),

@@ -317,10 +317,8 @@ fn policy_notes(document: &MenuDocument, next: Option<u16>) -> Vec<String> {
 /// Passes guards, but for those that are overridden.
 ///
 /// # Errors
-/// [`Error::Refused`] with the first guard that stands against it.
+/// [`Error::Refused`] with all guards that stand against it.
 pub fn pass(refusals: &[Refusal], is_overridden: impl Fn(&Refusal) -> bool) -> Result<()> {
-    match refusals.iter().find(|refusal| !is_overridden(refusal)) {
-        Some(refusal) => Err(Error::Refused(refusal.clone())),
-        None => Ok(()),
-    }
+    let standing: Vec<Refusal> = refusals.iter().filter(|refusal| !is_overridden(refusal)).cloned().collect();
+    if standing.is_empty() { Ok(()) } else { Err(Error::Refused(standing)) }
 }

@@ -202,6 +202,7 @@ fn assign_spare(index: usize, files: &mut [StartupFile], systems: &mut Vec<Syste
             also.extend(owners);
             (system, format!("spare path, same file as {} on v{}", twin.path, twin.volume))
         }
+        (None, _) if files[index].is_ours() => (None, "spare path, our boot program".to_string()),
         (None, Some(product)) => {
             let known = systems.iter().find(|system| system.title == product).map(|system| system.id.clone());
             let id = known.unwrap_or_else(|| {

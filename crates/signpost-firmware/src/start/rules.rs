@@ -139,9 +139,7 @@ impl<H: Hardware> Search<'_, H> {
             _ => match self.hardware.disk_of(path, label) {
                 DiskMatch::Disk(disk) => self.spare_path_of_disk(disk),
                 DiskMatch::Gone => Verdict::NoDevice,
-                DiskMatch::Unknown => {
-                    Verdict::CannotFollow("a device named by its controllers, which the disks do not tell")
-                }
+                DiskMatch::Unknown => Verdict::UnknownDevice,
             },
         }
     }

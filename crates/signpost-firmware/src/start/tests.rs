@@ -194,7 +194,7 @@ fn network_and_unknown_devices_are_passed() {
     let network = LoadOption::new("network", DevicePath::new(vec![mac]), vec![]);
     let start = run(&[network, controller("something")], None);
     assert_eq!(start.steps[0].verdict, Verdict::Network);
-    assert!(matches!(start.steps[1].verdict, Verdict::CannotFollow(_)));
+    assert!(matches!(start.steps[1].verdict, Verdict::UnknownDevice));
 }
 
 #[test]

@@ -71,6 +71,9 @@ impl Verdict {
             Self::Unfit { target, why } => format!("{}: {why}", target.place(names)),
             Self::Network => "a network start; taken to get no answer".into(),
             Self::CannotFollow(why) => format!("cannot be followed: {why}"),
+            Self::UnknownDevice => {
+                "cannot be followed: a device named by its controllers, which the disks do not tell".into()
+            }
             Self::BuiltIn(_) => "a program inside the firmware".into(),
             Self::Starts(targets) => {
                 let all: Vec<String> = targets.iter().map(|target| target.titled(names)).collect();
@@ -94,7 +97,7 @@ impl Verdict {
             Self::Unreadable { .. } => "unreadable",
             Self::Unfit { .. } => "unfit",
             Self::Network => "network",
-            Self::CannotFollow(_) => "cannot-follow",
+            Self::CannotFollow(_) | Self::UnknownDevice => "cannot-follow",
             Self::BuiltIn(_) => "built-in",
             Self::Starts(_) => "starts",
             Self::MayStart(..) => "may-start",

@@ -24,9 +24,9 @@ pub struct ApplyArgs {
     /// Take all that is ours off the machine: entries, boot programs, menus; what started before starts again
     #[arg(long, conflicts_with_all = ["home", "boot_program", "take_over"])]
     remove: bool,
-    /// Override this guard
-    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
     #[command(flatten)]
     home: HomeArgs,
 }
@@ -53,10 +53,10 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     };
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));
-        pass(&plan.refusals, args.home.passes(args.despite))?;
+        pass(&plan.refusals, args.home.passes(&args.despite))?;
         return Ok(Exit::Done);
     }
-    pass(&plan.refusals, args.home.passes(args.despite))?;
+    pass(&plan.refusals, args.home.passes(&args.despite))?;
     if !plan.writes.is_empty() {
         let question = if args.remove { "Take this off the machine?" } else { "Make this active?" };
         app.confirm(|| render::plan::text(&plan), question)?;

@@ -131,15 +131,15 @@ enum What {
 
 #[derive(Args)]
 struct Guard {
-    /// Override this guard
-    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
 }
 
 impl Guard {
     fn pass(&self, refusal: Option<Refusal>) -> Result<(), Failure> {
         let refusals: Vec<Refusal> = refusal.into_iter().collect();
-        Ok(pass(&refusals, |refusal| Some(refusal.code) == self.despite)?)
+        Ok(pass(&refusals, |refusal| self.despite.contains(&refusal.code))?)
     }
 }
 

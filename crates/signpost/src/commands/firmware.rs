@@ -23,9 +23,9 @@ pub struct FirmwareArgs {
     /// Show what would be written, and write nothing
     #[arg(long, global = true)]
     dry_run: bool,
-    /// Override this guard
-    #[arg(long, global = true, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
 }
 
 #[derive(Subcommand)]
@@ -157,8 +157,7 @@ fn put_in_order(app: &App<'_>, machine: &mut Machine, args: &FirmwareArgs, tidy:
 }
 
 fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
-    let despite = args.despite;
-    move |refusal| Some(refusal.code) == despite
+    |refusal| args.despite.contains(&refusal.code)
 }
 
 /// Writes a change, and rehearses what came of it.

@@ -27,9 +27,9 @@ pub struct HoldArgs {
     /// Write systemd units into this folder, which run it at each start, after updates, and once a day
     #[arg(long, value_name = "DIR", conflicts_with_all = ["show", "log"])]
     units: Option<PathBuf>,
-    /// Override this guard
-    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
 }
 
 /// The units, by their names.
@@ -66,7 +66,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
             what.join(", ")
         )));
     }
-    pass(&plan.refusals, |refusal| Some(refusal.code) == args.despite)?;
+    pass(&plan.refusals, |refusal| args.despite.contains(&refusal.code))?;
     // Noted before it is tried: a firmware that refuses is not written to at every start for ever.
     log.note(&machine.hold_log(), machine.boot_id(), &plan.found, what)?;
     app.put(&mut machine, &mut history, Action::Hold, (&plan.writes, &plan.outcome))?;

@@ -63,10 +63,10 @@ impl HomeArgs {
         Ok(Wishes { boot_program: boot_program.map(BootProgram::new), home: self.home.clone() })
     }
 
-    /// The guard that they override, beside the one that is named.
-    pub fn passes(&self, despite: Option<Code>) -> impl Fn(&Refusal) -> bool {
+    /// The guards that they override, beside those that are named.
+    pub fn passes(&self, despite: &[Code]) -> impl Fn(&Refusal) -> bool {
         let take_over = self.take_over;
-        move |refusal| Some(refusal.code) == despite || (take_over && refusal.code == Code::OtherSystem)
+        move |refusal| despite.contains(&refusal.code) || (take_over && refusal.code == Code::OtherSystem)
     }
 }
 

@@ -10,9 +10,9 @@ use crate::render;
 /// Show what would make the menu active, and what would start then; write nothing
 #[derive(Args)]
 pub struct PlanArgs {
-    /// Override this guard
-    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
     #[command(flatten)]
     home: HomeArgs,
 }
@@ -23,6 +23,6 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let look = app.look(&machine)?;
     let plan = plan(&look, &menu, &app.history(&machine)?, &args.home.wishes()?)?;
     app.show(&plan, || render::plan::text(&plan));
-    pass(&plan.refusals, args.home.passes(args.despite))?;
+    pass(&plan.refusals, args.home.passes(&args.despite))?;
     Ok(Exit::Done)
 }

@@ -32,9 +32,9 @@ pub struct UndoArgs {
     /// Show what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Override this guard
-    #[arg(long, value_name = "CODE", value_parser = guard_codes())]
-    despite: Option<Code>,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
 }
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
@@ -53,10 +53,10 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
     let mut undo = undo(&app.look(&machine)?, &history, args.to)?;
     if args.dry_run {
         app.show(&undo, || render::plan::undo(&undo, true));
-        pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
+        pass(&undo.refusals, |refusal| args.despite.contains(&refusal.code))?;
         return Ok(Exit::Done);
     }
-    pass(&undo.refusals, |refusal| Some(refusal.code) == args.despite)?;
+    pass(&undo.refusals, |refusal| args.despite.contains(&refusal.code))?;
     app.confirm(|| render::plan::undo(&undo, true), "Undo this?")?;
     let action = Action::Undo { of: undo.of };
     let (record, outcome) = app.put(&mut machine, &mut history, action, (&undo.writes, &undo.outcome))?;

@@ -224,8 +224,15 @@ fn the_same_lines_have_the_same_answers_at_the_desk_and_at_boot() {
     let mut screen = Screen::new();
     for (line, answer) in &answers {
         vm.type_keys(&format!("{line}\r"));
-        let wanted = packed(&format!("> {line}{answer}"));
-        vm.wait_until(|serial| screen.shown(serial).contains(&wanted));
+        // Firmware knows its own paths of whole disks, which nothing tells at the desk: there a line may say more.
+        let wanted: Vec<String> = match line.starts_with("firmware") {
+            true => answer.lines().map(packed).collect(),
+            false => vec![packed(&format!("> {line}{answer}"))],
+        };
+        vm.wait_until(|serial| {
+            let shown = screen.shown(serial);
+            wanted.iter().all(|line| shown.contains(line))
+        });
     }
     vm.type_keys("start\r");
     assert!(vm.until_it_ends().contains(NEWEST));
