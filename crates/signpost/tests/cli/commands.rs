@@ -47,7 +47,7 @@ fn wrong_use_ends_with_2_and_a_hint() {
 #[test]
 fn codes_are_explained() {
     let text = run_bare(&["explain", "entry-stale"]).stdout;
-    assert!(text.starts_with("entry-stale\n") && text.contains("may go"), "{text}");
+    assert!(text.starts_with("entry-stale\n") && text.contains("can be removed"), "{text}");
 }
 
 #[test]
