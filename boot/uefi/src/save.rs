@@ -28,7 +28,11 @@ pub fn save(
     let slots = source::slots(machine).ok_or("the home volume is not found")?;
     let held = newest(&slots).map(|(index, slot)| (index, slot.clone()));
     let (index, serial, machine_id, text) = match held {
-        Some((index, slot)) => (1 - index, slot.serial + 1, slot.machine, slot.text),
+        Some((index, slot)) => {
+            let next = slot.serial.checked_add(1);
+            let next = next.ok_or("the menu carries the last number there is; apply it anew from a system")?;
+            (1 - index, next, slot.machine, slot.text)
+        }
         None => (0, 1, String::new(), "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string()),
     };
     let document = parse_leniently(&text).0.unwrap_or_default();

@@ -1,6 +1,7 @@
 //! The history of a machine: what was done, with the state before it, so that it can be taken back.
 
 mod change;
+pub(crate) mod copies;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -276,6 +277,7 @@ impl History {
         let path = self.path(serial);
         if let Some(record) = self.records.last_mut() {
             record.progress = progress;
+            std::fs::create_dir_all(&self.folder).map_err(|error| Error::unusable(&self.folder, error))?;
             kept::write(&path, record)?;
         }
         if progress == Progress::Done {
@@ -298,8 +300,9 @@ impl History {
         let mut forgotten = 0;
         for (record, size) in self.records.iter().zip(sizes) {
             let is_over = count > MAX_RECORDS || bytes > MAX_BYTES;
-            // One that cannot be removed now goes another time.
-            if !is_over || record.serial >= needed || std::fs::remove_file(self.path(record.serial)).is_err()
+            // One that cannot be removed now goes another time; one that is a copy alone has no file here.
+            let path = self.path(record.serial);
+            if !is_over || record.serial >= needed || (std::fs::remove_file(&path).is_err() && path.exists())
             {
                 break;
             }

@@ -37,7 +37,8 @@ pub struct Undo {
 /// to no end is undone as far as it came; an undoing that came to no end is finished.
 ///
 /// # Errors
-/// Where there is none, a record since then cannot be read, or the variables cannot be.
+/// Where there is none, a record since then cannot be read or is a copy that does not hold what is needed, or the variables
+/// cannot be read.
 pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo> {
     let record = step(history, to)?;
     if let Some(fault) = history.gap_since(record.serial) {
@@ -58,7 +59,7 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
     variables.extend(removed);
     variables.retain(|write| !write.is_done());
     let after = state_after(look, &contents, &variables)?;
-    let (put_back, taken_off) = files::files(look, &since, &after, &mut notes);
+    let (put_back, taken_off) = files::files(look, &since, &after, &mut notes)?;
     let all: Vec<_> = put_back.iter().chain(&taken_off).cloned().collect();
     let state = after.state(&all);
     let outcome = rehearse_state(look, state, None).outcome;

@@ -131,8 +131,9 @@ impl<'a> App<'a> {
         self.named_menu().map_or_else(|| machine.menu_file(), Path::to_path_buf)
     }
 
-    pub fn history(&self, machine: &Machine) -> Result<History, Failure> {
-        Ok(History::open(&machine.history_folder())?)
+    /// What was done to a machine, by this system and by others of it.
+    pub fn history(&self, look: &Look<'_>) -> Result<History, Failure> {
+        Ok(History::of(look)?)
     }
 
     /// Carries out what was planned, looks at the machine anew and holds it against what the plan said: the record's number,
@@ -148,9 +149,14 @@ impl<'a> App<'a> {
         (writes, planned): (&[Change], &StartOutcome),
     ) -> Result<(Option<u32>, StartOutcome), Failure> {
         signals::watch()?;
-        let record = carry_out(machine, history, action, writes, &signals::is_interrupted)?;
+        let record = carry_out(machine, history, action, writes, &signals::is_interrupted);
         let look = self.look(machine)?;
         self.keep_known(&look);
+        // Also where it failed: then above all somebody may come with a rescue medium.
+        if let Err(error) = history.copy_to_home(&look) {
+            out::note(&format!("no copy of what was done is on the home volume: {error}"));
+        }
+        let record = record?;
         let outcome = rehearse(&look).outcome;
         if outcome != *planned {
             let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);

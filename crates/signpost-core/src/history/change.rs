@@ -54,6 +54,9 @@ pub struct FileWrite {
     /// What it held, in hexadecimal; none where it was not there.
     #[serde(with = "hex_option")]
     pub before: Option<Vec<u8>>,
+    /// Whether what it held is left out of this copy of the record.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_left_out: bool,
     /// SHA-256 of what it holds then; none where it is removed.
     pub after_sha256: Option<String>,
     /// What it holds then.

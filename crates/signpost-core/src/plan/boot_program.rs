@@ -200,6 +200,7 @@ impl<'a> Files<'a> {
             volume: self.name.clone(),
             path,
             before,
+            is_left_out: false,
             after_sha256: Some(home::sha256(&after)),
             after: Some(after),
             location: Some(self.location),

@@ -4,7 +4,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 
 use super::After;
 use crate::error::Result;
-use crate::history::FileWrite;
+use crate::history::{FileWrite, copies};
 use crate::home::{self, BootProgram};
 use crate::survey::{Look, Role, StartupFile};
 
@@ -51,6 +51,7 @@ pub(super) fn of(
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
             }
+            writes.extend(removal(look, other, &copies::path(), "the copies of steps")?);
         }
     }
     Ok(writes)
@@ -87,6 +88,7 @@ pub(super) fn removal(look: &Look<'_>, volume: usize, path: &str, what: &str) ->
         volume: look.stable_name(volume)?.to_string(),
         path: path.to_string(),
         before,
+        is_left_out: false,
         after_sha256: None,
         after: None,
         location: Some(location),

@@ -7,7 +7,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 
 use super::{Plan, guards, leftovers, state_after, words};
 use crate::error::Result;
-use crate::history::{Change, FileWrite, History, Write};
+use crate::history::{Change, FileWrite, History, Write, copies};
 use crate::rehearse::{State, rehearse_state};
 use crate::survey::{Disk, Look, OurVariables, hex};
 use crate::ways;
@@ -95,6 +95,7 @@ fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
                 "the menu's slot",
             )?);
         }
+        writes.extend(leftovers::removal(look, volume, &copies::path(), "the copies of steps")?);
     }
     Ok(writes)
 }

@@ -1,8 +1,10 @@
 //! Files on the home volume: put back before the variables that name them, taken off after.
 
 use signpost_menu::place::VolumeRef;
+use signpost_menu::slot::SLOT_NAMES;
 
-use crate::history::{Change, FileWrite, Record};
+use crate::error::{Error, Result};
+use crate::history::{Change, FileWrite, Record, copies};
 use crate::home;
 use crate::plan::After;
 use crate::survey::Look;
@@ -20,9 +22,11 @@ pub(super) fn files(
     since: &[&Record],
     after: &After,
     notes: &mut Vec<String>,
-) -> (Vec<FileWrite>, Vec<FileWrite>) {
+) -> Result<(Vec<FileWrite>, Vec<FileWrite>)> {
     let mut all: Vec<Ours<'_>> = Vec::new();
-    for write in since.iter().flat_map(|record| &record.writes).filter_map(Change::file) {
+    let is_own_note = |write: &&FileWrite| write.path.eq_ignore_ascii_case(&copies::path());
+    let writes = since.iter().flat_map(|record| &record.writes).filter_map(Change::file);
+    for write in writes.filter(|write| !is_own_note(write)) {
         let is_it = |ours: &&mut Ours<'_>| ours.first.volume == write.volume && ours.first.path == write.path;
         match all.iter_mut().find(is_it) {
             Some(ours) => ours.wrote.push(&write.after_sha256),
@@ -31,7 +35,13 @@ pub(super) fn files(
     }
     let named = after.named_files(look);
     let (mut put_back, mut taken_off) = (Vec::new(), Vec::new());
-    let writes: Vec<FileWrite> = all.iter().filter_map(|ours| one(look, ours, notes)).collect();
+    let mut writes = Vec::new();
+    for ours in &all {
+        if ours.first.is_left_out && !can_do_without(look, ours.first, &all, notes)? {
+            continue;
+        }
+        writes.extend(one(look, ours, notes));
+    }
     for write in writes {
         if write.after.is_some() {
             put_back.push(write);
@@ -42,7 +52,40 @@ pub(super) fn files(
         }
     }
     taken_off.reverse();
-    (put_back, taken_off)
+    Ok((put_back, taken_off))
+}
+
+/// Whether a file can be undone by a copy of its record, which does not hold its bytes: a slot of the menu is removed, so that
+/// the other one counts again, where that was not written since.
+fn can_do_without(
+    look: &Look<'_>,
+    write: &FileWrite,
+    all: &[Ours<'_>],
+    notes: &mut Vec<String>,
+) -> Result<bool> {
+    let name = write.path.rsplit('/').next().unwrap_or_default();
+    let Some(slot) = SLOT_NAMES.iter().position(|slot| slot.eq_ignore_ascii_case(name)) else {
+        notes
+            .push(format!("{} stays as it is: the copy of the record does not hold what it was", write.path));
+        return Ok(false);
+    };
+    let is_other = |ours: &Ours<'_>| {
+        ours.first.volume == write.volume
+            && SLOT_NAMES.get(1 - slot).is_some_and(|other| ours.first.path.ends_with(other))
+    };
+    let volume = VolumeRef::parse(&write.volume).ok().and_then(|volume| look.resolve(&volume).ok());
+    let other_holds = volume
+        .is_some_and(|volume| home::slots(look, volume).get(1 - slot).is_some_and(|other| other.is_ok()));
+    if other_holds && !all.iter().any(is_other) {
+        return Ok(true);
+    }
+    Err(Error::Unusable {
+        place: "history".into(),
+        why: format!(
+            "what {} held is not in the copy of the record on the home volume; undo it from the system that did it",
+            write.path
+        ),
+    })
 }
 
 fn is_at(look: &Look<'_>, write: &FileWrite, volume: usize, path: &str) -> bool {
@@ -72,6 +115,7 @@ fn one(look: &Look<'_>, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<File
         volume: write.volume.clone(),
         path: write.path.clone(),
         before: now,
+        is_left_out: false,
         after_sha256: write.before.as_ref().map(|bytes| home::sha256(bytes)),
         after: write.before.clone(),
         location: Some(location),

@@ -42,14 +42,16 @@ struct Applied<'a> {
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
-    let mut history = app.history(&machine)?;
     let wishes = args.home.wishes()?;
-    let (menu, plan) = if args.remove {
-        (None, remove(&app.look(&machine)?, &history)?)
-    } else {
-        let menu = menu_file::load(&app.menu_file(&machine))?;
-        let plan = plan(&app.look(&machine)?, &menu, &history, &wishes)?;
-        (Some(menu), plan)
+    let menu = if args.remove { None } else { Some(menu_file::load(&app.menu_file(&machine))?) };
+    let (mut history, plan) = {
+        let look = app.look(&machine)?;
+        let history = app.history(&look)?;
+        let plan = match &menu {
+            Some(menu) => plan(&look, menu, &history, &wishes)?,
+            None => remove(&look, &history)?,
+        };
+        (history, plan)
     };
     if args.dry_run {
         app.show(&plan, || render::plan::text(&plan));

@@ -1,7 +1,7 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::firmware::{self, FirmwareChange, NewFirmwareEntry, Tidy, Wish};
-use signpost_core::history::Action;
+use signpost_core::history::{Action, History};
 use signpost_core::menu::place::Place;
 use signpost_core::plan::pass;
 use signpost_core::{Code, Machine, Refusal};
@@ -101,8 +101,8 @@ enum What {
 pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     let is_question = matches!(args.what, What::List { .. });
     let (mut machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
-    let history = app.history(&machine)?;
     let look = app.look(&machine)?;
+    let mut history = app.history(&look)?;
     let number = |name: &String| firmware::find(&look, name);
     let wish = match &args.what {
         What::List { paths } => {
@@ -113,7 +113,7 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
         What::Tidy => {
             let tidy = firmware::tidy(&look, &history)?;
             drop(look);
-            return put_in_order(app, &mut machine, args, &tidy);
+            return put_in_order(app, &mut machine, &mut history, args, &tidy);
         }
         What::Order { entries } => Wish::Order(entries.iter().map(number).collect::<Result<_, _>>()?),
         What::Next { entry, .. } => Wish::Next(entry.as_ref().map(number).transpose()?),
@@ -139,19 +139,25 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     if matches!(wish, Wish::Remove(_)) {
         app.confirm(|| render::firmware::planned(&change), "Do this?")?;
     }
-    write(app, &mut machine, &change)?;
+    write(app, &mut machine, &mut history, &change)?;
     app.report(&change, || render::firmware::done(&change));
     Ok(Exit::Done)
 }
 
-fn put_in_order(app: &App<'_>, machine: &mut Machine, args: &FirmwareArgs, tidy: &Tidy) -> Outcome {
+fn put_in_order(
+    app: &App<'_>,
+    machine: &mut Machine,
+    history: &mut History,
+    args: &FirmwareArgs,
+    tidy: &Tidy,
+) -> Outcome {
     if args.dry_run || tidy.change.writes.is_empty() {
         app.show(tidy, || render::firmware::tidy(tidy));
         return Ok(Exit::Done);
     }
     pass(&tidy.change.refusals, is_overridden(args))?;
     app.confirm(|| render::firmware::tidy(tidy), "Tidy it so?")?;
-    write(app, machine, &tidy.change)?;
+    write(app, machine, history, &tidy.change)?;
     app.report(tidy, || render::firmware::done(&tidy.change));
     Ok(Exit::Done)
 }
@@ -161,8 +167,12 @@ fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
 }
 
 /// Writes a change, and rehearses what came of it.
-pub(super) fn write(app: &App<'_>, machine: &mut Machine, change: &FirmwareChange) -> Result<(), Failure> {
-    let mut history = app.history(machine)?;
-    app.put(machine, &mut history, Action::Firmware, (&change.writes, &change.outcome))?;
+pub(super) fn write(
+    app: &App<'_>,
+    machine: &mut Machine,
+    history: &mut History,
+    change: &FirmwareChange,
+) -> Result<(), Failure> {
+    app.put(machine, history, Action::Firmware, (&change.writes, &change.outcome))?;
     Ok(())
 }

@@ -25,7 +25,7 @@ struct Listing<'a> {
 
 pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
     let machine = app.uefi_machine()?;
-    let history = app.history(&machine)?;
+    let history = app.history(&app.look(&machine)?)?;
     if let Some(number) = args.number {
         let record = history.record(number).ok_or_else(|| {
             Failure::Usage(format!("there is no record {number}; `signpost history` lists them"))

@@ -49,9 +49,13 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         app.show(&log, || render::hold::log(&log));
         return Ok(Exit::Done);
     }
-    let mut history = app.history(&machine)?;
-    let held = Held::load(&machine.held_record(), &history)?;
-    let plan = hold(&app.look(&machine)?, &history, held.as_ref(), found_beside_us())?;
+    let (mut history, plan) = {
+        let look = app.look(&machine)?;
+        let history = app.history(&look)?;
+        let held = Held::load(&machine.held_record(), &history)?;
+        let plan = hold(&look, &history, held.as_ref(), found_beside_us())?;
+        (history, plan)
+    };
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
     if args.show {
         app.show(&plan, || render::hold::plan(&plan, log.is_in_vain(&what)));

@@ -28,9 +28,13 @@ pub struct OnceArgs {
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let menu = menu_file::load_text(&app.menu_file(&machine)).ok().flatten();
-    let mut history = app.history(&machine)?;
     let document = menu.map(|menu| menu.document);
-    let mut plan = once(&app.look(&machine)?, &history, document.as_ref(), args.entry.as_deref())?;
+    let (mut history, mut plan) = {
+        let look = app.look(&machine)?;
+        let history = app.history(&look)?;
+        let plan = once(&look, &history, document.as_ref(), args.entry.as_deref())?;
+        (history, plan)
+    };
     if !args.dry_run {
         plan.outcome = app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?.1;
     }

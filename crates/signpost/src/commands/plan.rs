@@ -21,7 +21,7 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
-    let plan = plan(&look, &menu, &app.history(&machine)?, &args.home.wishes()?)?;
+    let plan = plan(&look, &menu, &app.history(&look)?, &args.home.wishes()?)?;
     app.show(&plan, || render::plan::text(&plan));
     pass(&plan.refusals, args.home.passes(&args.despite))?;
     Ok(Exit::Done)

@@ -151,20 +151,24 @@ impl Session<'_> {
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
         let menu = menu_file::load_text(&self.app.menu_file(&machine))?.map(|menu| menu.document);
-        let mut history = self.app.history(&machine)?;
-        let plan = once(&self.app.look(&machine)?, &history, menu.as_ref(), id)?;
+        let (mut history, plan) = {
+            let look = self.app.look(&machine)?;
+            let history = self.app.history(&look)?;
+            let plan = once(&look, &history, menu.as_ref(), id)?;
+            (history, plan)
+        };
         self.app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?;
         Ok(String::new())
     }
 
     fn firmware(&self, wish: &Wish) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
-        let history = self.app.history(&machine)?;
         let look = self.app.look(&machine)?;
+        let mut history = self.app.history(&look)?;
         let change = change(&look, &history, wish)?;
         pass(&change.refusals, |_| false)?;
         drop(look);
-        super::firmware::write(self.app, &mut machine, &change)?;
+        super::firmware::write(self.app, &mut machine, &mut history, &change)?;
         Ok(String::new())
     }
 }

@@ -49,8 +49,12 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
         app.report(&done, || format!("{done}.\n"));
         return Ok(Exit::Done);
     }
-    let mut history = app.history(&machine)?;
-    let mut undo = undo(&app.look(&machine)?, &history, args.to)?;
+    let (mut history, mut undo) = {
+        let look = app.look(&machine)?;
+        let history = app.history(&look)?;
+        let undo = undo(&look, &history, args.to)?;
+        (history, undo)
+    };
     if args.dry_run {
         app.show(&undo, || render::plan::undo(&undo, true));
         pass(&undo.refusals, |refusal| args.despite.contains(&refusal.code))?;

@@ -325,3 +325,46 @@ fn a_store_that_cannot_be_written_is_found_before_the_first_file() {
     assert!(error.contains("and to undo it, and the firmware has room for"), "{error}");
     assert_eq!(std::fs::read(machine.path("lark.img")).unwrap(), lark);
 }
+
+#[test]
+fn a_rescue_medium_undoes_what_the_machine_did_and_the_machine_what_the_rescue_medium_did() {
+    let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
+    let (first, variables) = (rehearsed(&machine), sorted(machine.variables()));
+    machine.ok(&["tune", "default=meridian"]);
+    apply(&machine);
+    assert_ne!(rehearsed(&machine), first);
+    let (of_machine, aside) = (machine.path("history"), machine.path("aside"));
+    // On the rescue medium there is no history but what lies on the home volume.
+    std::fs::rename(&of_machine, &aside).unwrap();
+    assert_eq!(machine.ok(&["history"]).matches("menu applied").count(), 2);
+    machine.ok(&["undo", "--yes"]);
+    assert_eq!((rehearsed(&machine), sorted(machine.variables())), (first.clone(), variables));
+    machine.ok(&["firmware", "rename", "1", "By the rescue medium"]);
+    // The machine knows of both, numbers its next step behind them, and undoes the last.
+    std::fs::remove_dir_all(&of_machine).unwrap();
+    std::fs::rename(&aside, &of_machine).unwrap();
+    let history = machine.ok(&["history"]);
+    assert!(
+        history.contains("undone back to before record 2") && history.contains("undone since"),
+        "{history}"
+    );
+    machine.ok(&["undo", "--yes"]);
+    assert!(!machine.ok(&["firmware", "list"]).contains("By the rescue medium"));
+    machine.ok(&["firmware", "order", "1"]);
+    assert!(machine.path("history/0006.json").exists());
+}
+
+#[test]
+fn a_copy_that_does_not_hold_what_is_needed_is_said_to_be_that() {
+    let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
+    for default in ["meridian", "lark", "meridian"] {
+        machine.ok(&["tune", &format!("default={default}")]);
+        apply(&machine);
+    }
+    std::fs::remove_dir_all(machine.path("history")).unwrap();
+    let before = sorted(machine.variables());
+    let refused = machine.fails(4, &["undo", "2", "--yes"]);
+    assert!(refused.contains("undo it from the system that did it"), "{refused}");
+    assert_eq!(sorted(machine.variables()), before);
+    machine.ok(&["undo", "--yes"]);
+}

@@ -7,6 +7,7 @@ mod breadth;
 mod by_hand;
 mod checked;
 mod commands;
+mod cuts;
 mod draft_menu;
 mod edit;
 mod forecast;

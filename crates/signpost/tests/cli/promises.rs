@@ -131,7 +131,7 @@ fn state(machine: &TestMachine) -> (Vec<String>, Vec<Vec<u8>>) {
 }
 
 /// Every file of ours on the two ESPs.
-fn ours(machine: &TestMachine) -> Vec<Vec<u8>> {
+pub fn ours(machine: &TestMachine) -> Vec<Vec<u8>> {
     use signpost_disk::block::SharedDevice;
     use signpost_disk::fat::FatVolume;
     use signpost_disk::file_system::FileSystem;
@@ -143,7 +143,7 @@ fn ours(machine: &TestMachine) -> Vec<Vec<u8>> {
         let mut names: Vec<String> =
             volume.list("/EFI/signpost").unwrap_or_default().into_iter().map(|item| item.name).collect();
         names.sort();
-        for name in names.iter().filter(|name| !name.starts_with('.')) {
+        for name in names.iter().filter(|name| !name.starts_with('.') && *name != "STEPS.JSN") {
             files.push(
                 [name.as_bytes(), &volume.read(&format!("/EFI/signpost/{name}"), 8 << 20).unwrap()].concat(),
             );

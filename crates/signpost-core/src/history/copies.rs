@@ -1,0 +1,94 @@
+//! Copies of the last records on the home volume, so that a rescue medium can undo what the machine did, and the machine what
+//! the rescue medium did.
+
+use signpost_menu::slot::HOME_FOLDER;
+
+use super::{Change, History, Record};
+use crate::error::Result;
+use crate::home;
+use crate::survey::Look;
+
+/// Name of the file in the home folder.
+const NAME: &str = "STEPS.JSN";
+/// Records that are copied.
+const MAX_COPIES: usize = 5;
+/// No file of copies is longer, in bytes.
+const MAX_LENGTH: usize = 1 << 20;
+
+/// The path of the copies on a home volume.
+pub(crate) fn path() -> String {
+    format!("{HOME_FOLDER}/{NAME}")
+}
+
+impl History {
+    /// The machine's records, with those that other systems of it left on the home volume.
+    ///
+    /// # Errors
+    /// Where the machine's own cannot be read.
+    pub fn of(look: &Look<'_>) -> Result<Self> {
+        let mut history = Self::open(&look.machine.history_folder())?;
+        history.take_in(read(look));
+        Ok(history)
+    }
+
+    /// Takes in copies of records that are not among ours.
+    fn take_in(&mut self, copies: Vec<Record>) {
+        let oldest = self.records.first().map_or(0, |record| record.serial);
+        for copy in copies {
+            let is_known = self.record(copy.serial).is_some()
+                || self.faults.iter().any(|(serial, _)| *serial == Some(copy.serial));
+            if !is_known && copy.serial > oldest {
+                self.records.push(copy);
+            }
+        }
+        self.records.sort_by_key(|record| record.serial);
+    }
+
+    /// Writes copies of the last records onto the home volume, where there is one.
+    ///
+    /// # Errors
+    /// Where they cannot be written; they are then as they were.
+    pub fn copy_to_home(&self, look: &Look<'_>) -> Result<()> {
+        let Some(location) = look.home().and_then(|home| home::location(look, home)) else { return Ok(()) };
+        let bytes = encode(&self.records);
+        let before = look.machine.read_file(location, &path(), MAX_LENGTH).ok().flatten();
+        if self.records.is_empty() || before.as_ref() == Some(&bytes) {
+            return Ok(());
+        }
+        look.machine.write_file(location, &path(), Some(&bytes))
+    }
+}
+
+/// The copies on the home volume. What cannot be read is none: the machine's own records do not depend on it.
+fn read(look: &Look<'_>) -> Vec<Record> {
+    let location = look.home().and_then(|home| home::location(look, home));
+    let bytes = location.and_then(|location| look.machine.read_file(location, &path(), MAX_LENGTH).ok()?);
+    let records = bytes.and_then(|bytes| serde_json::from_slice::<Vec<Record>>(&bytes).ok());
+    let records = records.unwrap_or_default().into_iter().filter(|record| record.schema == crate::SCHEMA);
+    records.filter(is_of_ours).map(without_contents).collect()
+}
+
+/// A file on a disk says what it likes: nothing but what a step of ours can write is undone by it.
+fn is_of_ours(record: &Record) -> bool {
+    record.writes.iter().filter_map(Change::file).all(|write| {
+        let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
+    })
+}
+
+/// The last records, without what files held and without the variables that no step wrote: an ESP is small.
+fn encode(records: &[Record]) -> Vec<u8> {
+    let last = records.iter().skip(records.len().saturating_sub(MAX_COPIES));
+    let copies: Vec<Record> = last.cloned().map(without_contents).collect();
+    serde_json::to_vec(&copies).unwrap_or_default()
+}
+
+fn without_contents(mut record: Record) -> Record {
+    record.snapshot.clear();
+    for change in &mut record.writes {
+        if let Change::File(write) = change {
+            write.is_left_out |= write.before.take().is_some();
+        }
+    }
+    record
+}
