@@ -17,8 +17,8 @@ use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{self, linux};
 use signpost_firmware::start::{locate, volume_path};
-use signpost_menu::kernels::KernelHeader;
 use signpost_menu::include::MAX_TEXT;
+use signpost_menu::kernels::KernelHeader;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
@@ -26,8 +26,8 @@ use uefi::Handle;
 use uefi::boot;
 use uefi::proto::media::block::BlockIO;
 
-use crate::block::FirmwareBlocks;
 use crate::as_firmware::AsFirmware;
+use crate::block::FirmwareBlocks;
 use crate::{shared, variables};
 
 /// Bytes at the start of a program that hold its headers.
@@ -84,7 +84,9 @@ impl Machine {
         };
         let found = Volumes::find(&disks);
         let is_home = |volume: &Volume| match &volume.origin {
-            Origin::Partition(disk, entry) => partition(*disk, *entry).is_some_and(|seen| Some(seen.handle) == home),
+            Origin::Partition(disk, entry) => {
+                partition(*disk, *entry).is_some_and(|seen| Some(seen.handle) == home)
+            }
             _ => false,
         };
         let home = found.list.iter().position(is_home);
@@ -297,7 +299,6 @@ impl Hands for Machine {
     fn kind_of_file(&self, head: &[u8]) -> Option<String> {
         image::in_words(head)
     }
-
 }
 
 impl Surroundings for Machine {

@@ -30,7 +30,8 @@ pub fn save(
     let (index, serial, machine_id, text) = match held {
         Some((index, slot)) => {
             let next = slot.serial.checked_add(1);
-            let next = next.ok_or("the menu carries the last number there is; apply it anew from a system")?;
+            let next =
+                next.ok_or("the menu carries the last number there is; apply it anew from a system")?;
             (1 - index, next, slot.machine, slot.text)
         }
         None => (0, 1, String::new(), "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string()),

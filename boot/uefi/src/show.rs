@@ -51,9 +51,7 @@ fn home_handle() -> Option<Handle> {
 
 /// Whether an entry's volume is not there yet: firmware in a hurry does not wake every disk.
 fn misses_a_volume(machine: &Machine, document: &MenuDocument) -> bool {
-    resolve(machine, document)
-        .iter()
-        .any(|entry| matches!(entry.target, Err(Fault::NoVolume { .. })))
+    resolve(machine, document).iter().any(|entry| matches!(entry.target, Err(Fault::NoVolume { .. })))
 }
 
 fn connect_everything() {
@@ -65,7 +63,8 @@ fn connect_everything() {
 }
 
 fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[ResolvedEntry<'_>]) -> Session {
-    let faults: Vec<Option<String>> = resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
+    let faults: Vec<Option<String>> =
+        resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
     let lines: Vec<String> = resolved.iter().map(|entry| describe(machine, entry)).collect();
     let once = variables::text(ours::ONCE);
     if once.is_some() {

@@ -118,7 +118,7 @@ impl Held {
     /// Where it cannot be written.
     pub fn save(&self, path: &Path) -> Result<()> {
         let before: Option<Kept> = kept::read(path).ok().flatten();
-        let mut earlier = before.map(|before| before.all()).unwrap_or_default();
+        let mut earlier = before.map(Kept::all).unwrap_or_default();
         earlier.retain(|held| held.record != self.record && held.record < self.record);
         earlier.drain(..earlier.len().saturating_sub(MAX_EARLIER));
         kept::write(path, &Kept { newest: self.clone(), earlier })

@@ -13,7 +13,7 @@ use crate::code::Code;
 use crate::error::Refusal;
 use crate::hardware::SurveyedHardware;
 use crate::rehearse::{self, State};
-use crate::survey::{Look, System, hex, owners_of_folder};
+use crate::survey::{Look, StartupFile, System, hex, owners_of_folder};
 
 pub use reach::{Reach, of_entry, of_load_option};
 
@@ -229,6 +229,6 @@ fn of_path<'l>(look: &'l Look<'_>, volume: usize, path: &str) -> Vec<&'l System>
     // Others show by their loaders: one of the same folder tells.
     let start = format!("/efi/{}/", vendor.to_lowercase());
     let beside = look.survey.startup_files.iter().filter(|file| file.path.to_lowercase().starts_with(&start));
-    let owner = beside.filter(|file| file.volume == volume + 1).flat_map(|file| file.owners()).next();
+    let owner = beside.filter(|file| file.volume == volume + 1).flat_map(StartupFile::owners).next();
     owner.and_then(|id| look.survey.system(id)).into_iter().collect()
 }

@@ -4,6 +4,7 @@ use serde::Serialize;
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+use signpost_firmware::start::Verdict;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::place::Place;
 
@@ -122,7 +123,7 @@ impl Work<'_> {
         let Some(entry) = entry else {
             return Err(Error::WrongUse(format!("there is no entry {}", hex(number))));
         };
-        let starts_nothing = entry.judged.as_ref().is_none_or(|verdict| verdict.starts_nothing());
+        let starts_nothing = entry.judged.as_ref().is_none_or(Verdict::starts_nothing);
         if starts_nothing {
             let called = called(self.look, number);
             return Err(Error::WrongUse(format!("entry {called} starts nothing: {}", entry.finding)));

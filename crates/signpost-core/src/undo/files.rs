@@ -74,8 +74,9 @@ fn can_do_without(
             && SLOT_NAMES.get(1 - slot).is_some_and(|other| ours.first.path.ends_with(other))
     };
     let volume = VolumeRef::parse(&write.volume).ok().and_then(|volume| look.resolve(&volume).ok());
-    let other_holds = volume
-        .is_some_and(|volume| home::slots(look, volume).get(1 - slot).is_some_and(|other| other.is_ok()));
+    let other_holds = volume.is_some_and(|volume| {
+        home::slots(look, volume).get(1 - slot).is_some_and(std::result::Result::is_ok)
+    });
     if other_holds && !all.iter().any(is_other) {
         return Ok(true);
     }

@@ -227,23 +227,20 @@ fn a_record_that_cannot_be_read_is_named_and_is_not_the_end_of_every_command() {
 #[test]
 fn old_programs_and_old_homes_go_and_what_is_no_boot_program_is_refused() {
     let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
-    let programs = |volume: &str| {
+    let programs = |volume: u64| {
         let survey = machine.json(&["survey"]);
         let files = survey["startup_files"].as_array().unwrap().clone();
-        files
-            .iter()
-            .filter(|file| file["role"] == "boot-program" && file["volume"].to_string() == volume)
-            .count()
+        files.iter().filter(|file| file["role"] == "boot-program" && file["volume"] == volume).count()
     };
     for title in ["Signpost 2", "Signpost 3", "Signpost 4"] {
         std::fs::write(machine.path("program.efi"), Program::new(title).boot_program().build()).unwrap();
         apply(&machine);
-        assert_eq!(programs("1"), 2, "the active one and the one before: {title}");
+        assert_eq!(programs(1), 2, "the active one and the one before: {title}");
     }
     let mut to_second = words(&machine);
     to_second.extend(["--home".to_string(), "label:MERIDIAN".to_string()]);
     machine.ok(&to_second.iter().map(String::as_str).collect::<Vec<_>>());
-    assert_eq!((programs("1"), programs("3")), (0, 1));
+    assert_eq!((programs(1), programs(3)), (0, 1));
     std::fs::write(machine.path("program.efi"), Program::new("Any").build()).unwrap();
     let error = machine.fails(4, &words(&machine).iter().map(String::as_str).collect::<Vec<_>>());
     assert!(error.contains("not this one's boot program"), "{error}");
