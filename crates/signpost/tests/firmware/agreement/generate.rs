@@ -9,108 +9,12 @@ use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
 
+mod made;
+mod variables;
+
 use super::roots::{self, Root};
 use crate::vm;
-
-/// A machine, with what lies where.
-pub struct Made {
-    pub spec: BenchSpec,
-    pub text: String,
-    pub slots: [Vec<u8>; 2],
-    /// Changes to the firmware's entries, as they are typed behind `firmware`.
-    pub changes: Vec<Vec<String>>,
-    /// Whether the menu is made and applied by the program itself; else it lies there.
-    pub is_drafted: bool,
-    /// Disks that have an MBR: their images and signatures.
-    pub mbr: Vec<(&'static str, u32)>,
-    /// What the roots are.
-    pub roots: Vec<Root>,
-    /// Files of each disk's root.
-    files: Vec<Vec<(String, Vec<u8>)>>,
-    /// The image of which another one is a copy.
-    clone_of: Option<&'static str>,
-    /// Initrds: place and contents.
-    initrds: Vec<(String, Vec<u8>)>,
-}
-
-impl Made {
-    /// The title of the program at a place of the rehearsal: the place by the disk's number as it was made.
-    pub fn title_at(&self, place: &str) -> String {
-        // Logical volumes and mirrors are called by their own names.
-        let Some((disk, rest)) = place.strip_prefix("disk ").and_then(|rest| rest.split_once(' ')) else {
-            return place.to_string();
-        };
-        let index: usize = disk.parse().unwrap();
-        let image = self.original(self.spec.disks[index - 1].image);
-        let made = IMAGES.iter().position(|name| *name == image).unwrap() + 1;
-        format!("disk {made} {rest}")
-    }
-
-    /// The machine with its roots in it.
-    pub fn complete(&self) -> BenchSpec {
-        let mut spec = self.spec.clone();
-        let originals: Vec<&str> = self.spec.disks.iter().map(|disk| self.original(disk.image)).collect();
-        for (disk, original) in spec.disks.iter_mut().zip(originals) {
-            let index = IMAGES.iter().position(|name| *name == original).unwrap();
-            let kind = self.roots[index];
-            let name = if kind == Root::Lvm { format!("tide{index}") } else { format!("kestrel{index}") };
-            let root = roots::made(kind, &name, &root_uuid(index), &self.files[index]);
-            disk.partitions[1].content = Content::Bytes(root);
-        }
-        spec
-    }
-
-    /// The image that one is a copy of, or itself.
-    fn original<'i>(&'i self, image: &'i str) -> &'i str {
-        if image == CLONE { self.clone_of.unwrap() } else { image }
-    }
-
-    /// Gives the disks that have one their MBR in place of the GPT.
-    pub fn finish(&self, folder: &std::path::Path) {
-        for (image, signature) in &self.mbr {
-            let path = folder.join(image);
-            let mut disk = std::fs::read(&path).unwrap();
-            let entries: Vec<(u8, u32, u32)> = (0..2)
-                .map(|number| {
-                    let entry = 1024 + number * 128;
-                    let lba =
-                        |at: usize| u32::from_le_bytes(disk[entry + at..entry + at + 4].try_into().unwrap());
-                    let kind = if number == 0 { 0xef } else { 0x83 };
-                    (kind, lba(32), lba(40) - lba(32) + 1)
-                })
-                .collect();
-            let length = disk.len();
-            disk[..34 * 512].fill(0);
-            disk[length - 33 * 512..].fill(0);
-            disk[440..444].copy_from_slice(&signature.to_le_bytes());
-            for (number, (kind, first, sectors)) in entries.into_iter().enumerate() {
-                let at = 446 + number * 16;
-                disk[at + 4] = kind;
-                disk[at + 8..at + 12].copy_from_slice(&first.to_le_bytes());
-                disk[at + 12..at + 16].copy_from_slice(&sectors.to_le_bytes());
-            }
-            disk[510..512].copy_from_slice(&[0x55, 0xaa]);
-            std::fs::write(path, disk).unwrap();
-        }
-    }
-
-    /// What a made-up system says of these initrds of the volume of a place, joined as the boot program does.
-    pub fn joined_initrd(&self, place: &str, paths: &[&str]) -> String {
-        if paths.is_empty() {
-            return "none".into();
-        }
-        let made = self.title_at(place);
-        let volume = made.split(", ").next().unwrap();
-        let mut joined = Vec::new();
-        for path in paths {
-            let wanted = format!("{volume}, {path}");
-            let found = self.initrds.iter().find(|(place, _)| *place == wanted);
-            joined.resize(joined.len().next_multiple_of(4), 0);
-            joined.extend(&found.unwrap_or_else(|| panic!("no initrd {wanted}")).1);
-        }
-        format!("{} {:08x}", joined.len(), crc32fast::hash(&joined))
-    }
-}
+pub use made::Made;
 
 /// Numbers from a seed (splitmix64).
 struct Dice(u64);
@@ -434,42 +338,6 @@ impl Maker {
         }
     }
 
-    /// What somebody does to the firmware's entries before the start, in half of the machines.
-    fn changes(&mut self, present: &[DiskSpec]) -> Vec<Vec<String>> {
-        let loader = "/EFI/sys/load.efi";
-        let has_loader =
-            |disk: &&DiskSpec| disk.partitions[0].content.files().iter().any(|(path, _)| path == loader);
-        let with_gpt = |disk: &&DiskSpec| {
-            let index = IMAGES.iter().position(|name| *name == disk.image);
-            index.is_some_and(|index| !self.has_mbr[index])
-        };
-        let esps: Vec<Guid> =
-            present.iter().filter(has_loader).filter(with_gpt).map(|disk| disk.partitions[0].guid).collect();
-        let mut changes = Vec::new();
-        for _ in 0..self.dice.below(3) {
-            let number = self.dice.below(4).to_string();
-            let change = match (self.dice.below(6), esps.first()) {
-                (0, Some(esp)) => {
-                    let place = ["--first", "--last", "--unused"][self.dice.below(3)];
-                    vec![
-                        "add".into(),
-                        "Added".into(),
-                        format!("partuuid:{esp}{loader}"),
-                        "--args=from a seed".into(),
-                        place.into(),
-                    ]
-                }
-                (0 | 1, _) => vec!["order".into(), number],
-                (2, _) => vec!["next".into(), number],
-                (3, _) => vec!["use".into(), number, ["on", "off"][self.dice.below(2)].into()],
-                (4, _) => vec!["remove".into(), number],
-                _ => vec!["tidy".into()],
-            };
-            changes.push(change);
-        }
-        changes
-    }
-
     fn disk(&self, disk: usize) -> DiskSpec {
         let serial = 0x1000_0000 * (disk as u32 + 1);
         DiskSpec {
@@ -490,83 +358,6 @@ impl Maker {
                 },
             ],
         }
-    }
-
-    /// The device path of a file of a disk's ESP, or of the partition alone.
-    fn path_to(&self, disk: &DiskSpec, index: usize, file: Option<&str>) -> DevicePath {
-        let path = disk.path_to(1, file.unwrap_or_default());
-        let mut drive = path.hard_drive().unwrap();
-        if self.has_mbr[index] {
-            drive.signature = PartitionSignature::Mbr(mbr_signature(index));
-        }
-        let mut nodes = vec![Node::hard_drive(&drive)];
-        nodes.extend(file.map(Node::file_path));
-        DevicePath::new(nodes)
-    }
-
-    /// What the installers of the systems left in the firmware.
-    fn installed(&self, disks: &[DiskSpec]) -> Vec<Variable> {
-        let with_loader = (0..disks.len())
-            .filter(|index| self.esp[*index].iter().any(|(path, _)| path.ends_with("load.efi")));
-        let options = with_loader.map(|index| {
-            LoadOption::new(
-                "Larkspur",
-                self.path_to(&disks[index], index, Some("\\EFI\\larkspur\\load.efi")),
-                vec![],
-            )
-        });
-        let mut variables: Vec<Variable> =
-            (0..).zip(options).map(|(number, option)| boot_option(number, &option)).collect();
-        let numbers: Vec<u16> = (0..variables.len() as u16).collect();
-        variables.push(boot_order(&numbers));
-        variables
-    }
-
-    fn variables(&mut self, disks: &[DiskSpec], home: usize) -> Vec<Variable> {
-        let program =
-            disks[home].partitions[0].content.files().iter().find(|(path, _)| path.ends_with(".EFI"));
-        let path = program.unwrap().0.replace('/', "\\");
-        let own = self.path_to(&disks[home], home, Some(&path));
-        let mut options = vec![LoadOption::new("Signpost", own, vec![])];
-        if self.dice.one_in(3) {
-            let mut gone = disks[home].clone();
-            gone.partitions[0].guid = Guid::from_random_bytes([0xee; 16]);
-            options.insert(0, LoadOption::new("Stale", gone.path_to(1, "\\EFI\\x.efi"), vec![]));
-        }
-        if self.dice.one_in(4) {
-            let path = self.path_to(&disks[0], 0, Some("\\EFI\\sys\\load.efi"));
-            let mut unused = LoadOption::new("Unused", path, vec![]);
-            unused.attributes = LoadOptionAttributes::empty();
-            options.insert(0, unused);
-        }
-        if self.dice.one_in(3) {
-            let index = self.dice.below(disks.len());
-            options.push(LoadOption::new("Short", self.path_to(&disks[index], index, None), vec![]));
-        }
-        if self.dice.one_in(6) {
-            // Of a category that the boot order passes over.
-            let mut tool = LoadOption::new("Tool", self.path_to(&disks[home], home, Some(&path)), vec![]);
-            tool.attributes |= LoadOptionAttributes::from_bits_retain(0x0200);
-            options.insert(0, tool);
-        }
-        let numbers: Vec<u16> = (0..options.len() as u16).collect();
-        let mut variables: Vec<Variable> =
-            numbers.iter().zip(&options).map(|(number, option)| boot_option(*number, option)).collect();
-        variables.push(boot_order(&numbers));
-        if self.dice.one_in(6) {
-            variables.push(boot_next(if self.dice.one_in(2) { 0x77 } else { 0 }));
-        }
-        for (name, odds) in [("SignpostOnce", 5), ("SignpostDefault", 5), ("SignpostLast", 3)] {
-            if self.dice.one_in(odds) {
-                let at = self.dice.below(self.entries.len());
-                let id =
-                    if name == "SignpostOnce" && self.dice.one_in(3) { "menu" } else { &self.entries[at].0 };
-                let vendor = Guid::from_bytes(signpost_menu::ours::VENDOR);
-                let name = VariableName { name: name.into(), vendor };
-                variables.push(Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() });
-            }
-        }
-        variables
     }
 }
 
