@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::start::volume_path;
+use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
 
 use crate::code::Code;
@@ -34,6 +34,8 @@ pub enum Through {
     Menu(String),
     /// An entry of the firmware's, by its number.
     FirmwareEntry(String),
+    /// The fallback path of a disk, by the disk's number: firmware comes to it where no entry starts.
+    FallbackPath(usize),
 }
 
 /// The ways that work in a state, what is active counted and not what is only in a file.
@@ -44,6 +46,12 @@ pub fn ways(look: &Look<'_>, state: State<'_>) -> BTreeSet<Way> {
         let is_in_order = state.boot.order.contains(number) || state.boot.next == Some(*number);
         for system in started_by_option(look, state.boot, &hardware, *number).filter(|_| is_in_order) {
             ways.insert(Way { system, through: Through::FirmwareEntry(hex(*number)) });
+        }
+    }
+    for step in start::follow(state.boot, &hardware).steps {
+        if let (start::Reason::MadeForDisk(disk), Some(target)) = (step.reason, started(&step.verdict)) {
+            let through = || Through::FallbackPath(disk);
+            ways.extend(owners(look, target).map(|system| Way { system, through: through() }));
         }
     }
     if let Some((_, document)) = rehearse::active_menu(look, state.boot, &hardware) {
@@ -73,24 +81,39 @@ fn started_by_option<'l>(
     number: u16,
 ) -> impl Iterator<Item = String> + use<'l> {
     let option = boot.options.get(&number).and_then(|option| option.decoded.as_ref().ok());
-    let verdict = option
-        .filter(|option| option.is_active())
-        .map(|option| signpost_firmware::start::locate(option, hardware));
-    let verdict = verdict.filter(|verdict| !verdict.starts_nothing());
-    let target = verdict.as_ref().and_then(|verdict| verdict.target().cloned());
-    let file =
-        target.and_then(|target| look.survey.startup_file(target.partition, &volume_path(&target.path)));
+    let verdict = option.filter(|option| option.is_active()).map(|option| start::locate(option, hardware));
+    let target = verdict.as_ref().and_then(started).cloned();
+    target.into_iter().flat_map(|target| owners(look, &target))
+}
+
+/// What a verdict starts, for all that can be told.
+fn started(verdict: &start::Verdict) -> Option<&start::Target> {
+    verdict.target().filter(|_| !verdict.starts_nothing())
+}
+
+/// The systems that a boot file may start.
+fn owners<'l>(look: &'l Look<'_>, target: &start::Target) -> impl Iterator<Item = String> + use<'l> {
+    let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
     let file = file.map(|file| &look.survey.startup_files[file]);
     file.into_iter().flat_map(|file| file.owners().cloned())
 }
 
 /// The systems that a change from one state to another leaves without a way.
 pub fn lost_by<'l>(look: &'l Look<'_>, before: State<'_>, after: State<'_>) -> Vec<&'l System> {
-    let startable =
-        |state| -> BTreeSet<String> { ways(look, state).into_iter().map(|way| way.system).collect() };
-    let (before, after) = (startable(before), startable(after));
+    lost(look, (&ways(look, before), &ways(look, after)), |_| true)
+}
+
+/// The systems that had ways of a kind, and have none of it then.
+fn lost<'l>(
+    look: &'l Look<'_>,
+    (before, after): (&BTreeSet<Way>, &BTreeSet<Way>),
+    is_of_kind: impl Fn(&Through) -> bool,
+) -> Vec<&'l System> {
+    let has = |ways: &BTreeSet<Way>, system: &System| {
+        ways.iter().any(|way| way.system == system.id && is_of_kind(&way.through))
+    };
     let systems = look.survey.systems.iter();
-    systems.filter(|system| before.contains(&system.id) && !after.contains(&system.id)).collect()
+    systems.filter(|system| has(before, system) && !has(after, system)).collect()
 }
 
 /// The guard against losing the last way to a system.
@@ -98,7 +121,8 @@ pub(crate) fn last_way(look: &Look<'_>, before: State<'_>, after: State<'_>, way
     last_way_but_for(look, before, after, way, &|_| false)
 }
 
-/// The same, but for systems of which somebody has said that they are not wanted.
+/// The same, but for systems of which somebody has said that they are not wanted. A way that somebody made is not given up
+/// for what the firmware does where nothing else starts.
 pub(crate) fn last_way_but_for(
     look: &Look<'_>,
     before: State<'_>,
@@ -106,14 +130,22 @@ pub(crate) fn last_way_but_for(
     way: &str,
     is_unwanted: &dyn Fn(&System) -> bool,
 ) -> Option<Refusal> {
-    let lost = lost_by(look, before, after).into_iter().filter(|system| !is_unwanted(system));
-    let lost: Vec<&System> = lost.collect();
-    let titles: Vec<&str> = lost.iter().map(|system| system.title.as_str()).collect();
-    (!titles.is_empty()).then(|| Refusal {
-        code: Code::LastWay,
-        message: format!("nothing that is active would start {} any more", titles.join(" and ")),
-        way: way.into(),
-    })
+    let (before, after) = (ways(look, before), ways(look, after));
+    let titles = |systems: Vec<&System>| -> Vec<String> {
+        let wanted = systems.into_iter().filter(|system| !is_unwanted(system));
+        wanted.map(|system| system.title.clone()).collect()
+    };
+    let gone = titles(lost(look, (&before, &after), |_| true));
+    let weaker =
+        titles(lost(look, (&before, &after), |through| !matches!(through, Through::FallbackPath(_))));
+    let message = match (gone.is_empty(), weaker.is_empty()) {
+        (false, _) => format!("nothing that is active would start {} any more", gone.join(" and ")),
+        (true, false) => {
+            format!("nothing but the spare path of a disk would start {} any more", weaker.join(" and "))
+        }
+        (true, true) => return None,
+    };
+    Some(Refusal { code: Code::LastWay, message, way: way.into() })
 }
 
 /// The systems that something in a menu starts.

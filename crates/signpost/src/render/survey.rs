@@ -126,6 +126,7 @@ fn starts_by(survey: &Survey, system: &System) -> String {
 fn reached_by(system: &System) -> String {
     let number = |through: &Through| match through {
         Through::FirmwareEntry(number) => Some(number.clone()),
+        Through::FallbackPath(disk) => Some(format!("spare path of disk {disk}")),
         Through::Menu(_) => None,
     };
     let mut ways: Vec<String> = system.ways.iter().filter_map(number).collect();

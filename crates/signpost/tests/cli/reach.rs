@@ -204,6 +204,25 @@ fn only_what_is_active_counts_as_a_way() {
 }
 
 #[test]
+fn where_no_entry_starts_the_spare_path_is_a_way_and_a_menu_does_not_take_it_in_silence() {
+    let mut spec = small(StoreKind::Folder);
+    spec.variables.clear();
+    let machine = TestMachine::new(&spec);
+    let ways = |id: &str| {
+        let systems = machine.json(&["survey"])["systems"].as_array().unwrap().clone();
+        systems.iter().find(|system| system["id"] == id).unwrap()["ways"].clone()
+    };
+    assert_eq!(ways("meridian"), serde_json::json!([{ "fallback-path": 2 }]));
+    assert_eq!(ways("larkspur"), serde_json::json!([]));
+    machine.write("menu.toml", &menu("", &[LARK]));
+    let refused = machine.fails(3, &["apply", "--yes"]);
+    assert!(refused.contains("last-way") && refused.contains("Meridian Desktop 4"), "{refused}");
+    machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
+    machine.ok(&["apply", "--yes"]);
+    assert_eq!(ways("meridian").as_array().unwrap().len(), 1, "what starts by an entry is reached by that");
+}
+
+#[test]
 fn what_was_saved_at_boot_is_news_once() {
     let machine = TestMachine::new(&small(StoreKind::Fd));
     let program = machine.path("program.efi");
