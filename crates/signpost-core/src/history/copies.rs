@@ -1,6 +1,9 @@
 //! Copies of the last records on the home volume, so that a rescue medium can undo what the machine did, and the machine what
 //! the rescue medium did.
 
+use std::collections::BTreeSet;
+
+use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::HOME_FOLDER;
 
 use super::{Change, History, Record};
@@ -44,18 +47,37 @@ impl History {
         self.records.sort_by_key(|record| record.serial);
     }
 
-    /// Writes copies of the last records onto the home volume, where there is one.
+    /// Writes copies of the last records onto the home volume, where there is one; where the last step took the home away, they
+    /// go with it.
     ///
     /// # Errors
     /// Where they cannot be written; they are then as they were.
     pub fn copy_to_home(&self, look: &Look<'_>) -> Result<()> {
-        let Some(location) = look.home().and_then(|home| home::location(look, home)) else { return Ok(()) };
+        let Some(home) = look.home() else { return self.take_copies_away(look) };
+        let Some(location) = home::location(look, home) else { return Ok(()) };
         let bytes = encode(&self.records);
         let before = look.machine.read_file(location, &path(), MAX_LENGTH).ok().flatten();
         if self.records.is_empty() || before.as_ref() == Some(&bytes) {
             return Ok(());
         }
         look.machine.write_file(location, &path(), Some(&bytes))
+    }
+}
+
+impl History {
+    fn take_copies_away(&self, look: &Look<'_>) -> Result<()> {
+        let written =
+            self.records.last().into_iter().flat_map(|record| &record.writes).filter_map(Change::file);
+        let volumes = written.filter_map(|write| look.resolve(&VolumeRef::parse(&write.volume).ok()?).ok());
+        let left: BTreeSet<usize> = volumes
+            .filter(|volume| home::slots(look, *volume).iter().all(std::result::Result::is_err))
+            .collect();
+        for location in left.into_iter().filter_map(|volume| home::location(look, volume)) {
+            if look.machine.read_file(location, &path(), MAX_LENGTH)?.is_some() {
+                look.machine.write_file(location, &path(), None)?;
+            }
+        }
+        Ok(())
     }
 }
 

@@ -9,6 +9,7 @@ use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, file, menu, meridian_disk, small};
 use crate::one_answer::{applied, apply_words};
+use crate::promises::ours;
 
 const LARK_ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
 
@@ -266,6 +267,7 @@ fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
     let survey = machine.json(&["survey"]);
     assert!(!survey["startup_files"].to_string().contains("/EFI/signpost/"), "{}", survey["startup_files"]);
     assert!(machine.variables().variables.iter().all(|variable| !variable.name.name.starts_with("Signpost")));
+    assert_eq!(ours(&machine), Vec::<Vec<u8>>::new());
     assert!(machine.ok(&["apply", "--remove", "--yes"]).contains("nothing was written"));
     machine.ok(&["undo", "--yes"]);
     assert!(rehearsed(&machine).starts_with("Meridian starts"), "{}", rehearsed(&machine));
