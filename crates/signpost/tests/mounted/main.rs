@@ -5,6 +5,7 @@
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, unused_imports, reason = "shared with the other tests, which use all of it")]
 mod harness;
+mod subvolumes;
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -30,6 +31,10 @@ impl Mounted {
         std::fs::create_dir(mounted.point()).unwrap();
         run("mount", &[&mounted.device, mounted.point().to_str().unwrap()]);
         mounted
+    }
+
+    fn image(&self) -> PathBuf {
+        self.work.path().join("volume.img")
     }
 
     fn point(&self) -> PathBuf {
