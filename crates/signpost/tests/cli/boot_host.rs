@@ -8,7 +8,7 @@ use signpost_disk::file_system::FileSystem;
 use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot, Writer};
 use std::sync::Arc;
 
-use crate::harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, small};
+use crate::harness::{LARK, MERIDIAN, TestMachine, copy_program, file, lark_disk, lark_files, menu, small};
 
 const WEAK: &str = "id = \"weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
 
@@ -207,7 +207,7 @@ fn where_the_boot_program_is_missing_it_says_how_to_get_one() {
     let host = Host::small();
     let alone = host.machine.path("alone/signpost");
     std::fs::create_dir(alone.parent().unwrap()).unwrap();
-    std::fs::copy(env!("CARGO_BIN_EXE_signpost"), &alone).unwrap();
+    copy_program(&alone);
     let output =
         std::process::Command::new(&alone).arg("--machine").arg(host.machine.folder()).arg("plan").output();
     let output = output.unwrap();

@@ -143,6 +143,14 @@ impl Run {
     }
 }
 
+/// Copies the program. By another process: while this one had it open for writing, a test that starts a program at the same
+/// time would hand that on, and the copy could not be run.
+pub fn copy_program(to: &Path) {
+    let copied =
+        std::process::Command::new("cp").arg(env!("CARGO_BIN_EXE_signpost")).arg(to).status().unwrap();
+    assert!(copied.success());
+}
+
 /// The built program, with nothing of the surroundings.
 pub fn program() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_signpost"));

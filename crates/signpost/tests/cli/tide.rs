@@ -2,7 +2,7 @@
 
 use signpost_demo::{StoreKind, tide};
 
-use crate::harness::{TestMachine, program};
+use crate::harness::{TestMachine, copy_program, program};
 
 /// Replaces times, which differ from run to run.
 fn timeless(text: &str) -> String {
@@ -107,7 +107,7 @@ fn the_survey_as_json_has_all_of_it() {
 fn demo(with_boot_program: bool) -> (String, String) {
     let folder = tempfile::tempdir().unwrap();
     let program = folder.path().join("signpost");
-    std::fs::copy(env!("CARGO_BIN_EXE_signpost"), &program).unwrap();
+    copy_program(&program);
     if with_boot_program {
         let stand_in = signpost_demo::program::Program::new("Signpost").boot_program().build();
         std::fs::write(folder.path().join("signpost-x64.efi"), stand_in).unwrap();
