@@ -8,6 +8,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, n
 
 use crate::error::{Error, Result};
 use crate::hardware::SurveyedHardware;
+use crate::history::FileWrite;
 use crate::machine::Location;
 use crate::survey::{Disk, Look};
 
@@ -125,6 +126,11 @@ fn may_be_home(look: &Look<'_>, volume: usize) -> bool {
 /// SHA-256 in hexadecimal.
 pub(crate) fn sha256(bytes: &[u8]) -> String {
     Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The index of the volume of a file that was written.
+pub(crate) fn volume_of(look: &Look<'_>, write: &FileWrite) -> Option<usize> {
+    look.resolve(&VolumeRef::parse(&write.volume).ok()?).ok()
 }
 
 /// Where a volume lies on its disk.

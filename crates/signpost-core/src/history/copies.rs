@@ -3,7 +3,6 @@
 
 use std::collections::BTreeSet;
 
-use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::HOME_FOLDER;
 
 use super::{Change, History, Record};
@@ -62,13 +61,11 @@ impl History {
         }
         look.machine.write_file(location, &path(), Some(&bytes))
     }
-}
 
-impl History {
     fn take_copies_away(&self, look: &Look<'_>) -> Result<()> {
         let written =
             self.records.last().into_iter().flat_map(|record| &record.writes).filter_map(Change::file);
-        let volumes = written.filter_map(|write| look.resolve(&VolumeRef::parse(&write.volume).ok()?).ok());
+        let volumes = written.filter_map(|write| home::volume_of(look, write));
         let left: BTreeSet<usize> = volumes
             .filter(|volume| home::slots(look, *volume).iter().all(std::result::Result::is_err))
             .collect();

@@ -1,6 +1,5 @@
 //! Files on the home volume: put back before the variables that name them, taken off after.
 
-use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::SLOT_NAMES;
 
 use crate::error::{Error, Result};
@@ -73,8 +72,7 @@ fn can_do_without(
         ours.first.volume == write.volume
             && SLOT_NAMES.get(1 - slot).is_some_and(|other| ours.first.path.ends_with(other))
     };
-    let volume = VolumeRef::parse(&write.volume).ok().and_then(|volume| look.resolve(&volume).ok());
-    let other_holds = volume.is_some_and(|volume| {
+    let other_holds = home::volume_of(look, write).is_some_and(|volume| {
         home::slots(look, volume).get(1 - slot).is_some_and(std::result::Result::is_ok)
     });
     if other_holds && !all.iter().any(is_other) {
@@ -90,14 +88,12 @@ fn can_do_without(
 }
 
 fn is_at(look: &Look<'_>, write: &FileWrite, volume: usize, path: &str) -> bool {
-    let own = VolumeRef::parse(&write.volume).ok().and_then(|own| look.resolve(&own).ok());
-    own == Some(volume) && write.path.eq_ignore_ascii_case(path)
+    home::volume_of(look, write) == Some(volume) && write.path.eq_ignore_ascii_case(path)
 }
 
 fn one(look: &Look<'_>, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<FileWrite> {
     let write = ours.first;
-    let volume = VolumeRef::parse(&write.volume).ok().and_then(|volume| look.resolve(&volume).ok());
-    let Some(location) = volume.and_then(|volume| home::location(look, volume)) else {
+    let Some(location) = home::volume_of(look, write).and_then(|volume| home::location(look, volume)) else {
         notes.push(format!("{}{} is out of reach; it stays as it is", write.volume, write.path));
         return None;
     };
