@@ -17,7 +17,13 @@ const SHELLS: [(&str, &str); 3] = [
     ("fish", "share/fish/vendor_completions.d/signpost.fish"),
 ];
 /// Off until somebody turns them on: a picture of the machine at each start and each day, in the journal.
-const UNITS: [&str; 2] = ["signpost-survey.service", "signpost-survey.timer"];
+const UNITS: [&str; 5] = [
+    "xtask/units/signpost-survey.service",
+    "xtask/units/signpost-survey.timer",
+    "crates/signpost/units/signpost-hold.service",
+    "crates/signpost/units/signpost-hold.path",
+    "crates/signpost/units/signpost-hold.timer",
+];
 const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
 
 /// Makes both below `target/dist`.
@@ -46,11 +52,11 @@ fn fill(tree: &Path) -> Result<()> {
         fs::write(&path, script).map_err(at(&path))?;
     }
     run(command(&program.to_string_lossy()).args(["--quiet", "manual"]).arg(tree.join("share/man/man1")))?;
+    // `hold --units` would name the program that runs now, in the build folder; as they stand, units name the installed one.
     for unit in UNITS {
-        copy(&workspace().join("xtask/units").join(unit), &tree.join("lib/systemd/system").join(unit))?;
+        let name = Path::new(unit).file_name().unwrap_or_default();
+        copy(&workspace().join(unit), &tree.join("lib/systemd/system").join(name))?;
     }
-    let units = tree.join("lib/systemd/system");
-    run(command(&program.to_string_lossy()).args(["--quiet", "hold", "--units"]).arg(&units))?;
     let documents = tree.join("share/doc/signpost");
     fs::create_dir_all(&documents).map_err(at(&documents))?;
     for document in DOCUMENTS {

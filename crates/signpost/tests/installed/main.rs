@@ -88,6 +88,8 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
     holds("bash-completion/completions/signpost", "COMPLETE");
     holds("zsh/site-functions/_signpost", "COMPLETE");
     holds("fish/vendor_completions.d/signpost.fish", "COMPLETE");
-    holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost");
+    holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost --quiet");
+    holds("../lib/systemd/system/signpost-hold.path", "PathChanged=/boot\n");
+    holds("../lib/systemd/system/signpost-hold.timer", "OnUnitActiveSec=1d\n");
     holds("doc/signpost/README.md", "Early Signpost");
 }
