@@ -10,7 +10,7 @@ use crate::error::{Error, Result};
 use crate::hardware::SurveyedHardware;
 use crate::history::FileWrite;
 use crate::machine::Location;
-use crate::survey::{Disk, Look};
+use crate::survey::Look;
 
 /// No file of ours is longer, in bytes.
 pub(crate) const MAX_FILE: usize = 4 << 20;
@@ -116,11 +116,7 @@ fn is_home(look: &Look<'_>, target: &Target) -> bool {
 /// Whether a volume lies where a home may be.
 fn may_be_home(look: &Look<'_>, volume: usize) -> bool {
     let volumes = &look.survey.volumes;
-    let running = look.running_root().map(|root| volumes[root].disk);
-    let disk = volumes[volume].disk;
-    let is_removable =
-        disk.checked_sub(1).and_then(|index| look.survey.disks.get(index)).is_some_and(Disk::is_removable);
-    volumes[volume].is_fat && (!is_removable || running == Some(disk))
+    volumes[volume].is_fat && look.survey.takes_part(volume + 1)
 }
 
 /// SHA-256 in hexadecimal.

@@ -13,7 +13,7 @@ use crate::code::Code;
 use crate::error::Refusal;
 use crate::hardware::SurveyedHardware;
 use crate::rehearse::{self, State};
-use crate::survey::{Look, StartupFile, System, hex, owners_of_folder};
+use crate::survey::{Look, StartupFile, System, hex};
 
 pub use reach::{Reach, of_entry, of_load_option};
 
@@ -253,10 +253,9 @@ fn of_path<'l>(look: &'l Look<'_>, volume: usize, path: &str) -> Vec<&'l System>
     if !efi.eq_ignore_ascii_case("efi") {
         return Vec::new();
     }
-    let disk_of = |volume: usize| look.survey.volumes.get(volume - 1).map(|volume| volume.disk);
-    let linux = owners_of_folder(&look.survey.systems, vendor, volume + 1, &disk_of);
-    if !linux.is_empty() {
-        return linux;
+    let owners = look.survey.owners_of_name(&look.survey.systems, &[vendor.to_string()], volume + 1);
+    if !owners.is_empty() {
+        return owners;
     }
     // Others show by their loaders: one of the same folder tells.
     let start = format!("/efi/{}/", vendor.to_lowercase());

@@ -178,7 +178,10 @@ impl<'a> Merge<'a> {
                 let shown = |field: Option<&Field>| field.map_or("nothing".to_string(), Field::text);
                 if f.as_ref() == b {
                     put(table, key, n);
-                    let why = format!("{key} is {} now, and was {}", shown(n), shown(b));
+                    let mut why = format!("{key} is {} now, and was {}", shown(n), shown(b));
+                    if key == "args" && before.why != offer.why {
+                        why.push_str(&format!("; then: {}; now: {}", before.why, offer.why));
+                    }
                     self.out.changed.push(Line { id: id.to_string(), why });
                 } else {
                     let why = format!("{key} stays as you changed it; the machine has {} now", shown(n));

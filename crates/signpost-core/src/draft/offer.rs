@@ -73,6 +73,12 @@ pub(super) fn all(
     };
     let (mut offers, mut groups, mut left) = (Vec::new(), Vec::new(), Vec::new());
     for (index, system) in look.survey.systems.iter().enumerate() {
+        if !look.survey.is_of_machine(system) {
+            if !menu.iter().any(|entry| starts_it(entry, system)) {
+                left.push(format!("{}: {}", system.title, on_removable(look, system)));
+            }
+            continue;
+        }
         let key = key(look, system);
         match starts::best(look, system, host)? {
             Ok(body) => {
@@ -91,6 +97,21 @@ pub(super) fn all(
     offers.append(&mut groups);
     make_keys_unique(&mut offers);
     Ok((offers, left))
+}
+
+/// Why a system on a disk that can be taken along is not offered, and what takes it up.
+fn on_removable(look: &Look<'_>, system: &System) -> String {
+    let way = match (&system.image, system.root, system.loaders.first()) {
+        (Some(image), ..) => format!("`entry add image v{}:{}`", image.volume, image.path),
+        (None, Some(root), _) if !system.kernels.is_empty() => format!("`entry add linux --on v{root}`"),
+        (None, _, Some(loader)) => {
+            let file = &look.survey.startup_files[*loader];
+            format!("`entry add efi v{}:{}`", file.volume, file.path)
+        }
+        (None, ..) => "`entry add`".to_string(),
+    };
+    let disks: Vec<String> = system.disks.iter().map(ToString::to_string).collect();
+    format!("it lies on disk {}, which can be taken along; {way} takes it up", disks.join(" and "))
 }
 
 /// What tells a system from others at every draft: its root's identity, or else its name.

@@ -65,6 +65,7 @@ struct DiskSection {
     #[serde(default = "default_sector_size")]
     sector_size: u32,
     bus: Option<String>,
+    removable: Option<bool>,
     model: Option<String>,
     serial: Option<String>,
 }
@@ -159,8 +160,9 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
     let contents = ImageFile::open(&image)
         .map(|image| Arc::new(image) as SharedDevice)
         .map_err(|error| error.to_string());
-    let DiskSection { image: name, sector_size, bus, model, serial } = disk;
-    MachineDisk { name, bus, model, serial, sector_size, image, contents, node: None }
+    let DiskSection { image: name, sector_size, bus, removable, model, serial } = disk;
+    let is_removable = removable.unwrap_or(bus.as_deref() == Some("usb"));
+    MachineDisk { name, bus, is_removable, model, serial, sector_size, image, contents, node: None }
 }
 
 fn line_of(text: &str, at: usize) -> usize {

@@ -77,6 +77,8 @@ pub struct MachineDisk {
     pub name: String,
     /// How it is connected.
     pub bus: Option<String>,
+    /// Whether it can be taken along: plugged in while the machine runs, or a medium in a drive.
+    pub is_removable: bool,
     /// Its model.
     pub model: Option<String>,
     /// Its serial.
@@ -400,6 +402,7 @@ fn loose_disk(image: &Path) -> MachineDisk {
     MachineDisk {
         name: image.display().to_string(),
         bus: None,
+        is_removable: false,
         model: None,
         serial: None,
         sector_size: if is_large { 4096 } else { 512 },

@@ -59,11 +59,8 @@ pub(super) fn of(
 
 /// Whether a volume was home, by a menu that this very machine put there. Media that people take along are left alone.
 fn is_old_home(look: &Look<'_>, volume: usize, machine_id: &str) -> bool {
-    let facts = &look.survey.volumes[volume];
-    let is_removable = facts.disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
-    let is_removable = is_removable.is_some_and(crate::survey::Disk::is_removable);
     let held = home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
-    !is_removable
+    look.survey.takes_part(volume + 1)
         && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
 }
 

@@ -9,7 +9,7 @@ use super::{Plan, guards, leftovers, state_after, words};
 use crate::error::Result;
 use crate::history::{Change, FileWrite, History, Write, copies};
 use crate::rehearse::{State, rehearse_state};
-use crate::survey::{Disk, Look, OurVariables, hex};
+use crate::survey::{Look, OurVariables, hex};
 use crate::ways;
 
 /// Plans it. What started before our menu starts again.
@@ -77,9 +77,7 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
 fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
     let mut writes = Vec::new();
     for volume in look.fat_volumes() {
-        let disk =
-            look.survey.volumes[volume].disk.checked_sub(1).and_then(|index| look.survey.disks.get(index));
-        if disk.is_some_and(Disk::is_removable) && look.home() != Some(volume) {
+        if !look.survey.takes_part(volume + 1) && look.home() != Some(volume) {
             continue;
         }
         let programs =

@@ -165,6 +165,8 @@ fn describe(
         number,
         name: disk.name.clone(),
         bus: disk.bus.clone(),
+        is_removable: disk.is_removable,
+        takes_part: !disk.is_removable && !is_medium,
         model: disk.model.clone(),
         serial: disk.serial.clone(),
         is_medium,

@@ -2,6 +2,7 @@
 
 use signpost_menu::include;
 
+use super::belongs::Standing;
 use super::facts::{Arguments, EntryFile, System};
 use super::linux::Root;
 use super::{Look, VolumeReader};
@@ -69,7 +70,13 @@ fn facts(volume: usize, path: String, file: include::EntryFile) -> EntryFile {
 
 /// The system that an entry file starts: by the machine-id, by the kernel it names, by its title.
 fn owner(look: &Look<'_>, entry: &EntryFile) -> Option<String> {
-    let systems = &look.survey.systems;
+    let is_last_try = |system: &&System| system.kernels.is_empty() && system.loaders.is_empty();
+    let counts = |system: &&System| match look.survey.standing(system, entry.volume) {
+        Some(Standing::Own | Standing::SameDisk) => true,
+        Some(Standing::OtherDisk) => is_last_try(system),
+        None => false,
+    };
+    let systems: Vec<&System> = look.survey.systems.iter().filter(counts).collect();
     let by_id = systems
         .iter()
         .find(|system| entry.machine_id.is_some() && machine_id(look, system) == entry.machine_id);
@@ -81,7 +88,8 @@ fn owner(look: &Look<'_>, entry: &EntryFile) -> Option<String> {
     };
     let starts =
         |system: &&System| entry.title.as_ref().is_some_and(|title| title.starts_with(&system.title));
-    let found = by_id.or_else(|| systems.iter().find(has_kernel)).or_else(|| systems.iter().find(starts));
+    let find = |is_it: &dyn Fn(&&System) -> bool| systems.iter().find(|system| is_it(system));
+    let found = by_id.or_else(|| find(&has_kernel)).or_else(|| find(&starts));
     found.map(|system| system.id.clone())
 }
 

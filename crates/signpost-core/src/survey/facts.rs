@@ -66,6 +66,11 @@ pub struct Disk {
     pub name: String,
     /// Its bus.
     pub bus: Option<String>,
+    /// Whether it can be taken along.
+    pub is_removable: bool,
+    /// Whether it decides what this machine starts: a removable one does only where the running system lies on it, and the
+    /// medium of a rescue system never does.
+    pub takes_part: bool,
     /// Its model.
     pub model: Option<String>,
     /// Its serial.
@@ -90,11 +95,6 @@ impl Disk {
     pub(crate) fn identity(&self) -> Option<&String> {
         let signature = self.table.signature.as_ref().filter(|signature| *signature != "00000000");
         self.serial.as_ref().or(self.table.guid.as_ref()).or(signature)
-    }
-
-    /// Whether it is one that people take along.
-    pub(crate) fn is_removable(&self) -> bool {
-        self.is_medium || self.bus.as_deref() == Some("usb")
     }
 
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.

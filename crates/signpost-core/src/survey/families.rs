@@ -4,7 +4,6 @@ use memchr::memmem;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::image::version_resource;
 
-use super::Look;
 use super::contents::OneVolume;
 use super::facts::System;
 use super::systems::slug;
@@ -14,24 +13,6 @@ use crate::catalogue::{Catalogue, Family, SystemRow, VolumeMarks, fits};
 const MAX_PROGRAM: usize = 32 << 20;
 /// Files of a root folder that a boot sector may name.
 const MAX_ROOT: usize = 512;
-
-/// Adds systems that a volume showed; one that its loader showed already gets its root.
-pub(super) fn assign(look: &mut Look<'_>, found: Vec<System>) {
-    let systems = &mut look.survey.systems;
-    for system in found {
-        let by_loader = systems
-            .iter_mut()
-            .find(|known| known.id == system.id && known.root.is_none() && known.image.is_none());
-        match by_loader {
-            Some(known) => {
-                known.root = system.root;
-                known.family = system.family;
-            }
-            None => systems.push(system),
-        }
-    }
-    super::systems::make_ids_unique(systems);
-}
 
 /// The system that a volume without an `os-release` holds.
 pub(super) fn on_volume(volume: &OneVolume<'_>, catalogue: &Catalogue) -> Option<System> {

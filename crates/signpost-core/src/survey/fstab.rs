@@ -20,6 +20,11 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
         let Some((path, text)) = &root.fstab else { continue };
         let system = &look.survey.systems[index];
         let (mut boot, mut esp) = (None, None);
+        let mut all = Vec::new();
+        for mount in mounts(text) {
+            let Some(volume) = named(mount.what) else { continue };
+            all.extend(look.resolve(&volume).ok().map(|found| found + 1));
+        }
         for mount in mounts(text).into_iter().filter(|mount| POINTS.contains(&mount.at)) {
             let Some(volume) = named(mount.what) else { continue };
             let place = format!("{}: {path} line {}", system.title, mount.line);
@@ -49,7 +54,8 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
                 )),
             }
         }
-        (look.survey.systems[index].boot, look.survey.systems[index].esp) = (boot, esp);
+        let system = &mut look.survey.systems[index];
+        (system.boot, system.esp, system.mounts) = (boot, esp, all);
     }
     look.survey.findings.extend(findings);
 }

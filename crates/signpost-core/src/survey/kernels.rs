@@ -4,40 +4,68 @@ use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::kernels::{KernelHeader, is_spare, newest_first};
 use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
 
-use super::VolumeReader;
+use super::belongs::Standing;
 use super::contents::Contents;
-use super::facts::{Kernel, System};
+use super::facts::{Kernel, Survey, System};
 use super::linux::Root;
+use super::{Look, VolumeReader};
 
 /// Where modules of a kernel stand on its system's root volume.
 const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
 
-/// Gives each kernel to its system: the one in whose root it lies, which mounts its volume at `/boot`, or whose root
-/// has the modules of its version. `systems` are those of all roots, in their order.
-pub(super) fn assign(contents: &[Contents], systems: &mut [System]) {
-    let versions: Vec<&[String]> =
+/// Gives each kernel to its system: the one in whose root it lies; else one whose word its volume is, which has the modules of
+/// its version, or mounts the volume at `/boot`. A system that has no kernel then may have one on another fixed disk.
+///
+/// The systems are those of all roots, in their order.
+pub(super) fn assign(look: &mut Look<'_>, contents: &[Contents]) {
+    let modules: Vec<&[String]> =
         contents.iter().flat_map(|found| found.roots.iter().map(|root| root.modules.as_slice())).collect();
     let mut roots_before = 0;
-    for (number, found) in (1..).zip(contents) {
-        let in_root =
-            found.kernels.iter().flat_map(|(root, kernels)| kernels.iter().map(move |kernel| (root, kernel)));
-        for (root, kernel) in in_root {
-            let mounted = || systems.iter().position(|system| system.boot == Some(number));
-            let by_modules = || {
-                let mut having =
-                    versions.iter().enumerate().filter(|(_, known)| known.contains(&kernel.version));
-                having.next().filter(|_| having.next().is_none()).map(|(index, _)| index)
-            };
-            let owner = root.map(|root| roots_before + root).or_else(by_modules).or_else(mounted);
-            if let Some(system) = owner.and_then(|owner| systems.get_mut(owner)) {
-                system.kernels.push(kernel.clone());
+    let mut left = Vec::new();
+    for found in contents {
+        for (root, kernels) in &found.kernels {
+            for kernel in kernels {
+                let owner = root.map(|root| roots_before + root);
+                let owner = owner.or_else(|| owner_of(&look.survey, kernel, &modules, false));
+                match owner.and_then(|owner| look.survey.systems.get_mut(owner)) {
+                    Some(system) => system.kernels.push(kernel.clone()),
+                    None => left.push(kernel),
+                }
             }
         }
         roots_before += found.roots.len();
     }
-    for system in systems {
+    for kernel in left {
+        if let Some(owner) = owner_of(&look.survey, kernel, &modules, true) {
+            look.survey.systems[owner].kernels.push(kernel.clone());
+        }
+    }
+    for system in &mut look.survey.systems {
         system.kernels.sort_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
     }
+}
+
+/// The system that a kernel outside of all roots belongs to, by its index.
+fn owner_of(survey: &Survey, kernel: &Kernel, modules: &[&[String]], is_last_try: bool) -> Option<usize> {
+    let standing = |index: &usize| survey.standing(&survey.systems[*index], kernel.volume);
+    let only_one_with_modules = |systems: &[usize]| {
+        let mut having = systems.iter().filter(|index| modules[**index].contains(&kernel.version));
+        having.next().copied().filter(|_| having.next().is_none())
+    };
+    let all = || 0..survey.systems.len().min(modules.len());
+    if is_last_try {
+        let is_free = |index: &usize| {
+            standing(index) == Some(Standing::OtherDisk) && survey.systems[*index].kernels.is_empty()
+        };
+        return only_one_with_modules(&all().filter(is_free).collect::<Vec<_>>());
+    }
+    let own: Vec<usize> = all().filter(|index| standing(index) == Some(Standing::Own)).collect();
+    let mounting = || own.iter().copied().find(|index| survey.systems[*index].boot == Some(kernel.volume));
+    let beside = || {
+        let beside = all().filter(|index| standing(index) == Some(Standing::SameDisk));
+        only_one_with_modules(&beside.collect::<Vec<_>>())
+    };
+    only_one_with_modules(&own).or_else(mounting).or_else(beside)
 }
 
 /// The kernels that a system has modules of.

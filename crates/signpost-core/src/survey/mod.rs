@@ -1,5 +1,6 @@
 //! The survey: the complete picture of a machine, read without changing it.
 
+mod belongs;
 mod changes;
 mod closed;
 mod contents;
@@ -15,6 +16,7 @@ mod images;
 mod kernels;
 mod known;
 mod linux;
+mod loaders;
 mod ours;
 mod reader;
 mod side_by_side;
@@ -41,7 +43,7 @@ pub use ours::OurVariables;
 pub use reader::VolumeReader;
 pub use signpost_disk::file_system::Item;
 use signpost_disk::file_system::VolumeError;
-pub(crate) use systems::{owners_of_folder, slug};
+pub(crate) use systems::slug;
 
 use crate::catalogue::Catalogue;
 use crate::error::{Error, Result};
@@ -151,6 +153,12 @@ impl<'m> Look<'m> {
 
     /// Files, systems, firmware entries and findings, each from what came before.
     fn fill(&mut self, mut contents: Vec<Contents>, catalogue: &Catalogue) {
+        if let Some(running) = self.running_root() {
+            for number in self.survey.disks_of(running + 1) {
+                let disk = &mut self.survey.disks[number - 1];
+                disk.takes_part = !disk.is_medium;
+            }
+        }
         self.survey.systems = linux::systems(
             &contents,
             &self.survey.volumes,
@@ -158,8 +166,9 @@ impl<'m> Look<'m> {
             self.machine.running.root_path.as_deref(),
             self.survey.machine.command_line.as_deref(),
         );
+        self.note_disks();
         fstab::read(self, &contents);
-        kernels::assign(&contents, &mut self.survey.systems);
+        kernels::assign(self, &contents);
         let mut images = Vec::new();
         let mut others = Vec::new();
         let mut entries = Vec::new();
@@ -176,11 +185,13 @@ impl<'m> Look<'m> {
             others.extend(found.other.take().map(|system| *system));
             images.append(&mut found.images);
         }
-        systems::assign(self, catalogue);
+        self.survey.systems.append(&mut others);
+        self.note_disks();
+        loaders::assign(self, catalogue);
         entry_files::assign(self, entries);
         entry_files::take_arguments(self);
-        families::assign(self, others);
         self.survey.systems.extend(images);
+        self.note_disks();
         systems::make_ids_unique(&mut self.survey.systems);
         systems::make_titles_differ(self);
         self.survey.firmware = firmware::facts(self);
@@ -197,6 +208,17 @@ impl<'m> Look<'m> {
         for system in &mut self.survey.systems {
             let own = ways.iter().filter(|way| way.system == system.id);
             system.ways = own.map(|way| way.through.clone()).collect();
+        }
+    }
+
+    /// Notes on which disks the systems lie whose root or image is known.
+    fn note_disks(&mut self) {
+        let survey = &self.survey;
+        let place = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
+        let disks: Vec<_> =
+            survey.systems.iter().map(|system| place(system).map(|volume| survey.disks_of(volume))).collect();
+        for (system, disks) in self.survey.systems.iter_mut().zip(disks) {
+            system.disks = disks.map_or_else(|| system.disks.clone(), |disks| disks.into_iter().collect());
         }
     }
 

@@ -73,6 +73,8 @@ fn disk_line(disk: &Disk) -> String {
     }
     if disk.is_medium {
         facts.push("the rescue medium".into());
+    } else if !disk.takes_part {
+        facts.push("removable, so never offered".into());
     }
     match (disk.table.kind, &disk.table.fault) {
         (Some("label"), _) => facts.push("BSD label".into()),

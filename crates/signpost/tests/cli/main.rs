@@ -15,6 +15,7 @@ mod harness;
 mod one_answer;
 mod own_entries;
 mod plan_apply;
+mod plugged_in;
 mod promises;
 mod reach;
 mod refresh;

@@ -21,6 +21,8 @@ pub(crate) struct BlockNode {
     /// Bytes in a sector.
     pub(crate) sector_size: u32,
     pub(crate) bus: Option<String>,
+    /// Whether it can be taken along.
+    pub(crate) is_removable: bool,
     pub(crate) model: Option<String>,
     pub(crate) serial: Option<String>,
     pub(crate) partitions: Vec<PartitionNode>,
@@ -124,6 +126,7 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
             .filter(|size| size.is_power_of_two() && (512..=4096).contains(size))
             .unwrap_or(512),
         partitions: if nature == Nature::Disk { partitions(root, folder) } else { Vec::new() },
+        is_removable: is_removable(folder),
         name,
         numbers,
         nature,
@@ -175,6 +178,17 @@ fn bus(folder: &Path) -> Option<String> {
         ("/host", "scsi"),
     ];
     known.iter().find(|(part, _)| way.contains(part)).map(|(_, bus)| (*bus).to_string())
+}
+
+/// Whether a disk is made to be taken along: its drive says so (`removable` of a block device), a device on the way to it
+/// was plugged in from outside (`removable` of a USB or PCI device, `Documentation/ABI/testing/sysfs-devices-removable`),
+/// it hangs on USB, or it is a card in a slot.
+fn is_removable(folder: &Path) -> bool {
+    let of_drive = text(&folder.join("removable")).is_some_and(|text| text == "1");
+    let is_card = text(&folder.join("device/type")).is_some_and(|kind| kind == "SD");
+    let way = fs::canonicalize(folder.join("device")).unwrap_or_default();
+    let plugged = |device: &Path| text(&device.join("removable")).is_some_and(|text| text == "removable");
+    of_drive || is_card || bus(folder).as_deref() == Some("usb") || way.ancestors().any(plugged)
 }
 
 fn partitions(root: &Root, folder: &Path) -> Vec<PartitionNode> {

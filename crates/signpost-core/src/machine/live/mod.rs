@@ -223,6 +223,7 @@ fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
     MachineDisk {
         name: image.display().to_string(),
         bus: node.bus.clone(),
+        is_removable: node.is_removable,
         model: node.model.clone(),
         serial: node.serial.clone(),
         sector_size: node.sector_size,

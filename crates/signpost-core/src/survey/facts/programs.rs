@@ -24,6 +24,10 @@ pub struct System {
     pub boot: Option<usize>,
     /// Number of the ESP that its `/etc/fstab` mounts.
     pub esp: Option<usize>,
+    /// Numbers of all volumes that its `/etc/fstab` mounts.
+    pub mounts: Vec<usize>,
+    /// Numbers of the disks that it lies on: those of its root, of its image, or of its loader.
+    pub disks: Vec<usize>,
     /// Its `ID` in `os-release`, before it is told from others of the same.
     #[serde(skip)]
     pub(crate) os_id: String,
@@ -203,6 +207,8 @@ impl System {
             root_path: "/".into(),
             boot: None,
             esp: None,
+            mounts: Vec::new(),
+            disks: Vec::new(),
             image: None,
             is_running: false,
             kernels: Vec::new(),

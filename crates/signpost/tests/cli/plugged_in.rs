@@ -1,0 +1,203 @@
+//! Disks that are plugged in, copied or taken along decide nothing, whatever the files on them are called.
+
+use signpost_demo::program::{Kernel, Program};
+use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
+use signpost_disk::{Guid, guid, partition_type};
+use signpost_firmware::boot_variables::{boot_option, boot_order};
+use signpost_firmware::load_option::LoadOption;
+
+use crate::harness::{TestMachine, file, lark_disk, lark_files, meridian_disk, meridian_files, small};
+
+type Files = Vec<(String, Vec<u8>)>;
+
+const STICK_ESP: Guid = guid!("cccccccc-0001-4000-8000-000000000001");
+/// The newest kernel that Larkspur's root has modules of.
+const VERSION: &str = "6.9.4-2-larkspur";
+
+/// A disk with one FAT, which can be taken along or not.
+fn stick(bus: &'static str, files: Files) -> DiskSpec {
+    DiskSpec {
+        image: "stick.img",
+        bus,
+        model: "Sandpiper",
+        serial: "SND-1",
+        guid: guid!("cccccccc-0000-4000-8000-000000000000"),
+        partitions: vec![PartitionSpec::esp(STICK_ESP, "STICK", 0x0c0c_0001, 8, files)],
+    }
+}
+
+/// Larkspur with its root, kernels and an ESP with these files, and another disk that stands before it.
+fn larkspur_beside(other: Option<DiskSpec>, esp: Files) -> BenchSpec {
+    let mut spec = small(StoreKind::Folder);
+    let mut own = lark_disk(esp);
+    own.partitions[1].content = Content::Bytes(signpost_demo::tide::larkspur_root());
+    own.partitions[1].mebibytes = 96;
+    let path = own.path_to(1, "\\EFI\\larkspur\\lkload.efi");
+    spec.variables = vec![boot_option(1, &LoadOption::new("Larkspur", path, vec![])), boot_order(&[1])];
+    spec.more.push_str(&format!("\n[running]\nroot = \"uuid:{}\"\n", signpost_demo::tide::LARKSPUR_UUID));
+    spec.disks = other.into_iter().chain([own]).collect();
+    spec
+}
+
+fn draft_of(spec: &BenchSpec, host: &str) -> (TestMachine, String, String) {
+    let machine = TestMachine::new(spec);
+    let said = machine.ok(&["draft", "--host", host]);
+    let file = machine.read("menu.toml");
+    (machine, said, file)
+}
+
+/// Names of the stick's own volume, and of anything that lies on it.
+fn names_the_stick(text: &str) -> bool {
+    ["0C0C-0001", "STICK", "cccccccc", "aaa.efi"].iter().any(|name| text.contains(name))
+}
+
+#[test]
+fn a_loader_on_a_stick_is_nobodys_whatever_its_folder_is_called() {
+    let evil = Program::new("Larkspur Linux 14").string("ProductName", "Larkspur Linux 14").build();
+    let files = vec![file("/EFI/larkspur/aaa.efi", evil.clone()), file("/EFI/BOOT/BOOTX64.EFI", evil)];
+    for host in ["firmware", "signpost"] {
+        let (machine, _, menu) =
+            draft_of(&larkspur_beside(Some(stick("usb", files.clone())), lark_files()), host);
+        assert!(!names_the_stick(&menu), "{menu}");
+        let survey = machine.ok(&["survey"]);
+        assert!(survey.contains("not Larkspur Linux 14's: it lies on a removable disk"), "{survey}");
+        let survey = machine.json(&["survey"]);
+        let systems = survey["systems"].as_array().unwrap();
+        assert_eq!(systems.len(), 1, "{systems:?}");
+        assert!(!names_the_stick(&systems[0].to_string()), "{systems:?}");
+        if host == "firmware" {
+            machine.ok(&["apply", "--yes"]);
+            let starts = machine.ok(&["rehearse"]);
+            assert!(starts.contains("disk 2 partition 1, /EFI/larkspur/lkload.efi"), "{starts}");
+        }
+    }
+}
+
+#[test]
+fn a_kernel_and_initrd_on_a_stick_are_nobodys_whatever_version_they_have() {
+    let files = vec![
+        file(&format!("/vmlinuz-{VERSION}"), Kernel::new(VERSION).build("x")),
+        file(&format!("/initrd-{VERSION}"), b"another initrd".to_vec()),
+    ];
+    let (machine, _, menu) =
+        draft_of(&larkspur_beside(Some(stick("usb", files.clone())), lark_files()), "signpost");
+    assert!(!names_the_stick(&menu), "{menu}");
+    let kernels = machine.json(&["survey"])["systems"][0]["kernels"].clone();
+    assert!(kernels.as_array().unwrap().iter().all(|kernel| kernel["volume"] != 1), "{kernels}");
+    // Nor on another fixed disk, while the system has kernels of its own.
+    let (_, _, menu) = draft_of(&larkspur_beside(Some(stick("sata", files)), lark_files()), "signpost");
+    assert!(!names_the_stick(&menu), "{menu}");
+}
+
+#[test]
+fn an_entry_file_on_another_disk_gives_no_arguments() {
+    let text = format!(
+        "title Larkspur Linux 14\nversion {VERSION}\nlinux /vmlinuz-{VERSION}\noptions init=/evil root=x\n"
+    );
+    let files = vec![file("/loader/entries/larkspur.conf", text.into_bytes())];
+    for bus in ["usb", "sata"] {
+        let (machine, _, menu) =
+            draft_of(&larkspur_beside(Some(stick(bus, files.clone())), lark_files()), "signpost");
+        assert!(!menu.contains("evil"), "{menu}");
+        assert_eq!(machine.json(&["survey"])["entry_files"][0]["system"], serde_json::Value::Null);
+    }
+}
+
+#[test]
+fn arguments_do_not_outlive_their_source_unseen() {
+    let text = "title Larkspur Linux 14\noptions root=LABEL=larkspur quiet splash\n";
+    let mut files = lark_files();
+    files.push(file("/loader/entries/larkspur.conf", text.as_bytes().to_vec()));
+    let (machine, _, menu) = draft_of(&larkspur_beside(None, files), "signpost");
+    assert!(menu.contains("quiet splash"), "{menu}");
+    let image = machine.path("lark.img");
+    signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &["/loader/entries/larkspur.conf"]).unwrap();
+    let said = machine.ok(&["draft"]);
+    let line = said.lines().collect::<Vec<_>>().join(" ").split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(line.contains("/loader/entries/larkspur.conf of v1"), "where they came from: {said}");
+    assert!(!machine.read("menu.toml").contains("quiet splash"));
+}
+
+#[test]
+fn a_copy_of_a_system_on_a_stick_takes_neither_its_id_nor_its_place() {
+    let mut copy = lark_disk(vec![file("/EFI/larkspur/lkload.efi", Program::new("Larkspur").build())]);
+    copy.partitions[1].content = Content::Bytes(signpost_demo::tide::larkspur_root());
+    copy.partitions[1].mebibytes = 96;
+    // Its file system has another UUID, as one that was installed by hand.
+    if let Content::Bytes(bytes) = &mut copy.partitions[1].content {
+        bytes[1024 + 0x68] ^= 0xff;
+        // No checksum stands over the superblock of a copy made so.
+        bytes[1024 + 0x64 + 1] &= !0x04;
+    }
+    (copy.image, copy.serial, copy.bus) = ("stick.img", "SND-1", "usb");
+    copy.guid = guid!("cccccccc-0000-4000-8000-000000000000");
+    copy.partitions[0] =
+        PartitionSpec::esp(STICK_ESP, "STICK", 0x0c0c_0001, 4, copy.partitions[0].content.files().to_vec());
+    copy.partitions[1].guid = guid!("cccccccc-0002-4000-8000-000000000002");
+    let (machine, said, menu) = draft_of(&larkspur_beside(Some(copy), lark_files()), "signpost");
+    let survey = machine.json(&["survey"]);
+    let systems = survey["systems"].as_array().unwrap();
+    let told: Vec<_> =
+        systems.iter().map(|system| (system["id"].as_str().unwrap(), &system["root"])).collect();
+    assert_eq!(told[0].0, "larkspur", "{told:?}");
+    assert_eq!((told[1].0, told[1].1.as_u64()), ("larkspur-2", Some(4)), "{told:?}");
+    assert!(!names_the_stick(&menu) && !menu.contains("larkspur-2"), "{menu}");
+    assert!(said.contains("it lies on disk 1, which can be taken along"), "{said}");
+    machine.ok(&["entry", "add", "linux", "--on", "v4", "--title", "From the stick"]);
+}
+
+#[test]
+fn what_can_be_taken_along_is_told_by_the_bus_or_by_the_bench() {
+    let spec = larkspur_beside(Some(stick("sata", vec![])), lark_files());
+    let machine = TestMachine::new(&spec);
+    let disk = |machine: &TestMachine| machine.json(&["survey"])["disks"][0].clone();
+    assert_eq!(disk(&machine)["is_removable"], false);
+    let text = machine.read("machine.toml").replacen("bus = \"sata\"", "bus = \"sata\"\nremovable = true", 1);
+    machine.write("machine.toml", &text);
+    assert_eq!(
+        (&disk(&machine)["is_removable"], &disk(&machine)["takes_part"]),
+        (&true.into(), &false.into())
+    );
+    // It is never home, though its ESP comes first.
+    machine.ok(&["draft", "--host", "signpost"]);
+    let plan = machine.ok(&["apply", "--dry-run", "--boot-program", &boot_program(&machine)]);
+    assert!(plan.contains("Home  v1, disk 2 partition 1"), "{plan}");
+    assert!(!names_the_stick(&plan), "{plan}");
+}
+
+/// A program that says of itself that it is our boot program.
+fn boot_program(machine: &TestMachine) -> String {
+    let path = machine.path("boot-program.efi");
+    std::fs::write(&path, Program::new("Early Signpost").boot_program().build()).unwrap();
+    path.display().to_string()
+}
+
+#[test]
+fn a_closed_system_whose_esp_lies_on_another_fixed_disk_is_offered_with_a_note() {
+    let mut spec = small(StoreKind::Folder);
+    let mut esp = meridian_disk(meridian_files());
+    (esp.image, esp.serial) = ("lark.img", "PTR-1");
+    let mut system = lark_disk(vec![]);
+    system.partitions[1] = PartitionSpec {
+        guid: guid!("bbbbbbbb-0003-4000-8000-000000000003"),
+        type_guid: partition_type::BASIC_DATA,
+        name: "Meridian",
+        mebibytes: 64,
+        content: signpost_demo::tide::bench(StoreKind::Folder).disks[1].partitions[2].content.clone(),
+    };
+    system.image = "meridian.img";
+    spec.disks = vec![esp.clone(), system];
+    spec.catalogue = signpost_demo::tide::bench(StoreKind::Folder).catalogue;
+    spec.variables = vec![];
+    let (machine, _, menu) = draft_of(&spec, "firmware");
+    assert!(menu.contains("uuid:0B0B-0001/EFI/meridian/start.efi"), "{menu}");
+    let survey = machine.ok(&["survey"]);
+    assert!(survey.contains("own loader, on disk 1 and not on its own"), "{survey}");
+    assert_eq!(machine.json(&["survey"])["systems"].as_array().unwrap().len(), 1, "{survey}");
+    // On a stick it is not offered.
+    let text = machine.read("machine.toml").replacen("bus = \"sata\"", "bus = \"usb\"", 1);
+    machine.write("machine.toml", &text);
+    std::fs::remove_file(machine.path("menu.toml")).unwrap();
+    machine.ok(&["draft", "--host", "firmware"]);
+    assert!(!machine.read("menu.toml").contains("0B0B-0001"), "{}", machine.read("menu.toml"));
+}
