@@ -48,6 +48,10 @@ pub struct Draft {
     pub out_of_reach: Vec<Line>,
     /// Systems that were not taken up, each with the reason.
     pub left: Vec<String>,
+    /// What was decided at boot, in full.
+    pub saved: Vec<Saved>,
+    /// Whether that is taken into the file.
+    pub takes_saved: bool,
     /// The file's text.
     #[serde(skip)]
     pub text: String,
@@ -72,6 +76,38 @@ pub struct DraftEntry {
     pub group: Option<String>,
 }
 
+/// What was decided at boot, and is not in the menu file yet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Saved {
+    /// The entry's id.
+    pub id: String,
+    /// What it is: `added`, `changed`, or `default`.
+    pub what: SavedKind,
+    /// The entry as it would stand in the file; nothing for a default.
+    pub text: String,
+}
+
+/// What was done at boot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SavedKind {
+    /// An entry was put into the menu.
+    Added,
+    /// An entry was changed.
+    Changed,
+    /// An entry was kept as the default.
+    Default,
+}
+
+/// What is asked of a draft.
+#[derive(Clone, Copy, Debug)]
+pub struct Wishes {
+    /// Who shows a menu whose file is made now.
+    pub new_host: Host,
+    /// Whether what was decided at boot is taken in.
+    pub takes_saved: bool,
+}
+
 /// Something about an entry, on a line.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Line {
@@ -81,25 +117,26 @@ pub struct Line {
     pub why: String,
 }
 
-/// Drafts the menu of a machine into the file at `path`, which is not written yet. `new_host` is who shows a menu
-/// whose file is made now; `base` is what the last draft wrote.
+/// Drafts the menu of a machine into the file at `path`, which is not written yet; `base` is what the last draft wrote.
 ///
 /// # Errors
 /// Where the file has errors, or a volume cannot be named.
-pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result<Draft> {
+pub fn draft(look: &Look<'_>, path: &Path, wishes: Wishes, base: Base) -> Result<Draft> {
     let existing = menu_file::load_text(path)?;
     let (mut file, document, host) = match &existing {
         Some(held) => (MenuText::new(path, &held.text)?, held.document.clone(), held.document.settings.host),
         None => {
-            let text = text::head(&look.survey.machine.name, new_host);
-            (MenuText::new(path, &text)?, MenuDocument::default(), new_host)
+            let text = text::head(&look.survey.machine.name, wishes.new_host);
+            (MenuText::new(path, &text)?, MenuDocument::default(), wishes.new_host)
         }
     };
     let resolved = resolve(look, &document);
     let (offers, mut left) = offer::all(look, host, &resolved)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
-    let news = News::of(look, &document);
+    let all_news = News::of(look, &document);
+    let saved_at_boot = saved_at_boot(path, &all_news)?;
+    let news = if wishes.takes_saved { all_news } else { News::default() };
     let saved = take_in_what_was_saved_at_boot(path, &news, &mut file)?;
     let mut merged = merge::Merge::new(look, &document, &resolved, &offers, base).into(&mut file)?;
     left.append(&mut merged.left);
@@ -133,9 +170,27 @@ pub fn draft(look: &Look<'_>, path: &Path, new_host: Host, base: Base) -> Result
         gone,
         out_of_reach,
         left,
+        saved: saved_at_boot,
+        takes_saved: wishes.takes_saved,
         text,
         base: merged.base,
     })
+}
+
+/// All that was decided at boot, to be looked at.
+fn saved_at_boot(path: &Path, news: &News) -> Result<Vec<Saved>> {
+    let entries = news.added.iter().map(|id| (SavedKind::Added, id));
+    let entries: Vec<_> = entries.chain(news.changed.iter().map(|id| (SavedKind::Changed, id))).collect();
+    let mut saved = Vec::new();
+    if !entries.is_empty() {
+        let mut slot = MenuText::new(path, &news.text)?;
+        for (what, id) in entries {
+            saved.push(Saved { id: id.clone(), what, text: slot.block(id)?.trim().to_string() });
+        }
+    }
+    let default = news.default.iter();
+    saved.extend(default.map(|id| Saved { id: id.clone(), what: SavedKind::Default, text: String::new() }));
+    Ok(saved)
 }
 
 /// Entries that somebody saved at the prompt, at boot, come behind all others.

@@ -43,6 +43,9 @@ pub struct Record {
     /// Load options that were ours before it: by their number, what we wrote and for which menu entry.
     #[serde(default)]
     pub owned: Vec<OwnedOption>,
+    /// Whether it was read from the home volume, where other systems and anybody with that disk may write.
+    #[serde(skip)]
+    pub is_copy: bool,
 }
 
 /// A load option of ours.
@@ -258,6 +261,7 @@ impl History {
             time: now(),
             action,
             progress: Progress::Begun,
+            is_copy: false,
             continues: unfinished.map(|record| record.serial),
             writes: writes.to_vec(),
             snapshot: before.variables.iter().map(StoredVariable::from).collect(),

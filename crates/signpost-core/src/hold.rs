@@ -218,7 +218,7 @@ pub fn hold(
     if was_changed_at_boot(look, held) {
         let is_slot = |path: &str| SLOT_NAMES.iter().any(|name| path.ends_with(name));
         files.retain(|write| !is_slot(&write.path));
-        left.push("the menu was changed at boot: `draft` takes that in".into());
+        left.push("the menu was changed at boot: `draft --take-saved` takes that in".into());
     }
     let contents = look.machine.contents()?;
     let order = decided_order(look, held, history, &variables);

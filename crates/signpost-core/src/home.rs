@@ -6,9 +6,11 @@ use signpost_firmware::start::{self, Target, volume_path};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
 
-use crate::error::{Error, Result};
+use crate::applied::Applied;
+use crate::code::Code;
+use crate::error::{Error, Refusal, Result};
 use crate::hardware::SurveyedHardware;
-use crate::history::FileWrite;
+use crate::history::{Change, FileWrite, History};
 use crate::machine::Location;
 use crate::survey::Look;
 
@@ -157,14 +159,11 @@ pub fn choose(look: &Look<'_>, asked: Option<&VolumeRef>) -> Result<Home> {
     if let Some(volume) = look.home() {
         return Ok(Home { volume, why: "it is home already" });
     }
-    // Where the firmware has lost our entry, what this system put there tells.
-    let machine = machine_id(look);
-    let is_ours = |volume: &usize| {
-        let held = newest_slot(look, *volume).map(|(_, slot)| slot.machine);
-        !machine.is_empty() && held.as_ref() == Some(&machine) && may_be_home(look, *volume)
-    };
-    if let Some(volume) = look.fat_volumes().find(is_ours) {
-        return Ok(Home { volume, why: "this system's menu lies there already" });
+    // Where the firmware has lost our entry, what this system noted tells; a file on a disk does not.
+    let applied = Applied::load(look.machine).and_then(|applied| VolumeRef::parse(&applied.home?).ok());
+    let applied = applied.and_then(|home| look.resolve(&home).ok());
+    if let Some(volume) = applied.filter(|volume| may_be_home(look, *volume)) {
+        return Ok(Home { volume, why: "this system's menu was put there" });
     }
     let running = look.running_root().map(|root| volumes[root].disk);
     let esp = |volume: &usize| volumes[*volume].is_esp && may_be_home(look, *volume);
@@ -190,6 +189,42 @@ pub(crate) fn machine_id(look: &Look<'_>) -> String {
     let id = root.and_then(|reader| reader.text(&path)).unwrap_or_default();
     let id = id.trim();
     if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
+}
+
+/// Whether a slot on a volume is this system's own: by its machine-id, or, where it carries none, since this system wrote
+/// the slots there.
+pub(crate) fn is_own(look: &Look<'_>, history: &History, volume: usize, slot: &Slot) -> bool {
+    if !slot.machine.is_empty() {
+        return slot.machine == machine_id(look);
+    }
+    let records =
+        history.records().iter().filter(|record| !record.is_copy && !history.is_undone(record.serial));
+    let mut files = records.flat_map(|record| &record.writes).filter_map(Change::file);
+    files.any(|write| {
+        SLOT_NAMES.iter().any(|name| write.path.ends_with(name)) && volume_of(look, write) == Some(volume)
+    })
+}
+
+/// The guard against writing over, or past, the menu of another system of this PC: on any of these volumes.
+pub(crate) fn other_system(
+    look: &Look<'_>,
+    history: &History,
+    volumes: impl IntoIterator<Item = usize>,
+) -> Option<Refusal> {
+    let held = volumes.into_iter().find_map(|volume| {
+        let (_, slot) = newest_slot(look, volume)?;
+        (!is_own(look, history, volume, &slot)).then_some((volume, slot))
+    });
+    let (volume, slot) = held?;
+    let who = match slot.machine.as_str() {
+        "" => "one that its menu does not name".to_string(),
+        machine => format!("machine-id {machine}"),
+    };
+    Some(Refusal {
+        code: Code::OtherSystem,
+        message: format!("the menu on v{} was put there by another system of this PC ({who})", volume + 1),
+        way: "--take-over replaces it with this one".into(),
+    })
 }
 
 /// The slots of a volume, as they are.

@@ -3,6 +3,7 @@
 //!
 //! Facts come back as values that can be shown or written as JSON; nothing here prints.
 
+mod applied;
 pub mod apply;
 pub mod catalogue;
 pub mod code;

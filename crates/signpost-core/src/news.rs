@@ -8,6 +8,7 @@ use signpost_menu::document::{DefaultEntry, Entry};
 use signpost_menu::slot::{Slot, Writer, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
 
+use crate::applied::Applied;
 use crate::code::Code;
 use crate::error::{Refusal, Result};
 use crate::home;
@@ -44,12 +45,6 @@ impl Taken {
     }
 }
 
-/// The text that was last applied, of what is kept for holding it.
-#[derive(Deserialize)]
-struct Applied {
-    menu: String,
-}
-
 /// What was decided at boot.
 #[derive(Clone, Debug, Default)]
 pub struct News {
@@ -66,8 +61,7 @@ pub struct News {
 impl News {
     /// Held against the text that was last applied: what differs from that was decided at boot.
     pub fn of(look: &Look<'_>, document: &MenuDocument) -> Self {
-        let applied =
-            kept::read::<Applied>(&look.machine.held_record()).ok().flatten().map(|applied| applied.menu);
+        let applied = Applied::load(look.machine).map(|applied| applied.menu);
         let taken = look.machine.taken_record().map(|record| Taken::load(&record)).unwrap_or_default();
         let slots = look.home().map(|home| home::slots(look, home));
         let mut news = slots.map(|slots| from_slots(&slots, &taken, document, applied)).unwrap_or_default();
@@ -96,7 +90,7 @@ impl News {
         (!what.is_empty()).then(|| Refusal {
             code: Code::ChangedAtBoot,
             message: format!("{}, and the menu file does not have that", what.join("; ")),
-            way: "`draft` takes it in".into(),
+            way: "`draft --take-saved` takes it in".into(),
         })
     }
 }

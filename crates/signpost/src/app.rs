@@ -201,17 +201,34 @@ impl<'a> App<'a> {
             let refusal = Refusal { code: Code::Unconfirmed, message: message.into(), way };
             Failure::Core(Error::Refused(vec![refusal]))
         };
-        if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        if !is_anybody_there() {
             return Err(refusal("nobody can be asked here, so nothing was written"));
         }
-        out::note(&what());
-        anstream::eprint!("{question} (yes/no) ");
-        std::io::stderr().flush()?;
-        let mut answer = String::new();
-        std::io::stdin().lock().read_line(&mut answer)?;
-        match answer.trim().to_lowercase().as_str() {
-            "y" | "yes" => Ok(()),
-            _ => Err(refusal("the answer was not yes, so nothing was written")),
+        match ask(&what(), question)? {
+            true => Ok(()),
+            false => Err(refusal("the answer was not yes, so nothing was written")),
         }
     }
+
+    /// Asks about something that --yes does not answer. Where nobody can be asked, the answer is no.
+    pub fn is_agreed(&self, what: impl FnOnce() -> String, question: &str) -> Result<bool, Failure> {
+        if self.global.yes || self.global.json || !is_anybody_there() {
+            return Ok(false);
+        }
+        ask(&what(), question)
+    }
+}
+
+fn is_anybody_there() -> bool {
+    std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
+}
+
+/// Shows something and asks about it; whether the answer is yes.
+fn ask(what: &str, question: &str) -> Result<bool, Failure> {
+    out::note(what);
+    anstream::eprint!("{question} (yes/no) ");
+    std::io::stderr().flush()?;
+    let mut answer = String::new();
+    std::io::stdin().lock().read_line(&mut answer)?;
+    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
 }

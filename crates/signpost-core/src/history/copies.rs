@@ -104,6 +104,7 @@ fn encode(records: &[Record]) -> Vec<u8> {
 
 fn without_contents(mut record: Record) -> Record {
     record.snapshot.clear();
+    record.is_copy = true;
     for change in &mut record.writes {
         if let Change::File(write) = change {
             write.is_left_out |= write.before.take().is_some();

@@ -69,7 +69,7 @@ pub(super) fn plan(
     let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
     let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
     refusals.extend(guards::started_from(look, &removed));
-    refusals.extend(other_system(held.as_ref().map(|(_, slot)| slot), &machine_id));
+    refusals.extend(home::other_system(look, history, [home.volume].into_iter().chain(look.home())));
     refusals.extend(news.refusal());
     refusals.extend(super::last_way(look, &menu.document, state));
     let verdict = look.secure_boot_verdict_of(program.bytes());
@@ -153,18 +153,6 @@ fn next_boot_note(next: Option<u16>) -> Vec<String> {
     next.map(|next| format!("the next start goes to {} once, before the menu", hex(next)))
         .into_iter()
         .collect()
-}
-
-fn other_system(held: Option<&Slot>, machine_id: &str) -> Option<Refusal> {
-    let held = held.filter(|slot| !slot.machine.is_empty() && slot.machine != machine_id)?;
-    Some(Refusal {
-        code: Code::OtherSystem,
-        message: format!(
-            "the menu in force was put there by another system of this PC (machine-id {})",
-            held.machine
-        ),
-        way: "--take-over replaces it with this one".into(),
-    })
 }
 
 fn no_room(free: u64, writes: &[FileWrite]) -> Option<Refusal> {

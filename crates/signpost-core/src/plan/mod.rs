@@ -20,7 +20,7 @@ use crate::draft;
 use crate::error::{Error, Refusal, Result};
 use crate::hardware::SurveyedHardware;
 use crate::history::{Change, FileWrite, History, Write};
-use crate::home::BootProgram;
+use crate::home::{self, BootProgram};
 use crate::menu_file::MenuFile;
 use crate::rehearse::{Outcome, State, rehearse_state};
 use crate::resolve::{ResolvedEntry, faults, opening, resolve};
@@ -176,6 +176,7 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     plan.refusals.extend(guards::default_gone(&opening));
     plan.refusals.extend(guards::default_left_out(&plan.entries, default.as_deref()));
     plan.refusals.extend(guards::foreign_changes(look, &plan));
+    plan.refusals.extend(home::other_system(look, history, look.home()));
     plan.refusals.extend(guards::started_from(look, &removed));
     plan.refusals.extend(last_way(look, document, after.state(&[])));
     plan.refusals.extend(default_refused(look, &resolved, &opening));

@@ -8,6 +8,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use super::{Plan, guards, leftovers, state_after, words};
 use crate::error::Result;
 use crate::history::{Change, FileWrite, History, Write, copies};
+use crate::home;
 use crate::rehearse::{State, rehearse_state};
 use crate::survey::{Look, OurVariables, hex};
 use crate::ways;
@@ -54,6 +55,7 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
     let outcome = rehearse_state(look, state, None).outcome;
     let mut refusals: Vec<_> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed));
+    refusals.extend(home::other_system(look, history, look.home()));
     let way = "`firmware add` gives it an entry of its own first";
     refusals.extend(ways::last_way(look, State::of(look), state, way));
     let mut writes: Vec<Change> = variables.into_iter().map(Change::Variable).collect();

@@ -100,7 +100,10 @@ impl Assigning<'_> {
         }
         if home::is_boot_program(&file.path, file.sha256.as_deref()) {
             file.role = Role::BootProgram;
-            file.description = "our boot program, which shows the menu".into();
+            file.description = match self.survey.takes_part(file.volume) {
+                true => "our boot program, which shows the menu".into(),
+                false => "the boot program of another PC's menu".into(),
+            };
             return true;
         }
         let Some(kernel) = file.hints.kernel.as_ref().filter(|_| !file.hints.has_kernel_section) else {

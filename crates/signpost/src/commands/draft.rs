@@ -1,5 +1,5 @@
 use clap::{Args, ValueEnum};
-use signpost_core::draft::{Base, draft};
+use signpost_core::draft::{Base, Wishes, draft};
 use signpost_core::menu::document::Host;
 use signpost_core::news::Taken;
 use signpost_core::{edit, menu_file};
@@ -23,6 +23,9 @@ pub struct DraftArgs {
     /// Offer again what was taken out of the menu by hand
     #[arg(long)]
     offer_removed: bool,
+    /// Take in what was saved at boot; without it, that is shown and asked about
+    #[arg(long)]
+    take_saved: bool,
 }
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -46,13 +49,20 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         base.forget_all_but(&edit::ids(&path)?);
     }
     let look = app.look(&machine)?;
-    let draft = draft(&look, &path, host, base)?;
+    let make = |takes_saved| draft(&look, &path, Wishes { new_host: host, takes_saved }, base.clone());
+    let mut draft = make(args.take_saved)?;
+    if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
+        let question = "Take this into the menu file?";
+        if app.is_agreed(|| render::draft::saved(&draft.saved), question)? {
+            draft = make(true)?;
+        }
+    }
     if !args.dry_run {
         if draft.is_different {
             menu_file::save(&path, &draft.text)?;
         }
         draft.base.save(&record)?;
-        if let Some(record) = machine.taken_record() {
+        if let Some(record) = machine.taken_record().filter(|_| draft.takes_saved) {
             Taken::now(&look).save(&record)?;
         }
         app.keep_known(&look);

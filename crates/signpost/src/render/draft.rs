@@ -1,6 +1,6 @@
 use std::path::Path;
 
-use signpost_core::draft::{Draft, Line};
+use signpost_core::draft::{Draft, Line, Saved, SavedKind};
 
 use super::style;
 use super::table::Table;
@@ -34,8 +34,27 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
         text.push_str(&format!("\n{}\n", style::heading("Not taken up")));
         draft.left.iter().for_each(|line| text.push_str(&format!("  {line}\n")));
     }
+    if !draft.saved.is_empty() && !draft.takes_saved {
+        text.push_str(&format!("\n{}", saved(&draft.saved)));
+        text.push_str("  `signpost draft --take-saved` takes this into the menu file\n");
+    }
     if dry_run && draft.is_different {
         text.push_str(&format!("\n{}\n\n{}", style::heading("The file"), draft.text));
+    }
+    text
+}
+
+/// What was decided at boot, in full.
+pub fn saved(saved: &[Saved]) -> String {
+    let mut text = format!("{}\n", style::heading("Saved at boot, and not in the menu file"));
+    for saved in saved {
+        let what = match saved.what {
+            SavedKind::Added => "is new",
+            SavedKind::Changed => "was changed",
+            SavedKind::Default => "was kept as the default",
+        };
+        text.push_str(&format!("  {} {what}\n", saved.id));
+        saved.text.lines().for_each(|line| text.push_str(&format!("    {line}\n")));
     }
     text
 }

@@ -164,6 +164,47 @@ fn another_systems_menu_is_only_replaced_on_request() {
 }
 
 #[test]
+fn another_systems_menu_is_guarded_whoever_shows_the_new_one_and_wherever_it_goes() {
+    for theirs in ["0123abcd", ""] {
+        let host = Host::small();
+        host.apply();
+        // Another system has put its menu there since, into the slot that counts.
+        let slot =
+            Slot { serial: 9, writer: Writer::Desk, machine: theirs.into(), text: menu("", &[MERIDIAN]) };
+        let path = format!("/EFI/signpost/{}", SLOT_NAMES[1]);
+        let image = host.machine.path("lark.img");
+        signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &[&path]).unwrap();
+        signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[(path, slot.encode().unwrap())], &[]).unwrap();
+        std::fs::remove_dir_all(host.machine.path("history")).unwrap();
+        let refused = |args: &[&str]| host.machine.fails(3, &host.with(args));
+        assert!(refused(&["apply", "--yes"]).contains("other-system"), "{theirs}");
+        assert!(
+            refused(&["apply", "--yes", "--home", "label:MERIDIAN"]).contains("other-system"),
+            "{theirs}"
+        );
+        assert!(host.machine.fails(3, &["apply", "--remove", "--yes"]).contains("other-system"), "{theirs}");
+        host.machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
+        assert!(
+            host.machine.fails(3, &["apply", "--yes"]).contains("other-system"),
+            "{theirs}: by the firmware"
+        );
+        host.machine.ok(&["apply", "--yes", "--take-over"]);
+    }
+}
+
+#[test]
+fn the_home_that_was_applied_to_is_found_again_when_the_firmware_has_forgotten_it() {
+    let host = Host::small();
+    host.machine.ok(&host.with(&["apply", "--yes", "--home", "label:MERIDIAN"]));
+    let mut spec = small(StoreKind::Fd);
+    spec.variables.clear();
+    let reset = TestMachine::new(&spec);
+    std::fs::copy(reset.path("variables.fd"), host.machine.path("variables.fd")).unwrap();
+    let plan = host.machine.json(&host.with(&["plan"]));
+    assert_eq!(plan["home"], "v3, disk 2 partition 1 (this system's menu was put there)");
+}
+
+#[test]
 fn the_spare_path_is_taken_only_where_it_is_free_or_ours() {
     let host = Host::small();
     host.menu("spare-path = true", &[LARK]);

@@ -71,7 +71,9 @@ fn what_was_kept_is_the_default_for_menu_plan_and_rehearsal_alike() {
     let words = apply_words(&machine);
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     assert!(machine.fails(3, &words).contains("meridian was kept as the default at boot"));
-    machine.ok(&["draft"]);
+    assert!(machine.ok(&["draft", "--yes"]).contains("meridian was kept as the default"));
+    assert!(!machine.read("menu.toml").contains("default = \"meridian\""), "--yes is no answer to this");
+    machine.ok(&["draft", "--take-saved"]);
     assert!(machine.read("menu.toml").contains("default = \"meridian\""));
     machine.ok(&words);
     assert!(outcome(&machine).1.starts_with("Meridian starts"));

@@ -244,7 +244,12 @@ fn what_was_saved_at_boot_is_news_once() {
     };
     put(SLOT_NAMES[1], 2, &saved);
     assert!(machine.fails(3, &apply).contains("by-hand was saved at boot"));
-    machine.ok(&["draft"]);
+    let shown = machine.ok(&["draft", "--yes"]);
+    assert!(shown.contains("by-hand is new\n    [[entry]]\n    id = \"by-hand\""), "{shown}");
+    assert!(shown.contains("program = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\""), "shown in full: {shown}");
+    assert!(!machine.read("menu.toml").contains("by-hand"), "--yes alone does not take it in");
+    assert!(machine.ok(&["draft"]).contains("by-hand is new"), "and it stays news");
+    machine.ok(&["draft", "--take-saved"]);
     machine.ok(&["entry", "remove", "by-hand"]);
     assert!(!machine.ok(&["draft"]).contains("by-hand was"), "it is news no more");
     machine.ok(&apply);
@@ -254,6 +259,6 @@ fn what_was_saved_at_boot_is_news_once() {
     let changed = machine.read("menu.toml").replace("title = \"Meridian\"", "title = \"Meridian, by night\"");
     put(SLOT_NAMES[1], 9, &changed);
     assert!(machine.fails(3, &apply).contains("meridian was changed at boot"));
-    assert!(machine.ok(&["draft"]).contains("is as it was changed at boot"));
+    assert!(machine.ok(&["draft", "--take-saved"]).contains("is as it was changed at boot"));
     assert!(machine.read("menu.toml").contains("Meridian, by night"));
 }

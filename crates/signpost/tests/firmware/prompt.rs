@@ -53,12 +53,13 @@ fn with_a_default_that_is_gone() {
     // What was saved at boot is news to the desk, and is not lost there.
     machine.write("menu.toml", &text.replace("\"firmware\"", "\"signpost\""));
     let refused = machine.fails(3, &["apply", "--yes"]);
+    assert!(refused.contains("other-system"), "slots without a machine-id are nobody's: {refused}");
     assert!(refused.contains("changed-at-boot") && refused.contains("larkspur-by-hand"), "{refused}");
-    let drafted = machine.ok(&["draft"]);
+    let drafted = machine.ok(&["draft", "--take-saved"]);
     assert!(drafted.contains("was saved at the prompt, at boot"), "{drafted}");
     assert!(machine.read("menu.toml").contains("id = \"larkspur-by-hand\""));
     machine.ok(&["tune", "default=larkspur-by-hand"]);
-    machine.ok(&["apply", "--yes"]);
+    machine.ok(&["apply", "--yes", "--take-over"]);
     assert!(Vm::start(machine.folder(), &IMAGES).until_it_ends().contains(NEWEST));
 }
 
