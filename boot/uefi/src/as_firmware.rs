@@ -7,7 +7,8 @@ use alloc::vec::Vec;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_firmware::device_path::DevicePath;
-use signpost_firmware::image::pe::{MachineType, Pe};
+use signpost_firmware::image::loading;
+use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::start::{DiskMatch, Hardware, Names, PartitionSeen, Program, Target, volume_path};
 
 use crate::machine::Machine;
@@ -55,12 +56,8 @@ impl Hardware for AsFirmware<'_> {
             Err(VolumeError::NotFound(_)) => return Program::Missing,
             Err(error) => return Program::Unfit(error.to_string()),
         };
-        match Pe::decode(&head) {
-            Ok(pe) if pe.machine == OURS => Program::Starts,
-            Ok(pe) => Program::Unfit(format!("it is built for {}, this machine is {OURS}", pe.machine)),
-            Err(_) if head.is_empty() => Program::Unfit("the file is empty".into()),
-            Err(fault) => Program::Unfit(fault.to_string()),
-        }
+        let size = fs.metadata(&volume_path(path)).map_or(0, |found| found.size);
+        loading::becomes(&head, size, OURS)
     }
 
     /// Firmware's own entries name a disk by its whole path.

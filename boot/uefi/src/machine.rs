@@ -122,7 +122,9 @@ impl Machine {
             machine.volumes.push(BootVolume {
                 path,
                 whereabouts: volume.origin.words(&disks, |disk| disk.saturating_add(1)),
-                is_fat: seen.is_some() && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
+                is_fat: seen.is_some()
+                    && volume.identity.firmware_refuses.is_none()
+                    && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
                 drive: seen.map(|seen| seen.drive.clone()),
                 disk,
                 is_extended_boot,

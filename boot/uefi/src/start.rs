@@ -10,7 +10,9 @@ use signpost_disk::file_system::FileSystem;
 use signpost_disk::inside;
 use signpost_firmware::device_path::{DevicePath, Node};
 use signpost_firmware::image::linux;
-use signpost_firmware::image::pe::{MachineType, Pe};
+use signpost_firmware::image::loading;
+use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::start::Program;
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::resolve::{StartTarget, Surroundings};
 use uefi::boot::{self, LoadImageSource};
@@ -57,7 +59,8 @@ pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> Str
 fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(), String> {
     let fs = machine.file_system(volume)?;
     let head = fs.read_head(path, PROGRAM_HEAD).map_err(|error| error.to_string())?;
-    check(&head, path)?;
+    let size = fs.metadata(path).map_err(|error| error.to_string())?.size;
+    check(&head, size, path)?;
     let device_path = file_path(machine, volume, path)?;
     let image = if machine.volumes[volume].is_fat {
         load_by_path(&device_path)?
@@ -77,7 +80,7 @@ fn linux(
     args: &str,
 ) -> Result<(), String> {
     let bytes = fs.read(kernel, MAX_FILE).map_err(|error| error.to_string())?;
-    check(&bytes, kernel)?;
+    check(&bytes, bytes.len() as u64, kernel)?;
     let header = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(&bytes))
         .ok_or_else(|| format!("{kernel} is no Linux kernel"))?;
     let stub = header.efi_stub.ok_or_else(|| format!("{kernel} has no EFI stub"))?;
@@ -122,16 +125,12 @@ fn file_path(machine: &Machine, volume: usize, path: &str) -> Result<DevicePath,
     Ok(DevicePath::new(nodes))
 }
 
-/// What the firmware would refuse without saying why.
-fn check(head: &[u8], path: &str) -> Result<(), String> {
-    if head.is_empty() {
-        return Err(format!("{path} is empty"));
+/// What the firmware would refuse without saying why, or stand still in.
+fn check(head: &[u8], size: u64, path: &str) -> Result<(), String> {
+    match loading::becomes(head, size, OURS) {
+        Program::Unfit(why) | Program::Hangs(why) => Err(format!("{path}: {why}")),
+        Program::Missing | Program::CannotTell(_) | Program::Starts => Ok(()),
     }
-    let pe = Pe::decode(head).map_err(|fault| format!("{path}: {fault}"))?;
-    if pe.machine != OURS {
-        return Err(format!("{path} is built for {}, this machine is {OURS}", pe.machine));
-    }
-    Ok(())
 }
 
 fn load_by_path(path: &DevicePath) -> Result<Handle, String> {

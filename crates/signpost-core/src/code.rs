@@ -71,13 +71,15 @@ pub enum Code {
     ChangedAtBoot,
     /// Guard: Secure Boot will refuse what is to start.
     SecureBootRefuses,
+    /// Guard: what would be written to is a partition whose bytes may be another's.
+    PartitionUnsafe,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 34] = [
+    pub const ALL: [Self; 35] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -111,6 +113,7 @@ impl Code {
         Self::LastWay,
         Self::ChangedAtBoot,
         Self::SecureBootRefuses,
+        Self::PartitionUnsafe,
         Self::Unconfirmed,
     ];
 
@@ -150,6 +153,7 @@ impl Code {
             Self::LastWay => "last-way",
             Self::ChangedAtBoot => "changed-at-boot",
             Self::SecureBootRefuses => "secure-boot-refuses",
+            Self::PartitionUnsafe => "partition-unsafe",
             Self::Unconfirmed => "unconfirmed",
         }
     }

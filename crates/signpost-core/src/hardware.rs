@@ -4,7 +4,8 @@ use signpost_disk::Guid;
 use signpost_disk::file_system::VolumeError;
 use signpost_firmware::device_path::{DevicePath, PartitionSignature, View};
 use signpost_firmware::image::linux;
-use signpost_firmware::image::pe::{MachineType, Pe};
+use signpost_firmware::image::loading;
+use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::start::{DiskMatch, Hardware, PartitionSeen, Program, volume_path};
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::place::VolumeRef;
@@ -33,7 +34,7 @@ impl<'a> SurveyedHardware<'a> {
     pub fn new(look: &'a Look<'a>) -> Self {
         let survey = &look.survey;
         let mut partitions = Vec::new();
-        for disk in survey.disks.iter().filter(|disk| !disk.table.is_unprotected) {
+        for disk in &survey.disks {
             for partition in &disk.partitions {
                 let Some(volume) = partition.volume else { continue };
                 let signature =
@@ -41,7 +42,7 @@ impl<'a> SurveyedHardware<'a> {
                 partitions.push(PartitionSeen {
                     id: volume - 1,
                     disk: disk.number,
-                    number: partition.number,
+                    number: partition.firmware_number,
                     signature,
                     readable: survey.volumes[volume - 1].firmware_reads,
                 });
@@ -71,11 +72,13 @@ impl<'a> SurveyedHardware<'a> {
         self.planned.iter().find(|file| (file.0, &file.1) == (partition, &path)).map(|file| file.2)
     }
 
-    /// A file's first bytes, planned or there.
-    fn head(&self, partition: usize, path: &str) -> Result<Vec<u8>, VolumeError> {
+    /// A file's first bytes and its length, planned or there.
+    fn head(&self, partition: usize, path: &str) -> Result<(Vec<u8>, u64), VolumeError> {
         let path = volume_path(path);
         match self.planned(partition, &path) {
-            Some(Some(bytes)) => return Ok(bytes.iter().take(HEAD).copied().collect()),
+            Some(Some(bytes)) => {
+                return Ok((bytes.iter().take(HEAD).copied().collect(), bytes.len() as u64));
+            }
             Some(None) => return Err(VolumeError::NotFound(path)),
             None => {}
         }
@@ -83,24 +86,23 @@ impl<'a> SurveyedHardware<'a> {
             return Err(VolumeError::NotFound(path));
         }
         match self.look.reader(partition) {
-            Some(reader) => reader.read_head(&path, HEAD),
+            Some(reader) => Ok((reader.read_head(&path, HEAD)?, reader.metadata(&path)?.size)),
             None => Err(VolumeError::Unsupported("its file system cannot be read".into())),
         }
     }
 
-    /// What becomes of a program with this head; `verdict` is what Secure Boot says of all of it, where it is on.
-    fn judge(&self, head: &[u8], verdict: impl FnOnce() -> Option<Result<Verdict, VolumeError>>) -> Program {
-        let pe = match Pe::decode(head) {
-            Ok(pe) => pe,
-            Err(_) if head.is_empty() => return Program::Unfit("the file is empty".into()),
-            Err(fault) => return Program::Unfit(fault.to_string()),
-        };
-        let ours = self.look.machine.architecture;
-        if pe.machine != ours {
-            return Program::Unfit(format!("it is built for {}, this machine is {ours}", pe.machine));
+    /// What becomes of a program with this start and length; `verdict` is what Secure Boot says of all of it, where it is on.
+    fn judge(
+        &self,
+        (head, size): (&[u8], u64),
+        verdict: impl FnOnce() -> Option<Result<Verdict, VolumeError>>,
+    ) -> Program {
+        let loaded = loading::becomes(head, size, self.look.machine.architecture);
+        if matches!(loaded, Program::Unfit(_)) {
+            return loaded;
         }
         match verdict() {
-            None | Some(Ok(Verdict::Accepted(_))) => Program::Starts,
+            None | Some(Ok(Verdict::Accepted(_))) => loaded,
             Some(Ok(refused @ Verdict::Refused(_))) => Program::Unfit(refused.text()),
             Some(Ok(unsure @ Verdict::CannotTell { .. })) => Program::CannotTell(unsure.text()),
             Some(Err(error)) => {
@@ -127,7 +129,7 @@ impl SurveyedHardware<'_> {
         let inner = self.look.reader(volume).and_then(|reader| reader.inside(image).ok()).unwrap_or_default();
         let mut files = inner.into_iter().filter_map(|(_, reader)| reader?.read(path, MAX_KERNEL).ok());
         files.next().map_or(Program::Missing, |file| {
-            self.judge(&file, || self.look.secure_boot_verdict_of(&file).map(Ok))
+            self.judge((&file, file.len() as u64), || self.look.secure_boot_verdict_of(&file).map(Ok))
         })
     }
 }
@@ -148,7 +150,7 @@ impl Hardware for SurveyedHardware<'_> {
             None => self.look.secure_boot_verdict(partition, &file),
         };
         match self.head(partition, path) {
-            Ok(head) => match (self.judge(&head, verdict), self.look.reader(partition)) {
+            Ok((head, size)) => match (self.judge((&head, size), verdict), self.look.reader(partition)) {
                 (Program::Starts, Some(reader)) => {
                     missing_initrd(reader, &head, data).map_or(Program::Starts, Program::Unfit)
                 }

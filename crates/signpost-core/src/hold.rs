@@ -18,7 +18,7 @@ use crate::history::{Action, Change, History, Record, Write};
 use crate::home::{self, BootProgram};
 use crate::kept;
 use crate::menu_file::{self, MenuFile};
-use crate::plan::{self, Plan, Wishes, guards, state_after, words};
+use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
 use crate::rehearse::{Outcome, rehearse, rehearse_state};
 use crate::survey::Look;
 
@@ -236,6 +236,7 @@ pub fn hold(
     refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::NoRoom));
     let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
+    refusals.extend(safe::refusals(look, &writes));
     Ok(HoldPlan { schema: crate::SCHEMA, writes, left, refusals, found: now.text, outcome })
 }
 

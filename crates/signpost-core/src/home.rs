@@ -118,7 +118,7 @@ fn is_home(look: &Look<'_>, target: &Target) -> bool {
 /// Whether a volume lies where a home may be.
 fn may_be_home(look: &Look<'_>, volume: usize) -> bool {
     let volumes = &look.survey.volumes;
-    volumes[volume].is_fat && look.survey.takes_part(volume + 1)
+    volumes[volume].firmware_reads && look.survey.takes_part(volume + 1)
 }
 
 /// SHA-256 in hexadecimal.

@@ -82,6 +82,8 @@ pub enum Kind {
     Waits,
     /// A program inside the firmware takes over.
     BuiltIn,
+    /// A program is started that the machine stands still in.
+    Hangs,
     /// Nothing starts.
     Nothing,
 }
@@ -95,6 +97,7 @@ impl Kind {
             Self::WaitsAsAsked => "waits-as-asked",
             Self::Waits => "waits",
             Self::BuiltIn => "built-in",
+            Self::Hangs => "hangs",
             Self::Nothing => "nothing",
         }
     }
@@ -221,6 +224,7 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
                 let otherwise = match &start.end {
                     End::Nothing => "nothing starts".to_string(),
                     End::BuiltIn { .. } => "a program inside the firmware starts".to_string(),
+                    End::Hangs { target, .. } => stands_still(look, target),
                     End::Starts { targets, .. } => {
                         targets.first().map(|target| starts(look, target)).unwrap_or_default()
                     }
@@ -242,6 +246,13 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             text: "no system starts: a program inside the firmware takes over".into(),
             notes: Vec::new(),
         },
+        End::Hangs { option, target, why } => Outcome {
+            kind: Kind::Hangs,
+            entry: option.map(crate::survey::hex),
+            system: None,
+            text: format!("nothing starts: {}: {why}", stands_still(look, target)),
+            notes: Vec::new(),
+        },
         End::Nothing => Outcome {
             kind: Kind::Nothing,
             entry: None,
@@ -260,6 +271,10 @@ fn left_open(step: &start::Step, end: Outcome) -> Outcome {
         end.text
     );
     Outcome { kind: Kind::MayStart, entry: Some(entry), system: None, text, ..end }
+}
+
+fn stands_still(look: &Look<'_>, target: &Target) -> String {
+    format!("the machine stands still in {}", target.place(look))
 }
 
 fn starts(look: &Look<'_>, target: &Target) -> String {

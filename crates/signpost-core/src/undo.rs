@@ -9,7 +9,7 @@ use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Action, Change, History, Record, Write};
-use crate::plan::{guards, state_after, words};
+use crate::plan::{guards, safe, state_after, words};
 use crate::rehearse::{Outcome, State, rehearse_state};
 use crate::survey::{Look, hex};
 use crate::ways;
@@ -79,6 +79,7 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
     let mut writes: Vec<Change> = put_back.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(taken_off.into_iter().map(Change::File));
+    refusals.extend(safe::refusals(look, &writes));
     let (of, time) = (record.serial, record.time.clone());
     Ok(Undo { schema: crate::SCHEMA, of, time, writes, notes, refusals, outcome })
 }

@@ -235,7 +235,8 @@ pub(crate) fn of_load_entry<'l>(look: &'l Look<'_>, number: u16) -> Vec<&'l Syst
     let (Some(drive), Some(file)) = (option.path.hard_drive(), option.path.file()) else { return Vec::new() };
     let volume = look.survey.disks.iter().find_map(|disk| {
         let is_it = |partition: &&crate::survey::Partition| {
-            partition.number == drive.number && disk.path_signature(partition) == Some(drive.signature)
+            partition.firmware_number == drive.number
+                && disk.path_signature(partition) == Some(drive.signature)
         };
         disk.partitions.iter().find(is_it)?.volume
     });

@@ -15,6 +15,17 @@ impl Names for Look<'_> {
 
     fn unreadable(&self, partition: usize) -> String {
         let volume = &self.survey.volumes[partition];
+        if let Some((disk, entry)) = self.survey.partition_of(volume) {
+            let why = entry.unseen.clone();
+            let bare =
+                || disk.table.is_unprotected.then(|| "its disk's GPT has no protective MBR".to_string());
+            if let Some(why) = why.or_else(bare) {
+                return format!("{why}, so the firmware does not see it");
+            }
+        }
+        if let Some(why) = volume.firmware_refuses {
+            return format!("{why}, so the firmware does not read it");
+        }
         // What firmware does not read anyway, is not the worse for being broken.
         let fault = volume.fault.clone().filter(|_| volume.holds_fat());
         fault.unwrap_or_else(|| format!("holds {}, which firmware does not read", volume.kind))

@@ -3,6 +3,7 @@
 
 mod folder;
 mod geometry;
+mod whole;
 
 use alloc::borrow::Cow;
 use alloc::format;
@@ -38,6 +39,7 @@ pub(crate) fn identify(device: &dyn BlockDevice) -> Result<Option<Identity>, Vol
     let uuid = Some(format!("{:04X}-{:04X}", serial >> 16, serial & 0xffff));
     let mut identity = Identity::named(kind, label, uuid);
     identity.is_unclean = geometry.is_unclean;
+    (identity.firmware_refuses, identity.flaw) = (geometry.firmware_refuses, geometry.flaw);
     Ok(Some(identity))
 }
 

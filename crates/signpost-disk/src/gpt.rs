@@ -5,6 +5,7 @@ mod encode;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::fmt;
 
 use uguid::Guid;
 use zerocopy::byteorder::little_endian::{U32, U64};
@@ -81,7 +82,39 @@ pub struct Partition {
     pub attributes: u64,
     /// Its name.
     pub name: String,
+    /// Why UEFI firmware leaves it out.
+    pub unseen: Option<Unseen>,
 }
+
+/// Why UEFI firmware leaves a partition of a readable table out (UEFI 2.10, 5.3, as the open-source firmware carries it out).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unseen {
+    /// It shares sectors with the partition of this number.
+    Overlap(u32),
+    /// It lies outside of the disk's usable sectors, or ends before it starts.
+    OutOfRange,
+    /// Its attributes say that no block device is to be made of it.
+    NoBlockIo,
+    /// The table that it stands in is none for the firmware: one of its partitions is out of range, or overlaps another.
+    TableRefused,
+    /// It stands in a table of another kind than the firmware knows.
+    ForeignTable,
+}
+
+impl fmt::Display for Unseen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Overlap(other) => write!(f, "it overlaps partition {other}"),
+            Self::OutOfRange => f.write_str("it lies outside of the usable sectors"),
+            Self::NoBlockIo => f.write_str("its attributes hide it from the firmware"),
+            Self::ForeignTable => f.write_str("the firmware knows no tables of its kind"),
+            Self::TableRefused => f.write_str("partitions of its table overlap, or lie outside of the disk"),
+        }
+    }
+}
+
+/// Attribute bit 1: "no block I/O protocol" (UEFI 2.10, table 5.8).
+const NO_BLOCK_IO: u64 = 1 << 1;
 
 impl Partition {
     /// Sectors.
@@ -208,6 +241,8 @@ impl Gpt {
             .filter_map(|(n, bytes)| Partition::decode(n, bytes))
             .collect();
         let oddities = oddities(&partitions, &header);
+        let mut partitions = partitions;
+        leave_out(&mut partitions, &header);
         Ok(Self { disk_guid: Guid::from_bytes(header.disk_guid), partitions, oddities })
     }
 }
@@ -268,6 +303,7 @@ impl Partition {
             first_lba: entry.starting_lba.get(),
             last_lba: entry.ending_lba.get(),
             attributes: entry.attributes.get(),
+            unseen: None,
             name: String::from_utf16_lossy(&units),
         })
     }
@@ -284,6 +320,48 @@ pub fn check_backup_header(device: &dyn BlockDevice, sector_size: u32) -> Result
     let offset = lba.saturating_mul(u64::from(sector_size));
     let bytes = read_vec(device, offset, usize::try_from(sector_size).unwrap_or(0))?;
     Header::decode(&bytes, lba).map(|_| ())
+}
+
+/// Whether sector 0 protects a GPT as UEFI firmware wants it (UEFI 2.10, 5.2.3): one of its four entries is of the
+/// protective type, from sector 1 on. Whether that is active, how long it is, and the mark at the sector's end are not asked
+/// for.
+pub fn is_protected(device: &dyn BlockDevice) -> bool {
+    const ENTRIES: usize = 446;
+    const PROTECTIVE: u8 = 0xee;
+    let mut sector = [0; 512];
+    if device.size() < 512 || device.read_at(0, &mut sector).is_err() {
+        return false;
+    }
+    let entries = sector.get(ENTRIES..510).unwrap_or_default().as_chunks::<16>().0;
+    entries.iter().any(|[_, _, _, _, kind, _, _, _, first @ .., _, _, _, _]| {
+        *kind == PROTECTIVE && u32::from_le_bytes(*first) == 1
+    })
+}
+
+/// Notes which partitions the firmware leaves out, in its own order: one that is out of range is held against no other behind
+/// it.
+fn leave_out(partitions: &mut [Partition], header: &Header) {
+    let (usable_first, usable_last) = (header.first_usable_lba.get(), header.last_usable_lba.get());
+    for index in 0..partitions.len() {
+        let Some((one, others)) = partitions.get_mut(index..).and_then(<[Partition]>::split_first_mut) else {
+            return;
+        };
+        let usable = usable_first..=usable_last;
+        if !usable.contains(&one.first_lba) || !usable.contains(&one.last_lba) || one.last_lba < one.first_lba
+        {
+            one.unseen = Some(Unseen::OutOfRange);
+            continue;
+        }
+        if one.attributes & NO_BLOCK_IO != 0 {
+            one.unseen = one.unseen.or(Some(Unseen::NoBlockIo));
+        }
+        for other in others {
+            if other.last_lba >= one.first_lba && other.first_lba <= one.last_lba {
+                one.unseen = Some(Unseen::Overlap(other.number));
+                other.unseen = other.unseen.or(Some(Unseen::Overlap(one.number)));
+            }
+        }
+    }
 }
 
 fn oddities(partitions: &[Partition], header: &Header) -> Vec<Oddity> {

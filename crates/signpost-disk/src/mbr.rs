@@ -114,6 +114,8 @@ impl Chs {
 pub struct MbrPartition {
     /// Its number, as Linux counts: 1 to 4 in the table, logical ones from 5 on.
     pub number: u32,
+    /// The number that firmware's device paths find it by: a logical one by that of the extended one around it.
+    pub firmware_number: u32,
     /// What it is for.
     pub kind: MbrType,
     /// Whether the boot sector starts it (`BootIndicator`).
@@ -197,7 +199,12 @@ impl Mbr {
             for entry in entries.iter().filter(|entry| entry.sectors > 0 && !entry.kind.is_extended()) {
                 number = number.saturating_add(1);
                 let first_lba = at.saturating_add(entry.first_lba);
-                self.partitions.push(MbrPartition { number, first_lba, ..entry.clone() });
+                self.partitions.push(MbrPartition {
+                    number,
+                    firmware_number: extended.number,
+                    first_lba,
+                    ..entry.clone()
+                });
             }
             match entries.iter().find(|entry| entry.kind.is_extended() && entry.sectors > 0) {
                 Some(next) => at = extended.first_lba.saturating_add(next.first_lba),
@@ -221,6 +228,7 @@ fn decode(sector: &[u8; 512]) -> Option<Vec<MbrPartition>> {
         }
         entries.push(MbrPartition {
             number,
+            firmware_number: number,
             kind: MbrType(*entry.get(4)?),
             is_active: indicator != 0,
             first_lba: u64::from(le32(entry, 8)?),

@@ -147,12 +147,25 @@ pub struct Identity {
     pub is_hibernated: bool,
     /// Names of volumes inside of it, where it is a container.
     pub inside: Vec<String>,
+    /// Of a FAT: why UEFI firmware does not read it all the same.
+    pub firmware_refuses: Option<&'static str>,
+    /// Of a FAT: why it is not to be written to.
+    pub flaw: Option<&'static str>,
 }
 
 impl Identity {
     /// A kind that says nothing of itself.
     pub fn of_kind(kind: VolumeKind) -> Self {
-        Self { kind, label: None, uuid: None, is_unclean: false, is_hibernated: false, inside: Vec::new() }
+        Self {
+            kind,
+            label: None,
+            uuid: None,
+            is_unclean: false,
+            is_hibernated: false,
+            inside: Vec::new(),
+            firmware_refuses: None,
+            flaw: None,
+        }
     }
 
     pub(crate) fn named(kind: VolumeKind, label: Option<String>, uuid: Option<String>) -> Self {
@@ -273,7 +286,7 @@ pub(crate) fn identify_in(device: &dyn BlockDevice, room: &mut Vec<u8>) -> (Iden
 /// RAID, and reads it as this.
 pub fn identify_beneath_raid(device: &dyn BlockDevice) -> VolumeKind {
     match fat::identify(device) {
-        Ok(Some(identity)) => identity.kind,
+        Ok(Some(identity)) if identity.firmware_refuses.is_none() => identity.kind,
         _ => VolumeKind::Unknown,
     }
 }

@@ -9,7 +9,7 @@ use uguid::Guid;
 
 use crate::block::BlockDevice;
 use crate::disklabel::{self, Disklabel};
-use crate::gpt::{self, Gpt, GptFault};
+use crate::gpt::{self, Gpt, GptFault, Unseen};
 use crate::mbr::{Chs, Mbr, MbrType};
 use crate::partition_type;
 
@@ -69,6 +69,8 @@ impl Purpose {
 pub struct TableEntry {
     /// Its number, as Linux counts.
     pub number: u32,
+    /// The number that firmware's device paths find it by.
+    pub firmware_number: u32,
     /// What it is for.
     pub purpose: Purpose,
     /// Offset on the disk in bytes.
@@ -89,6 +91,8 @@ pub struct TableEntry {
     pub slice: Option<String>,
     /// First and last sector by CHS, where the table has them.
     pub chs: Option<(Chs, Chs)>,
+    /// Why UEFI firmware leaves it out.
+    pub unseen: Option<Unseen>,
 }
 
 /// A disk's table.
@@ -139,17 +143,20 @@ impl Table {
         let gpt = is_protective.then(|| read_gpt(device, sector_size, mbr.is_some()));
         match (gpt, mbr) {
             (Some(Some(mut table)), mbr) => {
-                match mbr {
-                    Some(mbr) => note_hybrid(&mut table, &mbr),
-                    None => table.is_unprotected = true,
+                if let Some(mbr) = mbr {
+                    note_hybrid(&mut table, &mbr);
                 }
+                table.is_unprotected = !gpt::is_protected(device);
                 table
             }
             (_, Some(mbr)) if !mbr.is_protective() => from_mbr(device, sector_size, &mbr),
             (_, Some(mbr)) => {
                 let mut table = from_mbr(device, sector_size, &mbr);
-                table.partitions.clear();
-                table.kind = TableKind::None;
+                // Firmware and systems then take what else the MBR shows.
+                table.partitions.retain(|entry| entry.purpose != Purpose::Mbr(MbrType::PROTECTIVE));
+                if table.partitions.is_empty() {
+                    table.kind = TableKind::None;
+                }
                 let fault =
                     Gpt::read(device, sector_size).map_or_else(|fault| fault.to_string(), |_| String::new());
                 table
@@ -190,6 +197,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
         .into_iter()
         .map(|entry| TableEntry {
             number: entry.number,
+            firmware_number: entry.number,
             purpose: Purpose::Gpt(entry.type_guid),
             start: entry.first_lba.saturating_mul(sector),
             size: entry.sectors().saturating_mul(sector),
@@ -199,6 +207,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
             is_container: false,
             slice: None,
             chs: None,
+            unseen: entry.unseen,
             name: entry.name,
         })
         .collect();
@@ -250,6 +259,7 @@ fn from_mbr(device: &dyn BlockDevice, sector_size: u32, mbr: &Mbr) -> Table {
         }
         table.partitions.push(TableEntry {
             number,
+            firmware_number: entry.firmware_number,
             purpose: Purpose::Mbr(entry.kind),
             start: entry.first_lba.saturating_mul(sector),
             size: entry.sectors.saturating_mul(sector),
@@ -260,12 +270,14 @@ fn from_mbr(device: &dyn BlockDevice, sector_size: u32, mbr: &Mbr) -> Table {
             is_container: entry.kind.is_extended(),
             slice: None,
             chs: Some(entry.chs),
+            unseen: None,
         });
         if entry.kind.is_bsd() && number <= 4 {
             slices.push((number, entry.first_lba, entry.sectors));
         }
     }
     overlaps(&mut table);
+    refuse_mbr(&mut table, device.size());
     for (number, first_lba, sectors) in slices {
         if let Some(label) = Disklabel::read(device, sector_size, first_lba, sectors) {
             add_label(&mut table, number, &label, sector);
@@ -285,6 +297,7 @@ fn add_label(table: &mut Table, slice: u32, label: &Disklabel, sector: u64) {
         let number = if table.kind == TableKind::Mbr { highest.max(4) } else { highest }.saturating_add(1);
         table.partitions.push(TableEntry {
             number,
+            firmware_number: number,
             purpose: Purpose::Label(found.kind),
             start: found.first_lba.saturating_mul(sector),
             size: found.sectors.saturating_mul(sector),
@@ -298,6 +311,7 @@ fn add_label(table: &mut Table, slice: u32, label: &Disklabel, sector: u64) {
             } else {
                 format!("{slice}{}", found.letter)
             }),
+            unseen: Some(Unseen::ForeignTable),
             chs: None,
         });
     }
@@ -313,6 +327,21 @@ fn from_bare(device: &dyn BlockDevice, sector_size: u32) -> Table {
             table
         }
         _ => Table::new(TableKind::None),
+    }
+}
+
+/// Firmware takes no partition of an MBR in which one of the four overlaps another, or reaches beyond the disk.
+fn refuse_mbr(table: &mut Table, size: u64) {
+    let mut primary: Vec<(u64, u64)> = table
+        .partitions
+        .iter()
+        .filter(|entry| entry.number <= 4 && entry.size > 0)
+        .map(|entry| (entry.start, entry.start.saturating_add(entry.size)))
+        .collect();
+    primary.sort_unstable();
+    let overlap = primary.windows(2).any(|pair| matches!(pair, [first, second] if first.1 > second.0));
+    if overlap || primary.iter().any(|(_, end)| *end > size) {
+        table.partitions.iter_mut().for_each(|entry| entry.unseen = Some(Unseen::TableRefused));
     }
 }
 

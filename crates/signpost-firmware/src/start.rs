@@ -40,6 +40,8 @@ pub enum Program {
     Unfit(String),
     /// It is there; whether the firmware takes it cannot be told, in words.
     CannotTell(String),
+    /// It is started, and the machine stands still: why, in words.
+    Hangs(String),
     /// It takes over.
     Starts,
 }
@@ -137,6 +139,13 @@ pub enum Verdict {
         /// Why, in words.
         why: String,
     },
+    /// The file is started, and the machine stands still.
+    Hangs {
+        /// The file.
+        target: Target,
+        /// Why, in words.
+        why: String,
+    },
     /// A network start: nobody is taken to answer.
     Network,
     /// It cannot be followed from here, in words.
@@ -164,7 +173,8 @@ impl Verdict {
             | Self::NoDevice
             | Self::NoFile { .. }
             | Self::Unreadable { .. }
-            | Self::Unfit { .. } => true,
+            | Self::Unfit { .. }
+            | Self::Hangs { .. } => true,
             Self::Network
             | Self::CannotFollow(_)
             | Self::UnknownDevice
@@ -178,7 +188,9 @@ impl Verdict {
     pub fn target(&self) -> Option<&Target> {
         match self {
             Self::Starts(targets) => targets.first(),
-            Self::MayStart(target, _) | Self::Unfit { target, .. } => Some(target),
+            Self::MayStart(target, _) | Self::Unfit { target, .. } | Self::Hangs { target, .. } => {
+                Some(target)
+            }
             _ => None,
         }
     }
@@ -209,6 +221,15 @@ pub enum End {
         option: u16,
         /// The program's GUID.
         program: Guid,
+    },
+    /// A file is started, and the machine stands still: nothing comes behind it.
+    Hangs {
+        /// The option; none where the firmware made the entry in this start.
+        option: Option<u16>,
+        /// The file.
+        target: Target,
+        /// Why, in words.
+        why: String,
     },
     /// Nothing starts: the firmware opens its own screen.
     Nothing,

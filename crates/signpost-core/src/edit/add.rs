@@ -130,7 +130,12 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
         let head = reader.read_head(path, HEAD).map_err(|error| {
             wrong(format!("{}: {error}{}", facts.where_it_is(), nearest_folder(look, volume, path)))
         })?;
-        Pe::decode(&head).map_err(|fault| wrong(format!("{place}: {fault}; --unchecked takes it anyway")))?;
+        let size = reader.metadata(path).map_or(0, |found| found.size);
+        let pe = Pe::decode(&head).map_err(|fault| fault.to_string());
+        let refusal = pe.map_or_else(Some, |pe| pe.refusal(size));
+        if let Some(why) = refusal {
+            return Err(wrong(format!("{place}: {why}; --unchecked takes it anyway")));
+        }
     }
     let system = look
         .survey

@@ -2,8 +2,9 @@
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
-use signpost_firmware::image::pe::Pe;
+use signpost_firmware::image::loading;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+use signpost_firmware::start::Program;
 use signpost_firmware::start::Verdict;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::place::Place;
@@ -155,13 +156,12 @@ impl Work<'_> {
         let reader = self.look.reader(volume).ok_or_else(|| wrong(format!("{at} cannot be looked into")))?;
         let head =
             reader.read_head(&new.program.path, HEAD).map_err(|error| wrong(format!("{at}: {error}")))?;
-        let pe = Pe::decode(&head).map_err(|fault| wrong(format!("{}: {fault}", new.program)))?;
-        let firmware = self.look.machine.architecture;
-        if pe.machine != firmware {
-            return Err(wrong(format!(
-                "{} is built for {}, this machine is {firmware}",
-                new.program, pe.machine
-            )));
+        let size = reader.metadata(&new.program.path).map_or(0, |found| found.size);
+        match loading::becomes(&head, size, self.look.machine.architecture) {
+            Program::Unfit(why) | Program::Hangs(why) => {
+                return Err(wrong(format!("{}: {why}", new.program)));
+            }
+            Program::Missing | Program::CannotTell(_) | Program::Starts => {}
         }
         let verdict =
             self.look.secure_boot_verdict(volume, &new.program.path).and_then(std::result::Result::ok);

@@ -152,7 +152,7 @@ fn other_identity(look: &Look<'_>, drive: &HardDrive) -> Option<String> {
     look.survey.disks.iter().find_map(|disk| {
         let start = drive.start.checked_mul(u64::from(disk.sector_size))?;
         let at_place = disk.partitions.iter().find(|partition| {
-            partition.number == drive.number
+            partition.firmware_number == drive.number
                 && partition.start == start
                 && partition.is_esp
                 && start != 0

@@ -8,6 +8,7 @@ use signpost_menu::slot::HOME_FOLDER;
 use super::{Change, History, Record};
 use crate::error::Result;
 use crate::home;
+use crate::plan::safe;
 use crate::survey::Look;
 
 /// Name of the file in the home folder.
@@ -54,6 +55,9 @@ impl History {
     pub fn copy_to_home(&self, look: &Look<'_>) -> Result<()> {
         let Some(home) = look.home() else { return self.take_copies_away(look) };
         let Some(location) = home::location(look, home) else { return Ok(()) };
+        if safe::of_volume(look, home).is_some() {
+            return Ok(());
+        }
         let bytes = encode(&self.records);
         let before = look.machine.read_file(location, &path(), MAX_LENGTH).ok().flatten();
         if self.records.is_empty() || before.as_ref() == Some(&bytes) {

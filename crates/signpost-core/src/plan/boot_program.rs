@@ -9,7 +9,9 @@ use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
 
-use super::{Action, EntryPlan, Plan, Wishes, guards, leftovers, options, ours_first, state_after, words};
+use super::{
+    Action, EntryPlan, Plan, Wishes, guards, leftovers, options, ours_first, safe, state_after, words,
+};
 use crate::code::Code;
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Change, FileWrite, History, Write};
@@ -79,6 +81,7 @@ pub(super) fn plan(
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(last.into_iter().chain(tidied).map(Change::File));
+    refusals.extend(safe::refusals(look, &writes));
     let facts = &look.survey.volumes[home.volume];
     Ok(Plan {
         schema: crate::SCHEMA,
@@ -106,7 +109,7 @@ fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
         ));
     }
     if pe.machine == firmware {
-        return Ok(());
+        return pe.refusal(program.bytes().len() as u64).map_or(Ok(()), |why| Err(unfit(why)));
     }
     let own = pe.machine;
     Err(unfit(format!(

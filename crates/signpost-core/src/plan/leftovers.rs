@@ -2,7 +2,7 @@
 
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 
-use super::After;
+use super::{After, safe};
 use crate::error::Result;
 use crate::history::{FileWrite, copies};
 use crate::home::{self, BootProgram};
@@ -62,6 +62,7 @@ fn is_old_home(look: &Look<'_>, volume: usize, machine_id: &str) -> bool {
     let held = home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
     look.survey.takes_part(volume + 1)
         && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
+        && safe::of_volume(look, volume).is_none()
 }
 
 /// Start-up files that a load option names now.

@@ -5,6 +5,7 @@ pub(crate) mod guards;
 mod leftovers;
 mod options;
 mod remove;
+pub(crate) mod safe;
 
 use serde::Serialize;
 use signpost_firmware::boot_variables::{self, BootVariables, TIMEOUT_FOREVER};

@@ -6,6 +6,7 @@ use signpost_firmware::boot_variables::{BootVariables, boot_option};
 use signpost_firmware::device_path::{DevicePath, HardDrive, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+use signpost_firmware::start::Names;
 use signpost_firmware::ucs2::Ucs2;
 use signpost_firmware::variable::Contents;
 use signpost_menu::MenuDocument;
@@ -258,11 +259,14 @@ pub(crate) fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<
             facts.kind
         ));
     }
+    if !facts.firmware_reads {
+        return Err(format!("{}: {}", facts.where_it_is(), look.unreadable(volume)));
+    }
     let none = || format!("{} has no identity in its partition table", facts.where_it_is());
     let (disk, partition) = look.survey.partition_of(facts).ok_or_else(none)?;
     let sector = u64::from(disk.sector_size.max(1));
     let drive = HardDrive {
-        number: partition.number,
+        number: partition.firmware_number,
         start: partition.start / sector,
         size: partition.size / sector,
         signature: disk.path_signature(partition).ok_or_else(none)?,

@@ -5,7 +5,7 @@ use signpost_firmware::variable::VariableName;
 use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 
-use super::{Plan, guards, leftovers, state_after, words};
+use super::{Plan, guards, leftovers, safe, state_after, words};
 use crate::error::Result;
 use crate::history::{Change, FileWrite, History, Write, copies};
 use crate::home;
@@ -60,6 +60,7 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
     refusals.extend(ways::last_way(look, State::of(look), state, way));
     let mut writes: Vec<Change> = variables.into_iter().map(Change::Variable).collect();
     writes.extend(files.into_iter().map(Change::File));
+    refusals.extend(safe::refusals(look, &writes));
     Ok(Plan {
         schema: crate::SCHEMA,
         entries: Vec::new(),

@@ -212,7 +212,10 @@ fn judged(entry: &Entry, at: String, program: Program) -> Followed {
         Program::Starts => (Kind::Starts, format!("{title} starts, from {at}")),
         Program::CannotTell(why) => (Kind::MayStart, format!("{title} may start, from {at}: {why}")),
         Program::Missing => return waits(format!("the menu is back: {title}: {at} is not there")),
-        Program::Unfit(why) => return waits(format!("the menu is back: {title}: {at}: {why}")),
+        // The boot program starts nothing that it would stand still in.
+        Program::Unfit(why) | Program::Hangs(why) => {
+            return waits(format!("the menu is back: {title}: {at}: {why}"));
+        }
     };
     let outcome = Outcome { kind, entry: None, system: None, text, notes: Vec::new() };
     Followed { steps: Vec::new(), outcome, choice: None }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
+use signpost_disk::gpt::Unseen;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{Purpose, TableEntry, TableKind};
 use signpost_disk::volumes::{self, Origin, Volumes};
@@ -88,6 +89,13 @@ pub(super) fn read(machine: &Machine) -> Read {
         mounts.push(take_device(machine, &volume.origin, facts));
         if let Some(fault) = &facts.fault {
             findings.push(findings::broken(format!("v{number}, {}: {fault}", facts.place)));
+        }
+        let flaws = [
+            facts.flaw.map(|flaw| (flaw, "it is read, and not written to")),
+            facts.firmware_refuses.map(|why| (why, "the firmware does not read it")),
+        ];
+        for (what, so) in flaws.into_iter().flatten() {
+            findings.push(findings::flawed(format!("v{number}, {}: {what}: {so}", facts.place)));
         }
         if let Origin::Partition(disk, entry) = volume.origin {
             disks[of_machine[disk]].partitions[entry].volume = Some(number);
@@ -234,6 +242,7 @@ fn describe(
 fn partition(entry: &TableEntry) -> Partition {
     Partition {
         number: entry.number,
+        firmware_number: entry.firmware_number,
         purpose: entry.purpose.name(),
         uuid: entry.uuid.clone(),
         guid: entry.guid,
@@ -249,6 +258,11 @@ fn partition(entry: &TableEntry) -> Partition {
                 |chs: signpost_disk::mbr::Chs| format!("{}/{}/{}", chs.cylinder, chs.head, chs.sector);
             format!("{} to {}", words(first), words(last))
         }),
+        unseen: entry.unseen.map(|why| why.to_string()),
+        is_misplaced: matches!(
+            entry.unseen,
+            Some(Unseen::Overlap(_) | Unseen::OutOfRange | Unseen::TableRefused)
+        ),
         volume: None,
     }
 }

@@ -124,6 +124,9 @@ pub struct TableFacts {
 pub struct Partition {
     /// Its number.
     pub number: u32,
+    /// The number that firmware's device paths find it by.
+    #[serde(skip)]
+    pub(crate) firmware_number: u32,
     /// What it is for: a name, or the type's GUID.
     pub purpose: Cow<'static, str>,
     /// Its own identity: a GUID, or `signature-NN` in an MBR.
@@ -147,6 +150,11 @@ pub struct Partition {
     pub slice: Option<String>,
     /// First and last sector by cylinder, head and sector (MBR).
     pub chs: Option<String>,
+    /// Why UEFI firmware leaves it out.
+    pub unseen: Option<String>,
+    /// Whether it shares sectors with another, or lies where none may.
+    #[serde(skip)]
+    pub(crate) is_misplaced: bool,
     /// Number of the volume in it.
     pub volume: Option<usize>,
 }
@@ -180,6 +188,10 @@ pub struct Volume {
     pub is_fat: bool,
     /// Whether UEFI firmware reads it: FAT, also beneath a RAID that it knows nothing of.
     pub firmware_reads: bool,
+    /// Why UEFI firmware does not read it, though it is FAT.
+    pub firmware_refuses: Option<&'static str>,
+    /// Why it is not to be written to, though it is FAT and can be read.
+    pub flaw: Option<&'static str>,
     /// Whether it lies in an ESP.
     pub is_esp: bool,
     /// Whether it lies in an extended boot partition.

@@ -49,6 +49,11 @@ pub(super) fn broken(message: String) -> Finding {
     )
 }
 
+/// A FAT that can be read, and does not serve for all.
+pub(super) fn flawed(message: String) -> Finding {
+    finding(Code::VolumeBroken, message, "check the file system with its own tool")
+}
+
 /// All that systems, entries and order show.
 pub(super) fn all(look: &Look<'_>) -> Vec<Finding> {
     let mut found = Vec::new();
@@ -129,7 +134,7 @@ fn entries(look: &Look<'_>, found: &mut Vec<Finding>) {
         let code = match verdict {
             Verdict::NoPartition { .. } | Verdict::NoDevice | Verdict::Deleted => Code::EntryStale,
             Verdict::NoFile { .. } => Code::EntryFileGone,
-            Verdict::Unfit { .. } | Verdict::Unreadable { .. } => Code::EntryUnfit,
+            Verdict::Unfit { .. } | Verdict::Hangs { .. } | Verdict::Unreadable { .. } => Code::EntryUnfit,
             _ => continue,
         };
         let help = match (ways::of_load_option(look, entry.number()), code) {

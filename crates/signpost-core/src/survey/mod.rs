@@ -41,6 +41,7 @@ pub(crate) use kernels::patterns;
 pub use known::Known;
 pub use ours::OurVariables;
 pub use reader::VolumeReader;
+use signpost_disk::fat::FatVolume;
 pub use signpost_disk::file_system::Item;
 use signpost_disk::file_system::VolumeError;
 pub(crate) use systems::slug;
@@ -226,6 +227,17 @@ impl<'m> Look<'m> {
     pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
         let lazy = self.readers.get(volume)?;
         lazy.cell.get_or_init(|| VolumeReader::open(&lazy.source, lazy.names.clone()).ok().flatten()).as_ref()
+    }
+
+    /// Why a FAT (by its volume's index) does not hold together. One that is mounted is the kernel's to look after.
+    pub(crate) fn check_fat(&self, volume: usize) -> Option<String> {
+        let source = &self.readers.get(volume)?.source;
+        let device = source.device.as_ref().filter(|_| source.mounts.is_empty())?;
+        let checked = reader::guarded(|| FatVolume::open(device.clone()).and_then(|fat| fat.check()));
+        match checked {
+            Ok(result) => result.err().map(|error| error.to_string()),
+            Err(why) => Some(why),
+        }
     }
 
     /// Whether the survey found that a volume's uppermost folder has nothing that a path could start with. Where it is

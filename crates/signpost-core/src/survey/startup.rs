@@ -107,6 +107,7 @@ fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
         }
     };
     file.architecture = Some(pe.machine.to_string());
+    file.hints.fault = pe.refusal(bytes.len() as u64);
     file.is_signed = pe.is_signed;
     file.version = version_resource::decode(&pe, bytes).map(|found| VersionFacts {
         company: found.company,

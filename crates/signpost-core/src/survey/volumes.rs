@@ -60,7 +60,11 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
         is_fat: identity.kind.is_fat() && fault.is_none(),
         firmware_reads: (identity.kind.is_fat() || volume.beneath_raid.is_some())
             && fault.is_none()
+            && identity.firmware_refuses.is_none()
+            && entry.is_none_or(|entry| entry.unseen.is_none())
             && disk_facts.is_none_or(|disk| !disk.table.is_unprotected),
+        firmware_refuses: identity.firmware_refuses,
+        flaw: identity.flaw,
         is_esp: entry.is_some_and(|entry| entry.purpose.is_esp()),
         is_extended_boot: entry.is_some_and(|entry| entry.purpose.is_extended_boot()),
         label: identity.label.clone(),

@@ -98,6 +98,10 @@ pub struct Geometry {
     pub serial: u32,
     /// Whether the volume was in use when the machine went down (`BS_Reserved1`, as systems use it).
     pub is_unclean: bool,
+    /// Why UEFI firmware does not read it (UEFI 2.10, 13.3, as the open-source firmware carries it out).
+    pub firmware_refuses: Option<&'static str>,
+    /// What keeps it from being whole: it can be read, and is not to be written to.
+    pub flaw: Option<&'static str>,
     pub(super) fat_offset: u64,
     pub(super) fat_length: u64,
     pub(super) root_offset: u64,
@@ -119,10 +123,20 @@ impl Geometry {
         }
         device.read_at(0, &mut sector)?;
         let Ok((bpb, rest)) = Bpb::read_from_prefix(&sector) else { return Ok(None) };
-        if !bpb.looks_like_fat(&sector) {
+        let unmarked = bpb.unmarked(&sector);
+        let geometry = match (bpb.check(rest, device.size()), unmarked) {
+            (Ok(geometry), _) => geometry,
+            (Err(_), Some(_)) => return Ok(None),
+            (Err(fault), None) => return Err(fault),
+        };
+        // Without its marks it is a FAT to firmware all the same; the first FAT says that these numbers are no accident.
+        let mut first = [0; 2];
+        if unmarked.is_some()
+            && (device.read_at(geometry.fat_offset, &mut first).is_err() || first[1] != 0xff)
+        {
             return Ok(None);
         }
-        bpb.check(rest, device.size()).map(Some)
+        Ok(Some(Self { flaw: unmarked.or(geometry.flaw), ..geometry }))
     }
 
     /// What lies at an offset of the volume.
@@ -163,11 +177,33 @@ impl Geometry {
 }
 
 impl Bpb {
-    /// What tells a FAT boot sector from any other: its jump, its mark, a media byte, a sector size.
-    fn looks_like_fat(&self, sector: &[u8; 512]) -> bool {
+    /// What of the marks that tell a FAT boot sector from any other is not there.
+    fn unmarked(&self, sector: &[u8; 512]) -> Option<&'static str> {
         let jump = matches!(self.bs_jmp_boot, [0xeb, _, 0x90] | [0xe9, _, _]);
         let media = self.bpb_media >= 0xf8 || self.bpb_media == 0xf0;
-        jump && media && sector.ends_with(&[0x55, 0xaa]) && self.bpb_byts_per_sec.get() != 0
+        match () {
+            () if !sector.ends_with(&[0x55, 0xaa]) => Some("its boot sector does not end in 55AA"),
+            () if !jump => Some("its boot sector does not start with a jump"),
+            () if !media => Some("its media byte is none that is in use"),
+            () => None,
+        }
+    }
+
+    /// Why firmware does not take a FAT with these numbers.
+    fn refused(&self, fat_32: bool, version: u32, flags: u32, clusters: u32) -> Option<&'static str> {
+        const MOST_OF_FAT16: u32 = 0xfff5;
+        let media = self.bpb_media >= 0xf8 || matches!(self.bpb_media, 0xf0 | 0 | 1);
+        match () {
+            () if !media => Some("its media byte is none that firmware takes"),
+            () if fat_32 && version != 0 => Some("it is of a version that firmware does not know"),
+            () if fat_32 && flags & 0x80 != 0 => {
+                Some("one of its FATs alone is in use, which firmware does not take")
+            }
+            () if fat_32 && clusters < MOST_OF_FAT16 => Some("it has too few clusters for FAT32"),
+            () if !fat_32 && clusters >= MOST_OF_FAT16 => Some("it has too many clusters for FAT16"),
+            () if !fat_32 && self.bpb_root_ent_cnt.get() == 0 => Some("its root folder has no room"),
+            () => None,
+        }
     }
 
     fn check(&self, rest: &[u8], size: u64) -> Result<Geometry, VolumeError> {
@@ -193,7 +229,7 @@ impl Bpb {
             (total, _) => u64::from(total),
         };
         let room = size.checked_div(sector).unwrap_or(0);
-        if total == 0 || total > room {
+        if total == 0 || room == 0 {
             return lie("BPB_TotSec", total, format!("1 to {room}, what the volume has room for"));
         }
         let fat_32 = self.bpb_fat_sz_16.get() == 0;
@@ -204,7 +240,8 @@ impl Bpb {
         let fat_sectors = if fat_32 { u64::from(u32_at(0)) } else { u64::from(self.bpb_fat_sz_16.get()) };
         let reserved = u64::from(self.bpb_rsvd_sec_cnt.get());
         let root_start = fat_sectors.saturating_mul(self.bpb_num_fats.into()).saturating_add(reserved);
-        let root_length = u64::from(self.bpb_root_ent_cnt.get()).saturating_mul(32);
+        let root_entries = if fat_32 { 0 } else { self.bpb_root_ent_cnt.get() };
+        let root_length = u64::from(root_entries).saturating_mul(32);
         let data_start = root_start.saturating_add(root_length.div_ceil(sector));
         if fat_sectors == 0 || data_start >= total {
             return lie(
@@ -237,6 +274,8 @@ impl Bpb {
             clusters,
             serial: u32_at(if fat_32 { 31 } else { 3 }),
             is_unclean: u32_at(if fat_32 { 29 } else { 1 }) & 1 != 0,
+            firmware_refuses: self.refused(fat_32, u32_at(6) & 0xffff, flags, clusters),
+            flaw: (total > room).then_some("it says that it is longer than its partition"),
             fat_offset: reserved.saturating_mul(sector).saturating_add(active.saturating_mul(fat_length)),
             fat_length,
             root_offset: root_start.saturating_mul(sector),

@@ -71,7 +71,7 @@ fn each_lie_of_the_boot_sector_is_named() {
         (13, &[0], "BPB_SecPerClus"),
         (14, &[0, 0], "BPB_RsvdSecCnt"),
         (16, &[9], "BPB_NumFATs"),
-        (19, &[0, 0, 0xf8, 0xff, 0xff], "BPB_TotSec"),
+        (19, &[0, 0], "BPB_TotSec"),
         (22, &[0xff, 0xff], "BPB_FATSz"),
         (22, &[1, 0], "BPB_FATSz"),
     ];
@@ -79,13 +79,45 @@ fn each_lie_of_the_boot_sector_is_named() {
         let mut bytes = volume(16 << 20);
         bytes[offset..offset + value.len()].copy_from_slice(value);
         if field == "BPB_TotSec" {
-            bytes[32..36].fill(0xff);
+            bytes[32..36].fill(0);
         }
         match open(bytes) {
             Err(VolumeError::Corrupt(what)) => assert!(what.contains(field), "{field}: {what}"),
             other => panic!("{field}: {:?}", other.err()),
         }
     }
+}
+
+/// What firmware reads, and is not whole, is read and known for it.
+#[test]
+fn a_volume_with_a_flaw_is_read_and_the_flaw_is_named() {
+    let cases: [(usize, &[u8], &str); 3] =
+        [(510, &[0, 0], "55AA"), (0, &[0, 0, 0], "jump"), (21, &[0], "media byte")];
+    for (offset, value, word) in cases {
+        let mut bytes = volume(16 << 20);
+        bytes[offset..offset + value.len()].copy_from_slice(value);
+        let geometry = Geometry::read(&bytes).unwrap().unwrap();
+        assert!(geometry.flaw.unwrap().contains(word) && geometry.firmware_refuses.is_none(), "{word}");
+        assert!(open(bytes).unwrap().metadata("/EFI/Larkspur/start.efi").is_ok());
+    }
+    let mut longer = volume(16 << 20);
+    longer.truncate((16 << 20) - 512);
+    assert!(Geometry::read(&longer).unwrap().unwrap().flaw.unwrap().contains("longer than its partition"));
+    assert_eq!(Geometry::read(&vec![0x6e; 4096]).unwrap(), None, "without its marks, numbers are no FAT");
+}
+
+#[test]
+fn files_that_share_a_cluster_are_found() {
+    let good = volume(16 << 20);
+    assert_eq!(open(good.clone()).unwrap().check(), Ok(()));
+    let geometry = Geometry::read(&good).unwrap().unwrap();
+    let start = open(good.clone()).unwrap().find("/EFI/Larkspur/start.efi").unwrap().unwrap().first_cluster;
+    let entry = geometry.fat_offset as usize + start as usize * 2;
+    // Its second cluster is the root's neighbour, the first that any folder has.
+    let mut shared = good;
+    shared[entry..entry + 2].copy_from_slice(&2u16.to_le_bytes());
+    let error = open(shared).unwrap().check().unwrap_err().to_string();
+    assert!(error.contains("is another file's too") || error.contains("end before its size"), "{error}");
 }
 
 #[test]

@@ -22,6 +22,10 @@ pub(super) fn ntfs(head: &Head<'_>) -> Option<Identity> {
         return Some(Identity::of_kind(VolumeKind::EncryptedNtfs));
     }
     let sector = head.bytes(0, 512).filter(|bytes| bytes.get(3..11) == Some(b"NTFS    "))?;
+    // Where numbers of FATs and of reserved sectors stand, it is one of FAT whose maker chose this name.
+    if le16(&sector, 0x0e)? != 0 || sector.get(0x10) != Some(&0) {
+        return None;
+    }
     let uuid = Some(format!("{:016X}", le64(&sector, 0x48)?));
     let mut identity = Identity::named(VolumeKind::Ntfs, None, uuid);
     if let Some((label, flags)) = ntfs_volume_record(head, &sector) {

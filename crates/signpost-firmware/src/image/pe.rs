@@ -95,8 +95,35 @@ pub struct Pe {
     pub sections: Vec<Section>,
     /// What a digest over the program leaves out, and where its signatures lie.
     pub signing: SigningLayout,
+    /// What the firmware's loader looks at.
+    pub(super) loading: LoadingFields,
     /// Address of the resource directory, if any, relative to the image's start in memory.
     pub(super) resources: Option<u32>,
+}
+
+/// Fields of the headers that tell whether the firmware loads a program ("PE Format", "Optional Header").
+#[derive(Clone, Debug, Default)]
+pub(super) struct LoadingFields {
+    /// `Magic`.
+    pub(super) magic: u16,
+    /// `AddressOfEntryPoint`.
+    pub(super) entry_point: u32,
+    /// `SectionAlignment`, in bytes.
+    pub(super) section_alignment: u32,
+    /// `SizeOfImage`, in bytes.
+    pub(super) image_size: u32,
+    /// `Subsystem`.
+    pub(super) subsystem: u16,
+    /// `NumberOfRvaAndSizes`.
+    pub(super) directories: u32,
+    /// Bytes of the optional header before its data directories.
+    pub(super) fixed_size: u32,
+    /// `SizeOfOptionalHeader`, in bytes.
+    pub(super) optional_size: u32,
+    /// Where the section table starts in the file, in bytes.
+    pub(super) section_table: u32,
+    /// `IMAGE_FILE_RELOCS_STRIPPED`.
+    pub(super) has_no_relocations: bool,
 }
 
 /// Places in a program's file that Authenticode speaks of, in bytes from its start ("Windows Authenticode Portable
@@ -131,6 +158,8 @@ pub struct Section {
     pub size: u32,
     /// Bytes in the file with what pads it: `SizeOfRawData`.
     pub raw_size: u32,
+    /// Bytes in memory: `VirtualSize`.
+    pub(super) memory_size: u32,
 }
 
 /// Why bytes are no program that firmware starts.
@@ -194,8 +223,21 @@ impl Pe {
             header_size: u32_at(optional, 60).unwrap_or_default(),
             certificates: directory(4).zip(u32_at(optional, directories.saturating_add(4 * 8 + 4))),
         };
+        let loading = LoadingFields {
+            magic: u16_at(optional, 0).unwrap_or_default(),
+            entry_point: u32_at(optional, 16).unwrap_or_default(),
+            section_alignment: u32_at(optional, 32).unwrap_or_default(),
+            image_size: u32_at(optional, 56).unwrap_or_default(),
+            subsystem: u16_at(optional, 68).unwrap_or_default(),
+            directories: u32_at(optional, directories.saturating_sub(4)).unwrap_or_default(),
+            fixed_size: u32::try_from(directories).unwrap_or_default(),
+            optional_size: u32::from(coff.size_of_optional_header.get()),
+            section_table: optional_at.saturating_add(coff.size_of_optional_header.get().into()),
+            has_no_relocations: coff.characteristics.get() & 1 != 0,
+        };
         Ok(Self {
             signing,
+            loading,
             machine: MachineType(coff.machine.get()),
             image_version: (u16_at(optional, 44).unwrap_or(0), u16_at(optional, 46).unwrap_or(0)),
             is_signed: directory(4).is_some(),
@@ -226,6 +268,7 @@ impl From<&SectionHeader> for Section {
             address: header.virtual_address.get(),
             offset: header.pointer_to_raw_data.get(),
             raw_size: raw,
+            memory_size: in_memory,
             // Raw data is padded to the file alignment; the size in memory is the true one where it is less.
             size: if in_memory == 0 { raw } else { raw.min(in_memory) },
         }

@@ -76,6 +76,9 @@ impl<H: Hardware> Walk<'_, H> {
         let end = match &verdict {
             Verdict::Starts(targets) => Some(End::Starts { option, targets: targets.clone() }),
             Verdict::BuiltIn(program) => option.map(|option| End::BuiltIn { option, program: *program }),
+            Verdict::Hangs { target, why } => {
+                Some(End::Hangs { option, target: target.clone(), why: why.clone() })
+            }
             Verdict::MayStart(target, _) => {
                 self.possible.push(End::Starts { option, targets: vec![target.clone()] });
                 None
@@ -187,8 +190,8 @@ impl<H: Hardware> Search<'_, H> {
         let mut other = None;
         for partition in partitions {
             let target = || Target { partition: *partition, path: String::from(path) };
-            // A leading backslash may be left out; slashes name no file.
-            let program = if path.contains('/') {
+            // A leading backslash may be left out; slashes name no file, nor does what ends as a folder would.
+            let program = if path.contains('/') || path.ends_with('\\') {
                 Program::Missing
             } else {
                 self.hardware.program(*partition, path.trim_start_matches('\\'), self.data)
@@ -197,6 +200,10 @@ impl<H: Hardware> Search<'_, H> {
                 Program::Starts if clones => starts.push(target()),
                 Program::Starts if other.is_none() => return Verdict::Starts(vec![target()]),
                 Program::Starts | Program::Missing => {}
+                Program::Hangs(why) if other.is_none() && starts.is_empty() => {
+                    return Verdict::Hangs { target: target(), why };
+                }
+                Program::Hangs(_) => {}
                 Program::Unfit(why) => {
                     other = other.or_else(|| Some(Verdict::Unfit { target: target(), why }));
                 }

@@ -69,6 +69,9 @@ impl Verdict {
                 format!("{}: {}", names.place(*partition), names.unreadable(*partition))
             }
             Self::Unfit { target, why } => format!("{}: {why}", target.place(names)),
+            Self::Hangs { target, why } => {
+                format!("{}: {why}: the machine stands still once it is started", target.place(names))
+            }
             Self::Network => "a network start; taken to get no answer".into(),
             Self::CannotFollow(why) => format!("cannot be followed: {why}"),
             Self::UnknownDevice => {
@@ -96,6 +99,7 @@ impl Verdict {
             Self::NoFile { .. } => "no-file",
             Self::Unreadable { .. } => "unreadable",
             Self::Unfit { .. } => "unfit",
+            Self::Hangs { .. } => "hangs",
             Self::Network => "network",
             Self::CannotFollow(_) | Self::UnknownDevice => "cannot-follow",
             Self::BuiltIn(_) => "built-in",

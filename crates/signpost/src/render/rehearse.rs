@@ -30,7 +30,7 @@ pub fn outcome(word: &str, outcome: &Outcome) -> String {
     let line = match outcome.kind {
         Kind::Starts => style::good(&outcome.text),
         Kind::MayStart | Kind::WaitsAsAsked => style::odd(&outcome.text),
-        Kind::Waits | Kind::BuiltIn | Kind::Nothing => style::bad(&outcome.text),
+        Kind::Waits | Kind::BuiltIn | Kind::Hangs | Kind::Nothing => style::bad(&outcome.text),
     };
     text + word + &line + "\n"
 }

@@ -10,6 +10,7 @@ mod live;
 mod menu;
 mod prompt;
 mod secure_boot;
+mod strange;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};

@@ -39,7 +39,9 @@ fn entry(part: &PartitionNode, kind: TableKind) -> TableEntry {
     let is_container = matches!(purpose, Purpose::Mbr(kind) if kind.is_extended());
     let uuid = property(&part.properties, "ID_PART_ENTRY_UUID");
     TableEntry {
+        unseen: None,
         number: part.number,
+        firmware_number: part.number,
         purpose,
         start: part.start,
         size: part.size,

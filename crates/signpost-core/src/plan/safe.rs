@@ -1,0 +1,61 @@
+//! The guards that nobody overrides: where a write could hit what is not the volume's, or lose what a sleeping system holds.
+
+use std::collections::BTreeSet;
+
+use crate::code::Code;
+use crate::error::Refusal;
+use crate::history::Change;
+use crate::home;
+use crate::survey::Look;
+
+/// What forbids to write to the volumes of these changes.
+pub(crate) fn refusals<'w>(look: &Look<'_>, writes: impl IntoIterator<Item = &'w Change>) -> Vec<Refusal> {
+    let files = writes.into_iter().filter_map(Change::file);
+    let volumes: BTreeSet<usize> = files.filter_map(|write| home::volume_of(look, write)).collect();
+    volumes.into_iter().filter_map(|volume| of_volume(look, volume)).collect()
+}
+
+/// Why a volume (by its index) must not be written to.
+pub(crate) fn of_volume(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+    let facts = &look.survey.volumes[volume];
+    let refusal = |code, why: String, way: &str| {
+        let message = format!("v{}, {}: {why}", facts.number, facts.where_it_is());
+        Some(Refusal { code, message, way: way.into() })
+    };
+    if let Some((disk, partition)) = look.survey.partition_of(facts) {
+        const WAY: &str = "correct the partition table with a partitioning tool first";
+        if let Some(why) = partition.unseen.as_ref().filter(|_| partition.is_misplaced) {
+            return refusal(Code::PartitionUnsafe, why.clone(), WAY);
+        }
+        if let Some(fault) = disk.table.fault.as_ref().filter(|_| !disk.is_whole) {
+            return refusal(
+                Code::PartitionUnsafe,
+                format!("its disk's partition table is broken: {fault}"),
+                WAY,
+            );
+        }
+    }
+    if let Some(who) = asleep(look, volume) {
+        let why = format!("{who} sleeps and has it in use: it would write over what is written now");
+        return refusal(Code::Hibernated, why, "start that system and shut it down");
+    }
+    let flaw = facts.flaw.map(str::to_string).or_else(|| look.check_fat(volume));
+    flaw.and_then(|why| {
+        let way = "let a file system checker correct it first, or name another FAT volume with --home";
+        refusal(Code::VolumeBroken, why, way)
+    })
+}
+
+/// Who sleeps and uses a volume: a system that mounts it, or has its root there.
+fn asleep(look: &Look<'_>, volume: usize) -> Option<String> {
+    let volumes = &look.survey.volumes;
+    let sleeps = |number: &usize| volumes.get(number - 1).is_some_and(|volume| volume.is_hibernated);
+    let number = volume + 1;
+    let mut others = look.survey.systems.iter().filter(|system| !system.is_running);
+    let user = others.find(|system| {
+        let own: Vec<usize> = system.root.into_iter().chain(system.mounts.iter().copied()).collect();
+        own.contains(&number) && own.iter().any(sleeps)
+    });
+    let nobody = || sleeps(&number).then(|| "a system".to_string());
+    user.map(|system| system.title.clone()).or_else(nobody)
+}
