@@ -33,6 +33,12 @@ pub(super) fn plan(
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
     fits(look, program)?;
     let home = home::choose(look, wishes.home.as_ref())?;
+    // The firmware does not see such a partition, so nothing more can be planned on it.
+    let misplaced =
+        safe::of_volume(look, home.volume).filter(|refusal| refusal.code == Code::PartitionUnsafe);
+    if let Some(refusal) = misplaced {
+        return Err(Error::Refused(vec![refusal]));
+    }
     let files = Files::new(look, &home)?;
     let held = home::newest_slot(look, home.volume);
     let machine_id = home::machine_id(look);

@@ -22,5 +22,6 @@ mod refresh;
 mod rehearsal;
 mod survey;
 mod tide;
+mod unsafe_disks;
 mod upkeep;
 mod year;

@@ -1,0 +1,125 @@
+//! Where a write could hit what is not the volume's own, nothing is written, whatever is said.
+
+use std::os::unix::fs::FileExt;
+
+use signpost_demo::program::Program;
+use signpost_demo::{Content, StoreKind, change_fat};
+use signpost_disk::gpt::{Layout, NewPartition, encode};
+use signpost_disk::partition_type;
+
+use crate::harness::{LARK, MERIDIAN, TestMachine, lark_disk, menu, small};
+
+const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
+
+fn bench() -> TestMachine {
+    let machine = TestMachine::new(&small(StoreKind::Fd));
+    prepare(&machine);
+    machine
+}
+
+fn prepare(machine: &TestMachine) {
+    std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
+    let text = menu("timeout = 3", &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+}
+
+/// Applies, with this beside it; every word of what refuses.
+fn refused(machine: &TestMachine, code: &str) -> String {
+    let program = machine.path("program.efi").display().to_string();
+    let before = machine.everything();
+    let said = machine.fails(3, &["apply", "--yes", "--boot-program", &program, "--home", "uuid:0A0A-0001"]);
+    assert!(said.contains(&format!("refused ({code})")), "{code}: {said}");
+    let wrong = machine.fails(2, &["apply", "--yes", "--boot-program", &program, "--despite", code]);
+    assert!(wrong.contains(code), "nobody overrides it: {wrong}");
+    assert!(machine.everything() == before, "nothing was written");
+    said
+}
+
+/// Writes Larkspur's table anew, its partitions at these sectors.
+fn put_table(machine: &TestMachine, places: &[(u64, u64)]) {
+    let disk = lark_disk(vec![]);
+    let partitions: Vec<NewPartition> = places
+        .iter()
+        .zip(&disk.partitions)
+        .map(|((first_lba, last_lba), spec)| NewPartition {
+            type_guid: spec.type_guid,
+            guid: spec.guid,
+            first_lba: *first_lba,
+            last_lba: *last_lba,
+            name: spec.name,
+        })
+        .collect();
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap();
+    let sectors = image.metadata().unwrap().len() / 512;
+    for (offset, bytes) in encode(&Layout { disk_guid: disk.guid, sectors, partitions }) {
+        image.write_all_at(&bytes, offset).unwrap();
+    }
+}
+
+#[test]
+fn a_home_that_overlaps_another_partition_is_never_written_to() {
+    let machine = bench();
+    put_table(&machine, &[(2048, 10239), (6000, 18431)]);
+    let said = refused(&machine, "partition-unsafe");
+    assert!(said.contains("it overlaps partition 2"), "{said}");
+}
+
+#[test]
+fn a_home_on_a_disk_whose_table_was_read_from_its_backup_is_never_written_to() {
+    let machine = bench();
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap();
+    image.write_all_at(&[0; 512], 512).unwrap();
+    assert!(refused(&machine, "partition-unsafe").contains("its backup at the disk's end was read instead"));
+}
+
+#[test]
+fn a_fat_that_does_not_hold_together_is_never_written_to() {
+    let machine = bench();
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap();
+    image.write_all_at(&[0, 0], ESP.start as u64 + 510).unwrap();
+    assert!(refused(&machine, "volume-broken").contains("55AA"));
+    // Two files that share a cluster: a write to one of them would be one to the other.
+    let machine = bench();
+    let image = std::fs::OpenOptions::new().read(true).write(true).open(machine.path("lark.img")).unwrap();
+    let mut esp = vec![0; ESP.len()];
+    image.read_exact_at(&mut esp, ESP.start as u64).unwrap();
+    let at = esp.windows(11).position(|name| name == b"LKLOAD  EFI").unwrap();
+    esp[at + 26] = 2;
+    image.write_all_at(&esp, ESP.start as u64).unwrap();
+    assert!(refused(&machine, "volume-broken").contains("another file's"));
+}
+
+#[test]
+fn a_home_that_a_sleeping_system_mounts_is_never_written_to() {
+    let mut spec = small(StoreKind::Fd);
+    spec.disks[0].partitions[1].content = Content::Fat {
+        label: "ROOT",
+        serial: 0x0f0f_0001,
+        files: vec![
+            ("/etc/os-release".into(), b"ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n".to_vec()),
+            ("/etc/fstab".into(), b"UUID=0A0A-0001 /boot/efi vfat\nPARTLABEL=swap none swap\n".to_vec()),
+        ],
+    };
+    let mut swap = vec![0; 4096];
+    swap[4086..].copy_from_slice(b"S1SUSPEND\0");
+    swap[1024] = 1;
+    let mut partition = spec.disks[0].partitions[1].clone();
+    partition.guid = signpost_disk::guid!("aaaaaaaa-0003-4000-8000-000000000003");
+    (partition.name, partition.content) = ("swap", Content::Bytes(swap));
+    partition.type_guid = partition_type::LINUX_DATA;
+    spec.disks[0].partitions.push(partition);
+    let machine = TestMachine::new(&spec);
+    prepare(&machine);
+    assert!(refused(&machine, "hibernated").contains("Larkspur Linux 14 sleeps and has it in use"));
+}
+
+#[test]
+fn undo_and_hold_write_to_no_broken_home_either() {
+    let machine = bench();
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program]);
+    change_fat(&machine.path("lark.img"), ESP, &[], &["/EFI/signpost/MENU-A.TML"]).unwrap();
+    put_table(&machine, &[(2048, 10239), (6000, 18431)]);
+    assert!(machine.fails(3, &["undo", "--yes"]).contains("partition-unsafe"));
+    assert!(machine.fails(3, &["hold"]).contains("partition-unsafe"));
+}
