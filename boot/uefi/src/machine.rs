@@ -22,6 +22,7 @@ use signpost_menu::kernels::KernelHeader;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
 use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
+use signpost_menu::text::shown;
 use uefi::Handle;
 use uefi::boot;
 use uefi::proto::media::block::BlockIO;
@@ -377,7 +378,12 @@ impl Surroundings for Machine {
             let verdict = locate(option, &hardware);
             let target = verdict.target().map(|target| (target.partition, volume_path(&target.path)));
             let fault = verdict.starts_nothing().then(|| verdict.words(self));
-            Some(LoadOptionSeen { number, label: option.description.to_string(), target, fault })
+            Some(LoadOptionSeen {
+                number,
+                label: shown(&option.description.to_string()).into_owned(),
+                target,
+                fault,
+            })
         };
         numbers.into_iter().filter_map(seen).collect()
     }

@@ -19,7 +19,9 @@ use crate::menu_file;
 pub use crate::draft::reset;
 pub use add::{AddedEntry, NewEntry, add};
 pub use block::{block, replace_block};
-pub use entries::{HiddenThing, Where, edit, hidden, hide, move_entry, remove, rename, reveal, volume_named};
+pub use entries::{
+    HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal, volume_named,
+};
 pub use keys::{KEYS, Key, values};
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};

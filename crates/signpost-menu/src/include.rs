@@ -12,6 +12,7 @@ use crate::ids;
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
+use crate::text::{acts, shown_lines};
 use crate::version;
 
 /// Folder of entry files.
@@ -52,6 +53,7 @@ impl EntryFile {
     /// Reads one: a key, blanks, a value, line by line.
     pub fn parse(text: &str) -> Self {
         let mut entry = Self::default();
+        let text = shown_lines(text);
         for line in text.lines().map(str::trim).filter(|line| !line.starts_with('#')) {
             let Some((key, value)) = line.split_once(char::is_whitespace) else { continue };
             let value = value.trim().to_string();
@@ -153,7 +155,7 @@ pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut 
 fn entry_files(around: &impl Surroundings, volume: usize, notes: &mut Vec<String>) -> Vec<Found> {
     let names = around.files(Within::volume(volume), ENTRY_FOLDER).ok().flatten().unwrap_or_default();
     let mut found = Vec::new();
-    for name in names {
+    for name in names.into_iter().filter(|name| !name.contains(acts)) {
         let Some(stem) = name.strip_suffix(".conf") else { continue };
         let path = format!("{ENTRY_FOLDER}/{name}");
         let Some(text) = around.text(volume, &path) else { continue };
@@ -196,6 +198,9 @@ fn entry_files(around: &impl Surroundings, volume: usize, notes: &mut Vec<String
 fn unified_images(around: &impl Surroundings, volume: usize) -> Vec<Found> {
     let names = around.files(Within::volume(volume), IMAGE_FOLDER).ok().flatten().unwrap_or_default();
     let image = |file: String| {
+        if file.contains(acts) {
+            return None;
+        }
         let stem = file.len().checked_sub(4).and_then(|at| file.split_at_checked(at));
         let (stem, _) = stem.filter(|(_, suffix)| suffix.eq_ignore_ascii_case(".efi"))?;
         let path = format!("{IMAGE_FOLDER}/{file}");

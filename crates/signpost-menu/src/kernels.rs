@@ -7,6 +7,7 @@ use core::cmp::Ordering;
 use core::fmt;
 
 use crate::linux_files::version_in_name;
+use crate::text::acts;
 use crate::version;
 
 /// A pattern for kernels: a folder, and a file name in which one `*` stands for the version.
@@ -83,6 +84,10 @@ impl Newest {
 
     /// The version that a file name carries, if it matches; rescue kernels and kept copies never do.
     pub fn version_in<'a>(&self, name: &'a str) -> Option<&'a str> {
+        // No entry names a file whose name does something to a screen.
+        if name.contains(acts) {
+            return None;
+        }
         let version = name.strip_prefix(self.before.as_str())?.strip_suffix(self.after.as_str())?;
         (!version.is_empty() && !is_spare(name)).then_some(version)
     }

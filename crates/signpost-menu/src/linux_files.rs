@@ -6,6 +6,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::place::{VolumeIdentity, VolumeRef};
+use crate::text::acts;
 
 /// The arguments that a system keeps for its kernels.
 pub const CMDLINE: &str = "/etc/kernel/cmdline";
@@ -16,6 +17,7 @@ pub const FSTAB: &str = "/etc/fstab";
 pub fn is_kernel_name(name: &str) -> bool {
     ["vmlinuz", "bzImage", "kernel-"].iter().any(|start| name.starts_with(start))
         && !name.to_lowercase().ends_with(".efi.sig")
+        && !name.contains(acts)
 }
 
 /// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
@@ -36,7 +38,7 @@ pub fn initrds(version: &str, names: &[&str]) -> Vec<String> {
             None => version.is_empty(),
         }
     };
-    names.iter().filter(|name| matches(name)).map(ToString::to_string).collect()
+    names.iter().filter(|name| matches(name) && !name.contains(acts)).map(ToString::to_string).collect()
 }
 
 /// What the file of arguments says, on one line; `None` where it says nothing.

@@ -4,6 +4,8 @@ use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
 
+use crate::text::shown_lines;
+
 /// Where it may stand below a system's root; the first one counts.
 pub const PATHS: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
 
@@ -16,6 +18,7 @@ pub struct OsRelease {
 impl OsRelease {
     /// Reads the file; lines that are no assignment are passed over.
     pub fn parse(text: &str) -> Self {
+        let text = shown_lines(text);
         let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
         let fields = assignments.map(|(key, value)| (key.to_string(), unquote(value))).collect();
         Self { fields }
@@ -50,9 +53,11 @@ fn unquote(value: &str) -> String {
     }
     let Some(text) = inner('"') else { return value.to_string() };
     let mut out = String::new();
-    let mut chars = text.chars();
+    let mut chars = text.chars().peekable();
     while let Some(c) = chars.next() {
-        out.extend(if c == '\\' { chars.next() } else { Some(c) });
+        // Before all else a shell leaves the backslash where it is.
+        let escaped = chars.next_if(|next| c == '\\' && matches!(next, '"' | '$' | '`' | '\\'));
+        out.push(escaped.unwrap_or(c));
     }
     out
 }

@@ -21,6 +21,7 @@ use crate::MenuDocument;
 use crate::document::Starts;
 use crate::keyboard::{KEYBOARDS, Keyboard};
 use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
+use crate::text;
 
 pub use complete::Completions;
 pub use compose::Composed;
@@ -194,10 +195,13 @@ impl Prompt {
 
     /// Carries out a line.
     pub fn run(&mut self, line: &str, hands: &impl Hands) -> Reply {
-        match self.carry_out(line.trim(), hands) {
+        let reply = match self.carry_out(line.trim(), hands) {
             Ok(reply) => reply,
             Err(why) => Reply { lines: vec![why], then: Then::Nothing, is_refusal: true },
-        }
+        };
+        // Names and files of others stand in them.
+        let lines = reply.lines.iter().map(|line| text::shown(line).into_owned()).collect();
+        Reply { lines, ..reply }
     }
 
     fn carry_out(&mut self, line: &str, hands: &impl Hands) -> Result<Reply, String> {

@@ -8,6 +8,7 @@ use alloc::vec::Vec;
 use unicode_width::UnicodeWidthChar;
 
 use crate::session::{LineEditor, Session, View};
+use crate::text::shown;
 
 /// How a cell is meant; a console gives each a colour, or none.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -76,7 +77,7 @@ impl Grid {
     pub(crate) fn put(&mut self, column: usize, row: usize, text: &str, tone: Tone) -> usize {
         let end = self.width.saturating_sub(1);
         let mut at = column;
-        for symbol in text.chars().map(|c| if c.is_control() { '?' } else { c }) {
+        for symbol in shown(text).chars() {
             let wide = symbol.width().unwrap_or(1);
             if wide == 0 {
                 continue;

@@ -15,7 +15,7 @@ use crate::error::{Refusal, Result};
 use crate::menu_file;
 use crate::resolve::{resolve, resolve_entry};
 use crate::survey::Look;
-use crate::ways::is_started_by;
+use crate::ways::started_by;
 
 /// Where an entry goes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -232,27 +232,37 @@ fn take_out(
             members[0]
         )));
     }
-    let refusal = last_way(look, document, index);
+    let mut after = document.clone();
+    after.entries.remove(index);
+    let refusal = last_way(look, document, &after);
     text.sections("entry")?.remove(index);
     Ok((id, refusal))
 }
 
-/// The system that nothing but this entry starts.
-fn last_way(look: &Look<'_>, document: &MenuDocument, index: usize) -> Option<Refusal> {
-    let resolved = resolve(look, document);
-    let starts = |system: &crate::survey::System, entry: usize| {
-        let target = resolved.get(entry).and_then(|entry| entry.target.as_ref().ok());
-        target.is_some_and(|target| is_started_by(look, system, target))
+/// The guard against a change to the menu after which nothing in it starts a system that something in it started.
+fn last_way(look: &Look<'_>, before: &MenuDocument, after: &MenuDocument) -> Option<Refusal> {
+    let starts = |document: &MenuDocument| -> Vec<String> {
+        let resolved = resolve(look, document);
+        let targets = resolved.iter().filter_map(|entry| entry.target.as_ref().ok());
+        targets.flat_map(|target| started_by(look, target)).map(|system| system.id.clone()).collect()
     };
-    let others = |system: &crate::survey::System| {
-        (0..resolved.len()).any(|other| other != index && starts(system, other))
-    };
-    let lost = look.survey.systems.iter().find(|system| starts(system, index) && !others(system));
+    let (before, after) = (starts(before), starts(after));
+    let is_lost =
+        |system: &&crate::survey::System| before.contains(&system.id) && !after.contains(&system.id);
+    let lost = look.survey.systems.iter().find(is_lost);
     lost.map(|system| Refusal {
         code: Code::LastWay,
         message: format!("no other entry of the menu starts {}", system.title),
-        way: "`entry move` puts it at the end, or into a group".into(),
+        way: "`entry move` puts it at the end, or into a group; `entry add` gives the system an entry of its own".into(),
     })
+}
+
+/// The same, for a text that is to become the file's.
+///
+/// # Errors
+/// Where one of the two does not hold.
+pub fn loses(look: &Look<'_>, path: &Path, text: &str) -> Result<Option<Refusal>> {
+    Ok(last_way(look, &menu_file::load(path)?.document, &menu_file::check(path, text)?))
 }
 
 /// The file's text with a `[[hide]]` more: what draft never offers again. An entry goes from the menu too.

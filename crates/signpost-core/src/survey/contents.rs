@@ -39,6 +39,8 @@ pub(super) struct Contents {
     pub(super) images: Vec<System>,
     /// Whether a sleeping system's memory lies in a file of it.
     pub(super) is_asleep: bool,
+    /// Names on it that cannot be shown as they are, and were passed over.
+    pub(super) odd_names: usize,
     /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
     /// not make it broken.
     pub(super) fault: Option<Fault>,
@@ -100,6 +102,7 @@ fn of_volume(
         found.other = families::on_volume(&volume, catalogue).map(Box::new);
     }
     if let Some(reader) = reader {
+        found.odd_names = reader.odd_names();
         found.fault = reader.fault().filter(|_| source.mounts.is_empty()).cloned();
         found.names = reader.into_names();
     }

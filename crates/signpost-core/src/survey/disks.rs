@@ -11,6 +11,7 @@ use signpost_disk::volumes::{self, Origin, Volumes};
 
 use super::facts::{Disk, Finding, Partition, TableFacts, Volume};
 use super::reader::guarded;
+use super::said;
 use super::side_by_side::side_by_side;
 use super::volumes::{Beside, take_device, volume_facts};
 use super::{closed, findings};
@@ -171,12 +172,12 @@ fn describe(
 ) -> Disk {
     let mut facts = Disk {
         number,
-        name: disk.name.clone(),
-        bus: disk.bus.clone(),
+        name: said(&disk.name),
+        bus: disk.bus.as_deref().map(said),
         is_removable: disk.is_removable,
         takes_part: !disk.is_removable && !is_medium,
-        model: disk.model.clone(),
-        serial: disk.serial.clone(),
+        model: disk.model.as_deref().map(said),
+        serial: disk.serial.as_deref().map(said),
         is_medium,
         size: disk.size(),
         sector_size: disk.sector_size,
@@ -246,7 +247,7 @@ fn partition(entry: &TableEntry) -> Partition {
         purpose: entry.purpose.name(),
         uuid: entry.uuid.clone(),
         guid: entry.guid,
-        name: entry.name.clone(),
+        name: said(&entry.name),
         start: entry.start,
         size: entry.size,
         is_esp: entry.purpose.is_esp(),

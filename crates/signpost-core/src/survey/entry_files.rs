@@ -36,7 +36,7 @@ pub(super) fn assign(look: &mut Look<'_>, mut files: Vec<EntryFile>) {
 }
 
 fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFile> {
-    let items = reader.list(folder).unwrap_or_default();
+    let items = reader.plain(folder).unwrap_or_default();
     let names = items.into_iter().filter(|item| !item.is_folder && item.name.ends_with(".conf"));
     names
         .take(MAX_FILES)

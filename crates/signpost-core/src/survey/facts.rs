@@ -241,15 +241,17 @@ impl Volume {
         (self.is_fat, self.firmware_reads) = (false, false);
     }
 
+    /// A name that was written out names nothing for who reads the disk itself.
     pub(super) fn identity(&self, is_home: bool) -> VolumeIdentity {
+        let plain = |name: &Option<String>| name.clone().filter(|name| !name.contains("\\u{"));
         VolumeIdentity {
             number: self.number as u32,
             uuid: self.uuid.clone(),
-            label: self.label.clone(),
+            label: plain(&self.label),
             part_uuid: self.part_uuid.clone(),
-            part_label: self.part_label.clone(),
+            part_label: plain(&self.part_label),
             lv: self.lv.clone(),
-            disk_serial: self.disk_serial.clone(),
+            disk_serial: plain(&self.disk_serial),
             disk_guid: self.disk_guid.clone(),
             partition: self.partition,
             is_home,

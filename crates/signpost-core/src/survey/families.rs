@@ -115,7 +115,7 @@ fn named_in_first_sector(volume: &OneVolume<'_>) -> Option<String> {
         return None;
     }
     let sector = first_sector(volume).filter(|sector| sector.ends_with(&[0x55, 0xaa]))?;
-    let items = volume.reader?.list("/").ok()?;
+    let items = volume.reader?.plain("/").ok()?;
     let names = items.into_iter().filter(|item| !item.is_folder).take(MAX_ROOT);
     names
         .map(|item| item.name)

@@ -49,6 +49,18 @@ pub(super) fn broken(message: String) -> Finding {
     )
 }
 
+/// Files that no menu can name.
+pub(super) fn odd_names(volume: &Volume, count: usize) -> Option<Finding> {
+    let message = format!(
+        "v{}, {}: {count} name{} with control characters, which are left out",
+        volume.number,
+        volume.place,
+        if count == 1 { "" } else { "s" }
+    );
+    let help = "`prompt` shows them: `look`; give them other names to use them";
+    (count > 0).then(|| finding(Code::VolumeUnread, message, help))
+}
+
 /// A FAT that can be read, and does not serve for all.
 pub(super) fn flawed(message: String) -> Finding {
     finding(Code::VolumeBroken, message, "check the file system with its own tool")

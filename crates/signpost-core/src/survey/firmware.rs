@@ -5,6 +5,7 @@ use signpost_firmware::start::{locate, volume_path};
 
 use super::Look;
 use super::facts::{FirmwareEntry, FirmwareFacts, Target};
+use super::said;
 use crate::hardware::SurveyedHardware;
 use crate::machine::FirmwareKind;
 use crate::rehearse;
@@ -85,17 +86,17 @@ fn entry(look: &Look<'_>, hardware: &SurveyedHardware<'_>, number: u16) -> Firmw
 }
 
 fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, hardware: &SurveyedHardware<'_>, option: &LoadOption) {
-    facts.label = option.description.to_string();
+    facts.label = said(&option.description.to_string());
     facts.is_active = option.is_active();
     facts.is_made_by_firmware = option.is_made_by_firmware();
-    facts.path = option.path.to_string();
+    facts.path = said(&option.path.to_string());
     facts.data_length = option.optional_data.len();
     let verdict = locate(option, hardware);
-    facts.finding = verdict.words(look);
+    facts.finding = said(&verdict.words(look));
     facts.verdict = verdict.kind();
     if let Some(target) = verdict.target() {
         let volume = &look.survey.volumes[target.partition];
-        let file = volume_path(&target.path);
+        let file = said(&volume_path(&target.path));
         if let Some(known) = look.survey.startup_file(target.partition, &file) {
             let known = &look.survey.startup_files[known];
             (facts.system, facts.also) = (known.system.clone(), known.also.clone());

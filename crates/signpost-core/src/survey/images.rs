@@ -5,6 +5,7 @@ use signpost_disk::probe::{Identity, VolumeKind};
 use super::VolumeReader;
 use super::facts::{ImageFile, System};
 use super::linux::os_release;
+use super::said;
 use super::systems::slug;
 use crate::catalogue::Family;
 
@@ -68,7 +69,7 @@ impl Search<'_> {
         if self.folders > MAX_FOLDERS {
             return;
         }
-        let items = self.reader.list(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+        let items = self.reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
         let mut below = Vec::new();
         for item in items {
             let lower = item.name.to_lowercase();
@@ -97,7 +98,7 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
         volume,
         path: path.to_string(),
         holds: format!("{}{partitioned}", identity.kind),
-        label: identity.label.clone(),
+        label: identity.label.as_deref().map(said),
         size,
     };
     let release = readers.iter().find_map(|(identity, reader)| {
@@ -114,13 +115,13 @@ fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
     }
     // A medium to start from has a place for a loader or a kernel.
     let bootable = |reader: &VolumeReader| {
-        ["/EFI/BOOT", "/boot", "/live"].iter().any(|folder| reader.list(folder).is_ok())
+        ["/EFI/BOOT", "/boot", "/live"].iter().any(|folder| reader.plain(folder).is_ok())
     };
     let (identity, _) = readers.iter().find(|(identity, reader)| {
         identity.kind != VolumeKind::Unknown && reader.as_ref().is_some_and(bootable)
     })?;
     let stem = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or(path, |(stem, _)| stem);
-    let title = identity.label.clone().unwrap_or_else(|| stem.to_string()).replace('_', " ");
+    let title = identity.label.as_deref().map_or_else(|| stem.to_string(), said).replace('_', " ");
     let from = format!("the label inside of {path} on v{volume}");
     let mut system = System::new(slug(&title), title, from, Family::Other);
     system.image = Some(image(identity));

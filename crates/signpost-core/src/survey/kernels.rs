@@ -8,6 +8,7 @@ use super::belongs::Standing;
 use super::contents::Contents;
 use super::facts::{Kernel, Survey, System};
 use super::linux::Root;
+use super::said;
 use super::{Look, VolumeReader};
 
 /// Where modules of a kernel stand on its system's root volume.
@@ -72,7 +73,7 @@ fn owner_of(survey: &Survey, kernel: &Kernel, modules: &[&[String]], is_last_try
 pub(super) fn modules(reader: &VolumeReader, system: &System) -> Vec<String> {
     MODULES
         .iter()
-        .filter_map(|folder| reader.list(&system.below_root(folder)).ok())
+        .filter_map(|folder| reader.plain(&system.below_root(folder)).ok())
         .flatten()
         .filter(|item| item.is_folder)
         .map(|item| item.name)
@@ -96,7 +97,7 @@ pub(super) fn on_volume(
 
 fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
     let mut folders = vec![[below, "/boot"].concat(), below.to_string()];
-    for item in reader.list(&[below, "/EFI"].concat()).unwrap_or_default() {
+    for item in reader.plain(&[below, "/EFI"].concat()).unwrap_or_default() {
         if item.is_folder {
             folders.push(format!("{below}/EFI/{}", item.name));
         }
@@ -105,7 +106,7 @@ fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel
 }
 
 fn in_folder(reader: &VolumeReader, volume: usize, folder: &str) -> Vec<Kernel> {
-    let items = reader.list(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+    let items = reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
     let names: Vec<&str> =
         items.iter().filter(|item| !item.is_folder).map(|item| item.name.as_str()).collect();
     let kernels = names.iter().filter(|name| is_kernel_name(name));
@@ -131,7 +132,7 @@ fn describe(
         volume,
         path,
         is_spare: is_spare(name),
-        version: KernelHeader { version: header.version.clone() }.version_of(name),
+        version: said(&KernelHeader { version: header.version.clone() }.version_of(name)),
         architecture: if header.is_64_bit { "x86_64" } else { "x86" }.to_string(),
         efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
         initrds: initrds(in_name, names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect(),

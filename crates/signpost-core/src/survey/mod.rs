@@ -29,6 +29,7 @@ use std::cell::OnceCell;
 
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
+use signpost_menu::text::shown;
 
 pub use changes::Changes;
 use contents::Contents;
@@ -109,11 +110,11 @@ impl<'m> Look<'m> {
         boot.current = boot.current.or(machine.running.entry);
         let secure_boot = boot.secure_boot.or(keys.is_on()).or(machine.secure_boot);
         let facts = MachineFacts {
-            name: machine.name.clone(),
+            name: said(&machine.name),
             firmware: machine.firmware.word(),
             architecture: machine.architecture.to_string(),
             secure_boot,
-            command_line: machine.host.as_ref().and_then(|host| host.command_line.clone()),
+            command_line: machine.host.as_ref().and_then(|host| host.command_line.as_deref()).map(said),
             is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
             notes: host::notes(machine, &read.disks, &read.volumes),
         };
@@ -175,6 +176,7 @@ impl<'m> Look<'m> {
         let mut entries = Vec::new();
         for (volume, found) in self.survey.volumes.iter_mut().zip(&mut contents) {
             volume.is_hibernated |= found.is_asleep;
+            self.survey.findings.extend(findings::odd_names(volume, found.odd_names));
             if let Some(fault) = &found.fault {
                 self.survey.findings.push(findings::unread(volume, fault));
                 if fault.is_of_all() {
@@ -315,4 +317,9 @@ impl<'m> Look<'m> {
             .filter(move |(_, volume)| is_ours(volume))
             .map(|(index, _)| index)
     }
+}
+
+/// Text that is not ours, as it is shown.
+pub(crate) fn said(text: &str) -> String {
+    shown(text).into_owned()
 }

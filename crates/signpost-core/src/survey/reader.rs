@@ -7,6 +7,7 @@ use std::sync::Once;
 use signpost_disk::file_system::{self, FileSystem, Item, Metadata, Subvolume, VolumeError};
 use signpost_disk::inside::{self, InnerVolume};
 use signpost_disk::probe::Identity;
+use signpost_menu::text::{acts, shown_lines};
 
 use super::disks::Source;
 use crate::machine::live::mounted::MountedVolume;
@@ -38,6 +39,7 @@ pub struct VolumeReader {
     fs: Box<dyn FileSystem>,
     names: Names,
     fault: OnceCell<Fault>,
+    odd_names: Cell<usize>,
 }
 
 /// What of a volume could not be read, and why.
@@ -80,7 +82,7 @@ impl VolumeReader {
     }
 
     fn of(fs: Box<dyn FileSystem>, names: Names) -> Self {
-        Self { fs, names, fault: OnceCell::new() }
+        Self { fs, names, fault: OnceCell::new(), odd_names: Cell::new(0) }
     }
 
     /// The first thing that was asked for and is there, and could not be read.
@@ -142,6 +144,20 @@ impl VolumeReader {
         self.at(folder, |fs| fs.list(folder))
     }
 
+    /// What stands in a folder under names that can be shown and written as they are. The others are counted, and are
+    /// nothing that a menu could name.
+    pub(super) fn plain(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
+        let (plain, odd): (Vec<Item>, Vec<Item>) =
+            self.list(folder)?.into_iter().partition(|item| !item.name.contains(acts));
+        self.odd_names.set(self.odd_names.get().saturating_add(odd.len()));
+        Ok(plain)
+    }
+
+    /// How many names were met that cannot be shown as they are.
+    pub(super) fn odd_names(&self) -> usize {
+        self.odd_names.get()
+    }
+
     /// What stands at a path.
     ///
     /// # Errors
@@ -168,7 +184,9 @@ impl VolumeReader {
 
     /// Parts of the volume that systems may have as their root.
     pub fn subvolumes(&self) -> Vec<Subvolume> {
-        self.call("/", |fs| fs.subvolumes()).unwrap_or_default()
+        let mut found = self.call("/", |fs| fs.subvolumes()).unwrap_or_default();
+        found.retain(|subvolume| !subvolume.path.contains(acts));
+        found
     }
 
     /// Fills `buffer` with a file's bytes from `offset` on; how many there were.
@@ -190,10 +208,10 @@ impl VolumeReader {
         Ok(volumes.into_iter().map(reader).collect())
     }
 
-    /// A text file, read as UTF-8; `None` where it is not there, or is none.
+    /// A text file, read as UTF-8, in it nothing that acts on a screen; `None` where it is not there, or is none.
     pub fn text(&self, path: &str) -> Option<String> {
         let bytes = self.read(path, MAX_TEXT).ok()?;
-        String::from_utf8(bytes).ok()
+        String::from_utf8(bytes).ok().map(|text| shown_lines(&text).into_owned())
     }
 
     /// Whether a file stands at this path.

@@ -7,6 +7,7 @@ use signpost_menu::linux_files::is_kernel_name;
 
 use super::VolumeReader;
 use super::facts::{Role, StartupFile, VersionFacts, Volume};
+use super::said;
 
 /// Folders below `/EFI` that are looked into, one in the other.
 const MAX_DEPTH: usize = 4;
@@ -44,7 +45,7 @@ pub(super) fn on_volume(reader: &VolumeReader, volume: &Volume) -> Vec<StartupFi
 }
 
 fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<String>) {
-    let Ok(items) = reader.list(folder) else { return };
+    let Ok(items) = reader.plain(folder) else { return };
     for item in items {
         let path = format!("{folder}/{}", item.name);
         if paths.len() >= MAX_FILES {
@@ -59,7 +60,7 @@ fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<Str
 }
 
 fn kernels_at_root(reader: &VolumeReader) -> Vec<String> {
-    let items = reader.list("/").unwrap_or_default();
+    let items = reader.plain("/").unwrap_or_default();
     let kernels = items.into_iter().filter(|item| !item.is_folder && is_kernel_name(&item.name));
     kernels.map(|item| format!("/{}", item.name)).collect()
 }
@@ -107,18 +108,21 @@ fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
         }
     };
     file.architecture = Some(pe.machine.to_string());
-    file.hints.fault = pe.refusal(bytes.len() as u64);
+    file.hints.fault = pe.refusal(bytes.len() as u64).as_deref().map(said);
     file.is_signed = pe.is_signed;
     file.version = version_resource::decode(&pe, bytes).map(|found| VersionFacts {
-        company: found.company,
-        product: found.product,
-        product_version: found.product_version,
-        description: found.description,
+        company: found.company.as_deref().map(said),
+        product: found.product.as_deref().map(said),
+        product_version: found.product_version.as_deref().map(said),
+        description: found.description.as_deref().map(said),
     });
     let text = |name: &str| pe.section_bytes(bytes, name).map(pe::text);
     file.hints.os_release = text(".osrel");
-    file.hints.uname = text(".uname");
+    file.hints.uname = text(".uname").as_deref().map(said);
     file.hints.is_boot_program = crate::home::has_mark(&pe);
     file.hints.has_kernel_section = pe.section(".linux").is_some();
     file.hints.kernel = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(bytes));
+    if let Some(kernel) = &mut file.hints.kernel {
+        kernel.version = kernel.version.as_deref().map(said);
+    }
 }

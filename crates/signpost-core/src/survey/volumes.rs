@@ -5,6 +5,7 @@ use signpost_disk::volumes::{self, Origin};
 use signpost_menu::linux_files::mapper_name;
 
 use super::facts::{Disk, Volume};
+use super::said;
 use crate::machine::Machine;
 use crate::machine::live::mounts::Mount;
 
@@ -27,7 +28,7 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
     };
     let (members, lv) = match &volume.origin {
         Origin::Mirror { members, .. } => (members.as_slice(), None),
-        Origin::Logical { group, name, members } => (members.as_slice(), Some((group.clone(), name.clone()))),
+        Origin::Logical { group, name, members } => (members.as_slice(), Some((said(group), said(name)))),
         _ => (&[][..], None),
     };
     let on = index.map(|index| of_machine[index]);
@@ -53,7 +54,7 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
         is_running_root: false,
         disk: disk.unwrap_or(0),
         partition: entry.map(|entry| entry.number),
-        place,
+        place: said(&place),
         lv,
         members: members.iter().map(|index| index + 1).collect(),
         kind: identity.kind.name(),
@@ -67,8 +68,8 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
         flaw: identity.flaw,
         is_esp: entry.is_some_and(|entry| entry.purpose.is_esp()),
         is_extended_boot: entry.is_some_and(|entry| entry.purpose.is_extended_boot()),
-        label: identity.label.clone(),
-        uuid: identity.uuid.clone(),
+        label: identity.label.as_deref().map(said),
+        uuid: identity.uuid.as_deref().map(said),
         size,
         fault,
         is_member: identity.kind.is_member(),
@@ -76,12 +77,12 @@ pub(super) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
         is_unclean: identity.is_unclean,
         is_hibernated: identity.is_hibernated,
         aside: aside(&purpose, name, identity.label.as_deref()),
-        inside: identity.inside.clone(),
+        inside: identity.inside.iter().map(|name| said(name)).collect(),
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
         // A BSD label has one name for all of its partitions.
         part_label: Some(name)
             .filter(|name| !name.is_empty() && entry.is_some_and(|entry| entry.slice.is_none()))
-            .map(ToString::to_string),
+            .map(said),
         disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
         disk_guid: disk_facts.and_then(|disk| disk.table.guid.clone()),
         mbr_type: entry.and_then(|entry| match entry.purpose {

@@ -12,6 +12,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::Problem;
 use crate::nearest::nearest;
+use crate::text::{acts, shown};
 
 type Value<'a> = Spanned<DeValue<'a>>;
 type Key<'a> = Spanned<Cow<'a, str>>;
@@ -190,10 +191,25 @@ impl<'a> Reader<'a> {
     }
 
     pub(super) fn string(&mut self, section: &mut Section<'_>, key: &str) -> Option<Found<String>> {
-        self.typed(section, key, "text in quotes", |value| match value.get_ref() {
+        let found = self.typed(section, key, "text in quotes", |value| match value.get_ref() {
             DeValue::String(text) => Some(text.to_string()),
             _ => None,
-        })
+        })?;
+        let value = self.plain(key, found.at, found.value);
+        Some(Found { value, ..found })
+    }
+
+    /// A text without line ends and other characters that do something else than stand where they are: none of ours needs
+    /// one, and a kernel or a screen takes them for something else.
+    fn plain(&mut self, key: &str, at: usize, value: String) -> String {
+        if let Some(c) = value.chars().find(|c| acts(*c)) {
+            self.problem(
+                at,
+                format!("{key} holds the character U+{:04X}, which cannot stand in it", u32::from(c)),
+            );
+            return shown(&value).into_owned();
+        }
+        value
     }
 
     pub(super) fn integer(&mut self, section: &mut Section<'_>, key: &str) -> Option<Found<i64>> {
@@ -219,8 +235,8 @@ impl<'a> Reader<'a> {
                 DeValue::String(text) => Some(Vec::from([text.to_string()])),
                 DeValue::Array(values) => values.iter().map(text).collect(),
                 _ => None,
-            });
-        found.map(|found| found.value)
+            })?;
+        Some(found.value.into_iter().map(|value| self.plain(key, found.at, value)).collect())
     }
 
     /// One of several words.

@@ -66,6 +66,8 @@ enum What {
         /// Do not look whether what it starts is there
         #[arg(long)]
         unchecked: bool,
+        #[command(flatten)]
+        guard: Guard,
     },
     /// Put an entry back to what draft would write for it now
     Reset {
@@ -178,16 +180,20 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
             let (text, id) = edit::rename(&path, entry, title)?;
             (text, format!("{id} is called {title} now"))
         }
-        What::Edit { entry, editor: true, .. } => match editor::edit(app, &path, entry)? {
-            Some((text, id)) => (text, format!("{id} is changed")),
+        What::Edit { entry, editor: true, guard, .. } => match editor::edit(app, &path, entry)? {
+            Some((text, id)) => {
+                guard.pass(edit::loses(&app.look(&machine)?, &path, &text)?)?;
+                (text, format!("{id} is changed"))
+            }
             None => {
                 out::note("Nothing was changed.");
                 return Ok(Exit::Done);
             }
         },
-        What::Edit { entry, assignments, drop, unchecked, .. } => {
+        What::Edit { entry, assignments, drop, unchecked, guard, .. } => {
             let look = app.look(&machine)?;
             let (text, id) = edit::edit(&look, &path, entry, (assignments, drop), *unchecked)?;
+            guard.pass(edit::loses(&look, &path, &text)?)?;
             (text, format!("{id} is changed"))
         }
         What::Reset { entry } => {

@@ -20,7 +20,7 @@ use signpost_core::{menu_file, prompt};
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
-use crate::render::out;
+use crate::render::{self, out};
 
 /// Boot by hand: look around, put a start together, save it to the menu; the same words as at boot
 ///
@@ -157,6 +157,7 @@ impl Session<'_> {
             let plan = once(&look, &history, menu.as_ref(), id)?;
             (history, plan)
         };
+        self.app.confirm(|| render::rehearse::outcome("Next: ", &plan.outcome), "Do this?")?;
         self.app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?;
         Ok(String::new())
     }
@@ -168,6 +169,7 @@ impl Session<'_> {
         let change = change(&look, &history, wish)?;
         pass(&change.refusals, |_| false)?;
         drop(look);
+        self.app.confirm(|| render::firmware::planned(&change), "Do this?")?;
         super::firmware::write(self.app, &mut machine, &mut history, &change)?;
         Ok(String::new())
     }

@@ -48,6 +48,7 @@ fn a_mistake_ends_with_a_code_and_firmware_entries_are_reached() {
     let machine = tide_bench();
     let run = machine.run(&[
         "prompt",
+        "--yes",
         "--do",
         "look v2:/boot/grob",
         "--do",
@@ -65,6 +66,11 @@ fn a_mistake_ends_with_a_code_and_firmware_entries_are_reached() {
     );
     assert!(!run.stdout.contains("what is on it"), "leave ends a script: {}", run.stdout);
     assert_eq!(machine.boot().next, Some(3));
-    machine.ok(&["prompt", "--do", "firmware first 4"]);
+    for line in ["firmware first 4", "once meridian"] {
+        let before = machine.everything();
+        assert!(machine.fails(3, &["prompt", "--do", line]).contains("unconfirmed"), "{line}");
+        assert!(machine.everything() == before, "{line}: nothing was written");
+    }
+    machine.ok(&["prompt", "--yes", "--do", "firmware first 4"]);
     assert_eq!(machine.boot().order[0], 4);
 }

@@ -265,3 +265,16 @@ fn what_cannot_be_added_is_answered_with_what_there_is() {
     insta::assert_snapshot!(all);
     assert_eq!(machine.read("menu.toml"), OWN);
 }
+
+#[test]
+fn an_edit_after_which_nothing_starts_a_system_is_refused() {
+    let machine = TestMachine::small();
+    machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
+    let words = ["entry", "edit", "meridian", "program=uuid:0A0A-0001/EFI/larkspur/lkload.efi"];
+    let before = machine.read("menu.toml");
+    let said = machine.fails(3, &words);
+    assert!(said.contains("last-way") && said.contains("Meridian Desktop 4"), "{said}");
+    assert_eq!(machine.read("menu.toml"), before);
+    machine.ok(&[&words[..], &["--despite", "last-way"]].concat());
+    assert!(!machine.read("menu.toml").contains("EFI/meridian"));
+}

@@ -20,6 +20,7 @@ mod promises;
 mod reach;
 mod refresh;
 mod rehearsal;
+mod strange_names;
 mod survey;
 mod tide;
 mod unsafe_disks;

@@ -39,8 +39,8 @@ pub fn edit(app: &App<'_>, path: &Path, name: &str) -> Result<Option<(String, St
 
 /// Runs the editor as the shell would, since the variable may hold options.
 fn run_editor(file: &Path) -> Result<(), Failure> {
-    let named = ["VISUAL", "EDITOR"].into_iter().find_map(|name| std::env::var(name).ok());
-    let editor = named.filter(|editor| !editor.trim().is_empty()).ok_or_else(|| {
+    let set = |name| std::env::var(name).ok().filter(|editor| !editor.trim().is_empty());
+    let editor = ["VISUAL", "EDITOR"].into_iter().find_map(set).ok_or_else(|| {
         Failure::Usage(
             "neither VISUAL nor EDITOR names an editor; `entry edit ENTRY KEY=VALUE` needs none".into(),
         )
