@@ -73,13 +73,15 @@ pub enum Code {
     SecureBootRefuses,
     /// Guard: what would be written to is a partition whose bytes may be another's.
     PartitionUnsafe,
+    /// Guard: a record says that more was written than a step of ours writes.
+    RecordForeign,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 35] = [
+    pub const ALL: [Self; 36] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -114,6 +116,7 @@ impl Code {
         Self::ChangedAtBoot,
         Self::SecureBootRefuses,
         Self::PartitionUnsafe,
+        Self::RecordForeign,
         Self::Unconfirmed,
     ];
 
@@ -154,6 +157,7 @@ impl Code {
             Self::ChangedAtBoot => "changed-at-boot",
             Self::SecureBootRefuses => "secure-boot-refuses",
             Self::PartitionUnsafe => "partition-unsafe",
+            Self::RecordForeign => "record-foreign",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -175,6 +179,7 @@ impl Code {
                 | Self::LastWay
                 | Self::ChangedAtBoot
                 | Self::SecureBootRefuses
+                | Self::RecordForeign
         )
     }
 }

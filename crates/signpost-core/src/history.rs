@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use signpost_firmware::variable::Contents;
 
 use crate::error::{Error, Result};
+use crate::home;
 use crate::kept;
 
 pub use change::{Change, FileWrite, StoredVariable, Write};
@@ -43,9 +44,36 @@ pub struct Record {
     /// Load options that were ours before it: by their number, what we wrote and for which menu entry.
     #[serde(default)]
     pub owned: Vec<OwnedOption>,
+    /// SHA-256 over all of it but this, in hexadecimal: a record that was altered is none.
+    #[serde(default)]
+    seal: String,
     /// Whether it was read from the home volume, where other systems and anybody with that disk may write.
     #[serde(skip)]
     pub is_copy: bool,
+}
+
+impl Record {
+    /// Notes its checksum, once all else is as it is to be.
+    fn close(&mut self) {
+        self.seal = self.digest();
+    }
+
+    /// Whether it is as it was written.
+    fn is_sealed(&self) -> bool {
+        self.seal == self.digest()
+    }
+
+    fn digest(&self) -> String {
+        let open = Self { seal: String::new(), ..self.clone() };
+        // A value has its fields in one order, whatever order a file has them in.
+        let value = serde_json::to_value(&open).unwrap_or_default();
+        home::sha256(&serde_json::to_vec(&value).unwrap_or_default())
+    }
+
+    /// What it says was written, and no step of ours writes: a record that somebody made.
+    pub(crate) fn foreign(&self) -> Option<&Change> {
+        self.writes.iter().find(|change| !change.is_of_ours())
+    }
 }
 
 /// A load option of ours.
@@ -102,7 +130,14 @@ impl Action {
 
 /// The time, in UTC.
 pub fn now() -> String {
-    jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+    at(std::time::SystemTime::now())
+}
+
+/// A clock may stand beyond all years that can be written.
+fn at(time: std::time::SystemTime) -> String {
+    let is_late = time > std::time::SystemTime::UNIX_EPOCH;
+    let edge = if is_late { jiff::Timestamp::MAX } else { jiff::Timestamp::MIN };
+    jiff::Timestamp::try_from(time).unwrap_or(edge).strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 /// The records of a machine.
@@ -122,6 +157,10 @@ impl History {
         for path in record_files(folder)? {
             let serial = path.file_stem().and_then(|stem| stem.to_str()?.parse::<u32>().ok());
             match kept::read::<Record>(&path) {
+                Ok(Some(record)) if !record.is_sealed() => {
+                    let why = "its checksum is not that of what it says: it was altered, or is broken";
+                    faults.push((serial, Error::unusable(&path, why).to_string()));
+                }
                 Ok(record) => records.extend(record),
                 Err(error) => faults.push((serial, error.to_string())),
             }
@@ -245,7 +284,6 @@ impl History {
     /// # Errors
     /// Where it cannot be written.
     pub fn begin(&mut self, action: Action, writes: &[Change], before: &Contents) -> Result<u32> {
-        std::fs::create_dir_all(&self.folder).map_err(|error| Error::unusable(&self.folder, error))?;
         let last = self.records.last().map(|record| record.serial);
         let last = last.into_iter().chain(self.faults.iter().filter_map(|(serial, _)| *serial)).max();
         let serial = last.map_or(Some(1), |last| last.checked_add(1));
@@ -255,18 +293,20 @@ impl History {
         let unfinished = self.unfinished().filter(|record| action.is_asked() && record.action == action);
         let owned =
             self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });
-        let record = Record {
+        let mut record = Record {
             schema: crate::SCHEMA,
             serial,
             time: now(),
             action,
             progress: Progress::Begun,
+            seal: String::new(),
             is_copy: false,
             continues: unfinished.map(|record| record.serial),
             writes: writes.to_vec(),
             snapshot: before.variables.iter().map(StoredVariable::from).collect(),
             owned: owned.collect(),
         };
+        record.close();
         kept::write(&self.path(serial), &record)?;
         self.records.push(record);
         Ok(serial)
@@ -281,7 +321,7 @@ impl History {
         let path = self.path(serial);
         if let Some(record) = self.records.last_mut() {
             record.progress = progress;
-            std::fs::create_dir_all(&self.folder).map_err(|error| Error::unusable(&self.folder, error))?;
+            record.close();
             kept::write(&path, record)?;
         }
         if progress == Progress::Done {

@@ -1,13 +1,13 @@
 //! Files that we keep for ourselves beside a machine: JSON, for people to read too.
 
-use std::io::ErrorKind;
 use std::path::Path;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::durable::write_durably;
+use crate::durable::write_privately;
 use crate::error::{Error, Result};
+use crate::files;
 
 /// No file of ours is longer.
 const MAX_LENGTH: u64 = 16 << 20; // bytes
@@ -17,14 +17,9 @@ const MAX_LENGTH: u64 = 16 << 20; // bytes
 /// # Errors
 /// Where it cannot be read, is too long to be ours, or says something else.
 pub(crate) fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
-    let length = match std::fs::metadata(path) {
-        Ok(found) => found.len(),
-        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(Error::unusable(path, error)),
-    };
-    check_length(path, length)?;
-    let text = std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))?;
-    serde_json::from_str(&text).map(Some).map_err(|error| Error::unusable(path, error))
+    let text = files::read_text(path, MAX_LENGTH).map_err(|error| Error::unusable(path, error))?;
+    let value = text.map(|text| serde_json::from_str(&text).map_err(|error| Error::unusable(path, error)));
+    value.transpose()
 }
 
 /// Writes a file; one that says the same already is left alone.
@@ -34,10 +29,11 @@ pub(crate) fn read<T: DeserializeOwned>(path: &Path) -> Result<Option<T>> {
 pub(crate) fn write<T: Serialize>(path: &Path, what: &T) -> Result<()> {
     let text = serde_json::to_string_pretty(what).map_err(|error| Error::unusable(path, error))? + "\n";
     check_length(path, text.len() as u64)?;
-    if std::fs::read_to_string(path).is_ok_and(|before| before == text) {
+    let before = files::read_text(path, MAX_LENGTH);
+    if before.is_ok_and(|before| before.as_ref() == Some(&text)) {
         return Ok(());
     }
-    write_durably(path, text.as_bytes())
+    write_privately(path, text.as_bytes())
 }
 
 fn check_length(path: &Path, length: u64) -> Result<()> {
@@ -63,7 +59,7 @@ mod tests {
         std::fs::write(&path, "[1,").unwrap();
         assert!(error(read(&path)).contains("kept.json: EOF while parsing"), "{}", error(read(&path)));
         std::fs::File::create(&path).unwrap().set_len(MAX_LENGTH + 1).unwrap();
-        assert!(error(read(&path)).ends_with("it has 16777217 bytes; what we write has at most 16777216"));
+        assert!(error(read(&path)).ends_with("it has 16777217 bytes, and 16777216 at most are read"));
         write(&path, &[1, 2]).unwrap();
         assert!(write(&path, &"a".repeat(MAX_LENGTH as usize)).is_err(), "it could not be read again");
         assert_eq!(read::<Vec<u32>>(&path).unwrap(), Some(vec![1, 2]), "as it was");

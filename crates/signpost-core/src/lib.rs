@@ -11,6 +11,7 @@ pub mod draft;
 pub mod durable;
 pub mod edit;
 pub mod error;
+pub mod files;
 pub mod firmware;
 pub mod hardware;
 pub mod history;

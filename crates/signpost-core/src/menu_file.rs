@@ -6,6 +6,10 @@ use signpost_menu::{MenuDocument, Problem, parse};
 
 use crate::durable::write_durably;
 use crate::error::{Error, Result};
+use crate::files;
+
+/// More is read than a menu may have, so that a file that is too long is told by its own error.
+const MAX_FILE: u64 = 16 << 20; // bytes
 
 /// A menu file, read.
 #[derive(Clone, Debug)]
@@ -81,14 +85,11 @@ pub fn check(path: &Path, text: &str) -> Result<MenuDocument> {
 }
 
 fn read_bytes(path: &Path) -> Result<Option<Vec<u8>>> {
-    match std::fs::read(path) {
-        Ok(bytes) => Ok(Some(bytes)),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(Error::unusable(path, error)),
-    }
+    files::read(path, MAX_FILE).map_err(|error| Error::unusable(path, error))
 }
 
-fn read(path: &Path) -> Result<Option<String>> {
+/// The text of a menu file, whether it holds or not; `None` where there is none.
+pub(crate) fn read(path: &Path) -> Result<Option<String>> {
     let Some(bytes) = read_bytes(path)? else { return Ok(None) };
     String::from_utf8(bytes).map(Some).map_err(|error| {
         let at = error.utf8_error().valid_up_to();

@@ -20,9 +20,6 @@ pub(crate) fn files(folder: &Path) -> Result<Vec<(PathBuf, String)>> {
 }
 
 fn text(path: &Path) -> Result<String> {
-    let length = std::fs::metadata(path).map_err(|error| Error::unusable(path, error))?.len();
-    if length > MAX_FILE {
-        return Err(Error::unusable(path, format!("{length} bytes; a file of rows has {MAX_FILE} at most")));
-    }
-    std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))
+    let text = crate::files::read_text(path, MAX_FILE).map_err(|error| Error::unusable(path, error))?;
+    Ok(text.unwrap_or_default())
 }

@@ -7,6 +7,7 @@ use serde::Serialize;
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 
+use crate::code::Code;
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Action, Change, History, Record, Write};
 use crate::plan::{guards, safe, state_after, words};
@@ -80,6 +81,7 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(taken_off.into_iter().map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
+    refusals.extend(history.since(record.serial).find_map(foreign));
     let (of, time) = (record.serial, record.time.clone());
     Ok(Undo { schema: crate::SCHEMA, of, time, writes, notes, refusals, outcome })
 }
@@ -102,9 +104,10 @@ fn step(history: &History, to: Option<u32>) -> Result<&Record> {
         Action::Undo { of } => history.record(of),
         _ => None,
     });
-    begun
-        .or_else(|| history.last_step())
-        .ok_or_else(|| nothing("there is nothing that could be undone".into()))
+    begun.or_else(|| history.last_step()).ok_or_else(|| match history.faults().next() {
+        Some(fault) => nothing(format!("the record of what was done cannot be read: {fault}")),
+        None => nothing("there is nothing that could be undone".into()),
+    })
 }
 
 /// What we made of one variable since a step.
@@ -230,6 +233,20 @@ fn merge_order(before: &[u16], after: &[u16], now: &[u16], removed: &[u16]) -> (
         }
     }
     (order, false)
+}
+
+/// The guard against a record that somebody else made.
+fn foreign(record: &Record) -> Option<Refusal> {
+    let change = record.foreign()?;
+    Some(Refusal {
+        code: Code::RecordForeign,
+        message: format!(
+            "record {} says \"{}\", which no step of this program writes",
+            record.serial,
+            change.what()
+        ),
+        way: "look at it with `signpost history`; whoever wrote it may have meant harm".into(),
+    })
 }
 
 #[cfg(test)]

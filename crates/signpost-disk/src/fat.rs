@@ -87,6 +87,32 @@ impl FatVolume {
         Ok(free)
     }
 
+    /// Bytes in a cluster.
+    pub fn cluster_size(&self) -> u64 {
+        self.geometry.cluster_size.into()
+    }
+
+    /// How many more entries of 32 bytes its root folder takes, where that cannot grow; a file takes one and one more for
+    /// each 13 letters of a long name.
+    ///
+    /// # Errors
+    /// Where the folder cannot be read.
+    pub fn root_room(&self) -> Result<Option<u64>, VolumeError> {
+        const ENTRY: usize = 32;
+        const DELETED: u8 = 0xe5;
+        if self.geometry.root_cluster.is_some() {
+            return Ok(None);
+        }
+        let bytes = self.reader().fixed_root()?;
+        let mut free = self.geometry.root_length.saturating_sub(u64::try_from(bytes.len()).unwrap_or(0)) / 32;
+        let mut has_ended = false;
+        for entry in bytes.chunks_exact(ENTRY) {
+            has_ended |= entry.first() == Some(&0);
+            free = free.saturating_add(u64::from(has_ended || entry.first() == Some(&DELETED)));
+        }
+        Ok(Some(free))
+    }
+
     fn reader(&self) -> Reader<'_> {
         Reader { device: self.device.as_ref(), geometry: &self.geometry }
     }

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use clap_complete::engine::CompletionCandidate;
 use signpost_core::Machine;
 use signpost_core::edit::{self, KEYS};
+use signpost_core::files;
 use signpost_core::firmware_variables::{BootOption, BootVariables};
 use signpost_core::menu::keyboard::KEYBOARDS;
 use signpost_core::menu::{MenuDocument, parse_leniently};
@@ -28,7 +29,7 @@ fn menu_file() -> PathBuf {
 
 /// The menu, as far as it reads: one with errors is where help is needed most.
 fn menu() -> Option<MenuDocument> {
-    parse_leniently(&std::fs::read_to_string(menu_file()).ok()?).0
+    parse_leniently(&files::read_text(&menu_file(), 16 << 20).ok()??).0
 }
 
 fn starting(current: &OsStr, all: impl IntoIterator<Item = (String, String)>) -> Vec<CompletionCandidate> {

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use signpost_menu::document::Host;
 use signpost_menu::quote::quoted;
+use signpost_menu::text::shown;
 use toml_edit::{Item, Value};
 
 use super::{DraftEntry, Offer};
@@ -57,13 +58,13 @@ impl Field {
 
 impl From<&str> for Field {
     fn from(text: &str) -> Self {
-        Self::Text(text.to_string())
+        Self::Text(shown(text).into_owned())
     }
 }
 
 impl From<String> for Field {
     fn from(text: String) -> Self {
-        Self::Text(text)
+        Self::Text(shown(&text).into_owned())
     }
 }
 
@@ -73,7 +74,7 @@ pub(super) fn head(heading: &str, host: Host) -> String {
         "# The boot menu of this machine. Edit it freely: `signpost draft` refreshes it and keeps what you change.\n\
          format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
          default = \"first\"\ntimeout = 5           # seconds\n",
-        quoted(heading),
+        quoted(&shown(heading)),
         match host {
             Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
             Host::Signpost => "\"signpost\"  # the boot program shows it",
@@ -99,7 +100,7 @@ pub(crate) fn append(text: &str, id: &str, offer: &Offer) -> String {
 
 /// An entry's section, with the reason for it above.
 pub(crate) fn section(id: &str, offer: &Offer) -> String {
-    let mut text = format!("\n# {}\n[[entry]]\n", offer.why);
+    let mut text = format!("\n# {}\n[[entry]]\n", shown(&offer.why));
     let id = Field::from(id);
     let own = [("id", &id)];
     let fields = offer.body.iter().map(|(key, value)| (*key, value));
@@ -132,8 +133,8 @@ mod tests {
         fn any_title_and_heading_is_quoted_so_that_it_reads_back(title: String, heading: String) {
             let text = append(&head(&heading, Host::Firmware), "a", &offer(&title));
             let document = signpost_menu::parse(&text).unwrap();
-            prop_assert_eq!(&document.entries[0].title, &title);
-            prop_assert_eq!(document.settings.heading, Some(heading));
+            prop_assert_eq!(&document.entries[0].title, &shown(&title));
+            prop_assert_eq!(document.settings.heading, Some(shown(&heading).into_owned()));
         }
 
         #[test]

@@ -80,7 +80,7 @@ fn loaded(path: &Path) -> Result<(MenuText, MenuDocument, Option<Error>)> {
     match MenuText::load(path) {
         Ok((text, document)) => Ok((text, document, None)),
         Err(fault @ Error::MenuFile { .. }) => {
-            let held = std::fs::read_to_string(path).map_err(|error| Error::unusable(path, error))?;
+            let held = menu_file::read(path)?.unwrap_or_default();
             match (MenuText::new(path, &held), parse_leniently(&held).0) {
                 (Ok(text), Some(document)) => Ok((text, document, Some(fault))),
                 _ => Err(fault),

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
+use signpost_menu::ours;
+use signpost_menu::slot::HOME_FOLDER;
 
 use crate::machine::Location;
 
@@ -30,6 +32,25 @@ impl Change {
         match self {
             Self::Variable(write) => Some(write),
             Self::File(_) => None,
+        }
+    }
+
+    /// Whether it is of a kind that steps of ours write: boot variables and our own, files in our folder, the fallback path.
+    /// Never keys of Secure Boot, another vendor's variables, another's files.
+    pub(crate) fn is_of_ours(&self) -> bool {
+        match self {
+            Self::Variable(write) => {
+                let name = write.variable_name();
+                const BOOT: [&str; 4] = ["BootOrder", "BootNext", "Timeout", "OsIndications"];
+                let is_boot = |word: &str| name == VariableName::global(word);
+                name.boot_option_number().is_some()
+                    || BOOT.into_iter().any(is_boot)
+                    || name.vendor == Guid::from_bytes(ours::VENDOR)
+            }
+            Self::File(write) => {
+                let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+                [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
+            }
         }
     }
 

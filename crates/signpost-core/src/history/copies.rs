@@ -88,21 +88,14 @@ fn read(look: &Look<'_>) -> Vec<Record> {
     let bytes = location.and_then(|location| look.machine.read_file(location, &path(), MAX_LENGTH).ok()?);
     let records = bytes.and_then(|bytes| serde_json::from_slice::<Vec<Record>>(&bytes).ok());
     let records = records.unwrap_or_default().into_iter().filter(|record| record.schema == crate::SCHEMA);
-    records.filter(is_of_ours).map(without_contents).collect()
-}
-
-/// A file on a disk says what it likes: nothing but what a step of ours can write is undone by it.
-fn is_of_ours(record: &Record) -> bool {
-    record.writes.iter().filter_map(Change::file).all(|write| {
-        let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-        [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
-    })
+    records.filter(Record::is_sealed).map(without_contents).collect()
 }
 
 /// The last records, without what files held and without the variables that no step wrote: an ESP is small.
 fn encode(records: &[Record]) -> Vec<u8> {
     let last = records.iter().skip(records.len().saturating_sub(MAX_COPIES));
-    let copies: Vec<Record> = last.cloned().map(without_contents).collect();
+    let mut copies: Vec<Record> = last.cloned().map(without_contents).collect();
+    copies.iter_mut().for_each(Record::close);
     serde_json::to_vec(&copies).unwrap_or_default()
 }
 

@@ -14,8 +14,11 @@ use super::image::ImageFile;
 use super::variables::{FdFile, FolderStore};
 use super::{FirmwareKind, Machine, MachineDisk, Running};
 use crate::error::{Error, Result};
+use crate::files;
 
 const FORMAT: i64 = 1;
+/// Bytes of a bench's description.
+const MAX_FILE: u64 = 1 << 20;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -76,16 +79,9 @@ fn default_sector_size() -> u32 {
 
 pub(super) fn open(folder: &Path) -> Result<Machine> {
     let path = folder.join("machine.toml");
-    let text = std::fs::read_to_string(&path).map_err(|error| {
-        if error.kind() == std::io::ErrorKind::NotFound {
-            Error::unusable(
-                folder,
-                "no bench: it has no machine.toml; `signpost demo DIR` makes a bench to look at",
-            )
-        } else {
-            Error::unusable(&path, error)
-        }
-    })?;
+    let text = files::read_text(&path, MAX_FILE).map_err(|error| Error::unusable(&path, error))?;
+    let none = "no bench: it has no machine.toml; `signpost demo DIR` makes a bench to look at";
+    let text = text.ok_or_else(|| Error::unusable(folder, none))?;
     let file: MachineFile = toml::from_str(&text).map_err(|error| {
         let place = match error.span() {
             Some(span) => format!("{}, line {}", path.display(), line_of(&text, span.start)),

@@ -5,6 +5,7 @@ use std::io::{self, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
+use crate::files::open_image;
 use signpost_disk::block::{BlockDevice, ReadError};
 
 /// An image, open for reading.
@@ -15,10 +16,7 @@ pub(super) struct ImageFile {
 
 impl ImageFile {
     pub(super) fn open(path: &Path) -> io::Result<Self> {
-        let mut file = File::open(path)?;
-        if file.metadata()?.is_dir() {
-            return Err(io::Error::new(io::ErrorKind::IsADirectory, "it is a folder, not an image"));
-        }
+        let mut file = open_image(path)?;
         // The end of a block device is found by going there.
         let size = file.seek(SeekFrom::End(0))?;
         Ok(Self { file, size })

@@ -366,19 +366,21 @@ impl Machine {
         FatVolume::open(Arc::new(window)).map_err(|error| error.to_string())
     }
 
-    /// Free bytes of a FAT volume.
+    /// What room there is on a FAT volume.
     ///
     /// # Errors
     /// Where the volume cannot be read.
-    pub fn free_space(&self, location: Location) -> Result<u64> {
+    pub fn room(&self, location: Location) -> Result<Room> {
         let place = |why: String| Error::Unusable { place: format!("disk {}", location.disk + 1), why };
         if let Some((devices, volume)) = self.mounted_device(location)
-            && let Some(free) = live::free(devices, volume)
+            && let Some((free, cluster)) = live::free(devices, volume)
         {
-            return Ok(free);
+            return Ok(Room { free, cluster, root_entries: None });
         }
         let volume = self.fat_volume(location).map_err(place)?;
-        volume.free_bytes().map_err(|error| place(error.to_string()))
+        let free = volume.free_bytes().map_err(|error| place(error.to_string()))?;
+        let root_entries = volume.root_room().map_err(|error| place(error.to_string()))?;
+        Ok(Room { free, cluster: volume.cluster_size(), root_entries })
     }
 
     /// The boot variables as they are now, what the machine's description adds included: where the
@@ -389,6 +391,17 @@ impl Machine {
     pub fn contents(&self) -> Result<signpost_firmware::variable::Contents> {
         self.variables.read_all().map_err(Error::from)
     }
+}
+
+/// Room on a volume.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// Free bytes.
+    pub free: u64,
+    /// Bytes in a cluster: every file and folder takes whole ones.
+    pub cluster: u64,
+    /// Free entries of the root folder, where that cannot grow and can be looked at.
+    pub root_entries: Option<u64>,
 }
 
 /// An image by itself: the size of its sectors shows in where a GPT's header stands.

@@ -12,6 +12,7 @@ use signpost_firmware::variable::{Contents, StoreError, Variable, VariableName, 
 
 use crate::durable::write_durably;
 use crate::error::{Error, Result};
+use crate::files;
 
 /// No variable and no store of a bench is longer, in bytes.
 const MAX_FILE: u64 = 64 << 20;
@@ -147,10 +148,7 @@ impl VariableStore for FdFile {
 }
 
 fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
-    if fs::metadata(path)?.len() > MAX_FILE {
-        return Err(io::Error::other(format!("longer than {MAX_FILE} bytes")));
-    }
-    fs::read(path)
+    files::read(path, MAX_FILE)?.ok_or_else(|| rustix::io::Errno::NOENT.into())
 }
 
 fn failed(path: &Path, error: &io::Error) -> StoreError {

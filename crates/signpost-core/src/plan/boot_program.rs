@@ -3,6 +3,8 @@
 //! The order of the writes: boot program, then slot, then load option, then the boot order. Until the order
 //! names the new option, nothing of it counts.
 
+use std::collections::BTreeSet;
+
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
@@ -16,7 +18,7 @@ use crate::code::Code;
 use crate::error::{Error, Refusal, Result};
 use crate::history::{Change, FileWrite, History, Write};
 use crate::home::{self, BootProgram, Home};
-use crate::machine::Location;
+use crate::machine::{Location, Room};
 use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::rehearse::rehearse_state;
@@ -83,7 +85,7 @@ pub(super) fn plan(
     let verdict = look.secure_boot_verdict_of(program.bytes());
     refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
     refusals.extend(super::default_refused(look, &resolved, &opening));
-    refusals.extend(no_room(look.machine.free_space(files.location)?, &file_writes));
+    refusals.extend(no_room(look, home.volume, look.machine.room(files.location)?, &file_writes));
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(last.into_iter().chain(tidied).map(Change::File));
@@ -164,15 +166,36 @@ fn next_boot_note(next: Option<u16>) -> Vec<String> {
         .collect()
 }
 
-fn no_room(free: u64, writes: &[FileWrite]) -> Option<Refusal> {
-    const LARGEST_CLUSTER: usize = 32 * 1024;
-    let new = writes.iter().filter(|write| write.before.is_none()).filter_map(|write| write.after.as_ref());
-    let needed: u64 = new.map(|bytes| bytes.len().next_multiple_of(LARGEST_CLUSTER) as u64).sum();
-    (needed > free).then(|| Refusal {
-        code: Code::NoRoom,
-        message: format!("the home volume has {free} bytes free, {needed} are needed"),
-        way: "make room on it, or name another FAT volume with --home".into(),
-    })
+/// Every new file takes whole clusters, and so does each folder that is made for it or has to grow.
+fn no_room(look: &Look<'_>, volume: usize, room: Room, writes: &[FileWrite]) -> Option<Refusal> {
+    /// Entries that a new folder takes in the root folder, with a long name.
+    const FOLDER_ENTRIES: u64 = 3;
+    let new: Vec<&FileWrite> =
+        writes.iter().filter(|write| write.before.is_none() && write.after.is_some()).collect();
+    let folders: BTreeSet<&str> =
+        new.iter().filter_map(|write| Some(write.path.rsplit_once('/')?.0)).collect();
+    let sizes = new.iter().filter_map(|write| write.after.as_ref()).map(|bytes| bytes.len() as u64);
+    // A folder on the way to each, and room for the folder itself to grow.
+    let folders_size = (folders.len() as u64).saturating_mul(2).saturating_mul(room.cluster);
+    let needed = sizes
+        .map(|size| size.next_multiple_of(room.cluster.max(1)))
+        .sum::<u64>()
+        .saturating_add(folders_size);
+    let refusal = |message: String| {
+        let way = "make room on it, or name another FAT volume with --home".into();
+        Some(Refusal { code: Code::NoRoom, message, way })
+    };
+    let is_new = look.reader(volume).is_some_and(|reader| reader.list("/EFI").is_err());
+    match room.root_entries {
+        _ if new.is_empty() => None,
+        Some(entries) if is_new && entries < FOLDER_ENTRIES => {
+            refusal("the root folder of the home volume is full, and a folder has to be made in it".into())
+        }
+        _ if needed > room.free => {
+            refusal(format!("the home volume has {} bytes free, {needed} are needed", room.free))
+        }
+        _ => None,
+    }
 }
 
 /// Files on the home volume.

@@ -1,10 +1,12 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use signpost_core::Code;
+use serde::Serialize;
+use signpost_core::durable::write_durably;
 use signpost_core::history::Action;
 use signpost_core::hold::{Held, Log, MAX_SAME, hold};
 use signpost_core::plan::pass;
+use signpost_core::{Code, files};
 
 use super::{found_beside_us, guard_codes};
 use crate::app::{App, Outcome};
@@ -81,6 +83,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
 fn units(app: &App<'_>, folder: &Path) -> Outcome {
     let failed = |path: &Path, error: std::io::Error| Failure::Other(format!("{}: {error}", path.display()));
     std::fs::create_dir_all(folder).map_err(|error| failed(folder, error))?;
+    let (mut written, mut left) = (Vec::new(), Vec::new());
     let program = std::env::current_exe()?;
     let mut words = vec![program.display().to_string()];
     if let Some(menu) = app.named_menu() {
@@ -90,17 +93,77 @@ fn units(app: &App<'_>, folder: &Path) -> Outcome {
     for (name, text) in UNITS {
         let path = folder.join(name);
         let text = text.replace(INSTALLED, &command);
-        std::fs::write(&path, text).map_err(|error| failed(&path, error))?;
+        match owner(&path).map_err(|error| failed(&path, error))? {
+            Owner::Us => {
+                write_durably(&path, marked(&text).as_bytes())?;
+                written.push(name);
+            }
+            Owner::Somebody(why) => left.push(Left { name, why }),
+        }
     }
-    let names: Vec<&str> = UNITS.iter().map(|(name, _)| *name).collect();
-    app.report(&names, || {
-        format!(
-            "{} in {}; `systemctl enable --now signpost-hold.service signpost-hold.path signpost-hold.timer` turns them on.\n",
-            names.join(", "),
-            folder.display()
-        )
+    app.report(&UnitsWritten { written: &written, left: &left }, || {
+        let mut said = String::new();
+        if !written.is_empty() {
+            said = format!(
+                "{} in {}; `systemctl enable --now {}` turns them on.\n",
+                written.join(", "),
+                folder.display(),
+                written.join(" ")
+            );
+        }
+        for Left { name, why } in &left {
+            said.push_str(&format!("{name} {why}, and stays as it is.\n"));
+        }
+        said
     });
     Ok(Exit::Done)
+}
+
+/// What came of writing units.
+#[derive(Serialize)]
+struct UnitsWritten<'a> {
+    written: &'a [&'static str],
+    left: &'a [Left],
+}
+
+/// A unit that was left alone.
+#[derive(Serialize)]
+struct Left {
+    name: &'static str,
+    why: &'static str,
+}
+
+/// Whose a unit's file is.
+enum Owner {
+    /// There is none, or it is as we wrote it.
+    Us,
+    /// Somebody has made it another: what it is.
+    Somebody(&'static str),
+}
+
+fn owner(path: &Path) -> std::io::Result<Owner> {
+    /// No unit is longer, in bytes.
+    const MAX_UNIT: u64 = 1 << 20;
+    match std::fs::symlink_metadata(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Owner::Us),
+        Err(error) => return Err(error),
+        Ok(found) if found.is_symlink() => {
+            let masked = std::fs::read_link(path)? == Path::new("/dev/null");
+            return Ok(Owner::Somebody(if masked { "is masked" } else { "is a link" }));
+        }
+        Ok(_) => {}
+    }
+    let held = files::read_text(path, MAX_UNIT)?.unwrap_or_default();
+    let (_, text) = held.split_once('\n').unwrap_or_default();
+    Ok(if marked(text) == held { Owner::Us } else { Owner::Somebody("was edited") })
+}
+
+/// A unit's text under a line that tells whether it is as we wrote it.
+fn marked(text: &str) -> String {
+    format!(
+        "# Written by `signpost hold --units`, checksum {:08x}; a file that is edited is left alone.\n{text}",
+        crc32fast::hash(text.as_bytes())
+    )
 }
 
 /// The program as the packaged units name it.

@@ -20,14 +20,14 @@ pub mod survey;
 pub mod tune;
 pub mod undo;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use signpost_core::home::BootProgram;
 use signpost_core::menu::place::VolumeRef;
 use signpost_core::plan::Wishes;
-use signpost_core::{Code, Refusal};
+use signpost_core::{Code, Refusal, files};
 
 use crate::failure::Failure;
 
@@ -55,7 +55,8 @@ impl HomeArgs {
     pub fn wishes(&self) -> Result<Wishes, Failure> {
         let boot_program = match &self.boot_program {
             Some(path) => Some(
-                std::fs::read(path)
+                read_program(path)
+                    .and_then(|bytes| bytes.ok_or_else(|| std::io::Error::other("there is no such file")))
                     .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
             ),
             None => found_beside_us(),
@@ -74,7 +75,13 @@ impl HomeArgs {
 pub fn found_beside_us() -> Option<Vec<u8>> {
     let program = std::env::current_exe().ok()?;
     let folder = program.parent()?;
-    BOOT_PROGRAMS.iter().find_map(|path| std::fs::read(folder.join(path)).ok())
+    BOOT_PROGRAMS.iter().find_map(|path| read_program(&folder.join(path)).ok().flatten())
+}
+
+/// A boot program's bytes; no program that firmware starts is longer.
+fn read_program(path: &Path) -> std::io::Result<Option<Vec<u8>>> {
+    const MAX_PROGRAM: u64 = 64 << 20;
+    files::read(path, MAX_PROGRAM)
 }
 
 /// Reads a guard's code.

@@ -16,7 +16,10 @@ use signpost_core::menu::resolve::StartTarget;
 use signpost_core::once::once;
 use signpost_core::plan::pass;
 use signpost_core::survey::Look;
-use signpost_core::{menu_file, prompt};
+use signpost_core::{files, menu_file, prompt};
+
+/// Bytes of a script.
+const MAX_SCRIPT: u64 = 1 << 20;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -43,7 +46,8 @@ pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
         Session { app, look: &look, prompt: Prompt::new(menu.unwrap_or_default()), refusals: 0 };
     let script = match &args.script {
         Some(path) => Some(
-            std::fs::read_to_string(path)
+            files::read_text(path, MAX_SCRIPT)
+                .and_then(|text| text.ok_or_else(|| std::io::Error::other("there is no such file")))
                 .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
         ),
         None => (!args.lines.is_empty()).then(|| args.lines.join("\n")),

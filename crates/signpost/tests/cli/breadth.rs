@@ -93,7 +93,7 @@ fn loose_images_make_a_machine() {
     let (code, text) = run(&["rehearse"]);
     assert!(code == Some(4) && text.contains("loose disk images have no firmware"), "{text}");
     let (code, text) = run(&["--disk", machine.folder().to_str().unwrap(), "survey"]);
-    assert!(code == Some(0) && text.contains("it is a folder, not an image"), "{text}");
+    assert!(code == Some(0) && text.contains("it is a folder, and an image or a disk is needed"), "{text}");
     let (code, text) = run(&["--disk", "/none.img", "survey"]);
     assert!(
         code == Some(0) && text.contains("disk-unreadable") && text.contains("Larkspur Linux 10"),

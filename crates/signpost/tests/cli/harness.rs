@@ -226,6 +226,15 @@ pub fn small(store: StoreKind) -> BenchSpec {
     }
 }
 
+/// A record of the history with the checksum that it would have, had the program written it so.
+pub fn sealed(mut record: serde_json::Value) -> String {
+    use sha2::{Digest, Sha256};
+    record["seal"] = "".into();
+    let digest = Sha256::digest(serde_json::to_vec(&record).unwrap());
+    record["seal"] = digest.iter().map(|byte| format!("{byte:02x}")).collect::<String>().into();
+    serde_json::to_string_pretty(&record).unwrap()
+}
+
 /// A menu file with these sections behind its head.
 pub fn menu(head: &str, entries: &[&str]) -> String {
     let mut text = format!("format = 1\n[menu]\nhost = \"firmware\"\n{head}\n");

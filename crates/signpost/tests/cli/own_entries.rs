@@ -259,6 +259,18 @@ fn units_run_hold_at_each_start_and_after_updates() {
     );
     assert!(read("signpost-hold.path").contains("PathChanged=/boot\n"));
     assert!(read("signpost-hold.timer").contains("OnUnitActiveSec=1d\n"));
+    // What somebody has made of them stays, and is named.
+    let edited = read("signpost-hold.timer").replace("1d", "2d");
+    std::fs::write(folder.join("signpost-hold.timer"), &edited).unwrap();
+    std::fs::remove_file(folder.join("signpost-hold.path")).unwrap();
+    std::os::unix::fs::symlink("/dev/null", folder.join("signpost-hold.path")).unwrap();
+    let said = machine.ok(&["hold", "--units", folder.to_str().unwrap()]);
+    assert!(
+        said.contains("signpost-hold.path is masked") && said.contains("signpost-hold.timer was edited"),
+        "{said}"
+    );
+    assert!(said.starts_with("signpost-hold.service in"), "{said}");
+    assert_eq!(read("signpost-hold.timer"), edited);
 }
 
 #[test]

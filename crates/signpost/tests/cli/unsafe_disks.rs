@@ -7,7 +7,7 @@ use signpost_demo::{Content, StoreKind, change_fat};
 use signpost_disk::gpt::{Layout, NewPartition, encode};
 use signpost_disk::partition_type;
 
-use crate::harness::{LARK, MERIDIAN, TestMachine, lark_disk, menu, small};
+use crate::harness::{LARK, MERIDIAN, TestMachine, lark_disk, menu, sealed, small};
 
 const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
 
@@ -122,4 +122,26 @@ fn undo_and_hold_write_to_no_broken_home_either() {
     put_table(&machine, &[(2048, 10239), (6000, 18431)]);
     assert!(machine.fails(3, &["undo", "--yes"]).contains("partition-unsafe"));
     assert!(machine.fails(3, &["hold"]).contains("partition-unsafe"));
+}
+
+#[test]
+fn a_record_that_was_altered_or_made_by_somebody_is_not_undone_unasked() {
+    let machine = TestMachine::small();
+    machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
+    machine.ok(&["apply", "--yes"]);
+    let record = machine.path("history/0001.json");
+    let text = std::fs::read_to_string(&record).unwrap();
+    std::fs::write(&record, text.replacen("Larkspur", "Larkspun", 1)).unwrap();
+    let said = machine.fails(4, &["undo", "--yes"]);
+    assert!(said.contains("its checksum is not that of what it says"), "{said}");
+    // One whose checksum is right, and that says it had written a key of Secure Boot.
+    let mut value: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let mut write = value["writes"].as_array().unwrap().last().unwrap().clone();
+    (write["name"], write["what"]) = ("PK".into(), "write the key".into());
+    value["writes"].as_array_mut().unwrap().push(write);
+    std::fs::write(&record, sealed(value)).unwrap();
+    let before = machine.variables();
+    let said = machine.fails(3, &["undo", "--yes"]);
+    assert!(said.contains("record-foreign") && said.contains("write the key"), "{said}");
+    assert_eq!(machine.variables(), before);
 }

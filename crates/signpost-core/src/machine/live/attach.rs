@@ -71,10 +71,10 @@ pub(crate) fn read(
 }
 
 /// Free bytes of a mounted volume; `None` where it is not mounted.
-pub(crate) fn free(devices: &Devices, volume: Numbers) -> Option<u64> {
+pub(crate) fn free(devices: &Devices, volume: Numbers) -> Option<(u64, u64)> {
     let (folder, _) = mounted(devices, volume)?;
     let found = rustix::fs::fstatvfs(&folder).ok()?;
-    Some(found.f_bavail.saturating_mul(found.f_frsize))
+    Some((found.f_bavail.saturating_mul(found.f_frsize), found.f_frsize))
 }
 
 /// The uppermost folder of a mounted volume, and whether it takes writing.
