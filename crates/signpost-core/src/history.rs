@@ -130,14 +130,18 @@ impl Action {
 
 /// The time, in UTC.
 pub fn now() -> String {
-    at(std::time::SystemTime::now())
+    clock().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
-/// A clock may stand beyond all years that can be written.
-fn at(time: std::time::SystemTime) -> String {
+/// The time; a clock may stand beyond all years that can be written.
+pub(crate) fn clock() -> jiff::Timestamp {
+    within(std::time::SystemTime::now())
+}
+
+fn within(time: std::time::SystemTime) -> jiff::Timestamp {
     let is_late = time > std::time::SystemTime::UNIX_EPOCH;
     let edge = if is_late { jiff::Timestamp::MAX } else { jiff::Timestamp::MIN };
-    jiff::Timestamp::try_from(time).unwrap_or(edge).strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
+    jiff::Timestamp::try_from(time).unwrap_or(edge)
 }
 
 /// The records of a machine.

@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 pub mod bench;
+mod format;
 pub mod gauge;
 pub mod program;
 pub mod tide;

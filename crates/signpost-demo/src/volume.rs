@@ -1,28 +1,21 @@
 //! Volumes in memory: FAT with files in it, and packed images.
 
 use std::fs::File;
-use std::io::{self, Cursor, Read, Write};
+use std::io::{self, Read};
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
+use std::sync::Arc;
 
-/// Every file carries this date, so that the same bench has the same bytes.
-#[derive(Debug)]
-struct FixedDate;
+use signpost_disk::fat::{Change, FatVolume, Stamp};
+use signpost_disk::file_system::FileSystem;
 
-const DATE: fatfs::Date = fatfs::Date { year: 2026, month: 3, day: 20 };
-const TIME: fatfs::Time = fatfs::Time { hour: 6, min: 40, sec: 0, millis: 0 };
+use crate::format;
 
-impl fatfs::TimeProvider for FixedDate {
-    fn get_current_date(&self) -> fatfs::Date {
-        DATE
-    }
-    fn get_current_date_time(&self) -> fatfs::DateTime {
-        fatfs::DateTime { date: DATE, time: TIME }
-    }
+/// Every file carries this time, so that the same bench has the same bytes.
+fn stamp() -> Stamp {
+    Stamp::new((2026, 3, 20), (6, 40, 0))
 }
-
-static FIXED_DATE: FixedDate = FixedDate;
 
 /// A FAT volume of this many bytes with these files; folders are made as they are needed.
 pub(crate) fn fat(
@@ -31,35 +24,20 @@ pub(crate) fn fat(
     serial: u32,
     files: &[(String, Vec<u8>)],
 ) -> io::Result<Vec<u8>> {
-    let mut name = [b' '; 11];
-    for (slot, byte) in name.iter_mut().zip(label.bytes()) {
-        *slot = byte;
-    }
-    let mut volume = Cursor::new(vec![0; bytes]);
-    let mut options = fatfs::FormatVolumeOptions::new().volume_id(serial).volume_label(name);
-    // From 34 MiB on there are clusters enough for FAT32, which is what an ESP is meant to be.
-    if bytes >= 34 << 20 {
-        options = options.fat_type(fatfs::FatType::Fat32).bytes_per_cluster(512);
-    }
-    fatfs::format_volume(&mut volume, options)?;
-    let options = fatfs::FsOptions::new().time_provider(&FIXED_DATE).update_accessed_date(false);
-    let fs = fatfs::FileSystem::new(&mut volume, options)?;
+    let mut volume = format::format(bytes, label, serial);
     for (path, contents) in files {
-        put(&fs, path, contents)?;
+        change(&mut volume, path, Change::Put(contents))?;
     }
-    fs.unmount()?;
-    Ok(volume.into_inner())
+    Ok(volume)
 }
 
-fn put<T: fatfs::ReadWriteSeek>(fs: &fatfs::FileSystem<T>, path: &str, contents: &[u8]) -> io::Result<()> {
-    let mut folder = fs.root_dir();
-    let (folders, file) = path.trim_start_matches('/').rsplit_once('/').unwrap_or(("", path));
-    for part in folders.split('/').filter(|part| !part.is_empty()) {
-        folder = folder.create_dir(part)?;
+fn change(volume: &mut [u8], path: &str, change: Change<'_>) -> io::Result<()> {
+    let fat = FatVolume::open(Arc::new(volume.to_vec())).map_err(io::Error::other)?;
+    for (offset, bytes) in fat.change(path, change, stamp()).map_err(io::Error::other)? {
+        let place = usize::try_from(offset).ok().and_then(|at| volume.get_mut(at..at + bytes.len()));
+        place.ok_or(io::ErrorKind::UnexpectedEof)?.copy_from_slice(&bytes);
     }
-    let mut file = folder.create_file(file)?;
-    file.truncate()?;
-    file.write_all(contents)
+    Ok(())
 }
 
 /// Puts files into a FAT volume inside of a disk image, or takes them out, as a system that runs there would.
@@ -74,15 +52,14 @@ pub fn change_fat(
 ) -> io::Result<()> {
     let mut disk = std::fs::read(image)?;
     let volume = disk.get_mut(bytes).ok_or(io::ErrorKind::UnexpectedEof)?;
-    let options = fatfs::FsOptions::new().time_provider(&FIXED_DATE).update_accessed_date(false);
-    let fs = fatfs::FileSystem::new(Cursor::new(volume), options)?;
     for (path, contents) in put_in {
-        put(&fs, path, contents)?;
+        change(volume, path, Change::Put(contents))?;
     }
     for path in take_out {
-        fs.root_dir().remove(path.trim_start_matches('/'))?;
+        let there = FatVolume::open(Arc::new(volume.to_vec())).map_err(io::Error::other)?;
+        there.metadata(path).map_err(io::Error::other)?;
+        change(volume, path, Change::Remove)?;
     }
-    fs.unmount()?;
     std::fs::write(image, disk)
 }
 

@@ -4,6 +4,7 @@
 mod folder;
 mod geometry;
 mod whole;
+mod write;
 
 use alloc::borrow::Cow;
 use alloc::format;
@@ -12,7 +13,9 @@ use alloc::sync::Arc;
 use alloc::vec;
 use alloc::vec::Vec;
 
+pub use folder::Stamp;
 pub use geometry::{Area, FatType, Geometry};
+pub use write::Change;
 
 use crate::block::{BlockDevice, SharedDevice, read_vec};
 use crate::bytes::len;

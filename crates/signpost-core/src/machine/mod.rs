@@ -1,7 +1,6 @@
 //! The machine that is worked on: the one that we run on, or a bench.
 
 mod bench;
-pub(crate) mod fat_write;
 mod image;
 pub(crate) mod live;
 mod lock;
@@ -11,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use signpost_disk::block::{SharedDevice, Window};
-use signpost_disk::fat::{FatVolume, Geometry};
+use signpost_disk::fat::{Change, FatVolume, Stamp};
 use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::store::MemoryStore;
@@ -19,7 +18,6 @@ use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
 use crate::error::{Error, Result};
-use fat_write::{Extent, Operation};
 pub use live::Host;
 pub use live::HostKind;
 use live::{BlockNode, Devices, Numbers};
@@ -323,13 +321,10 @@ impl Machine {
             let volume = volume.ok_or_else(|| place("the kernel knows no such partition".into()))?;
             return live::put(devices, volume, path, bytes).map_err(place);
         }
-        let device = disk.contents.clone().map_err(place)?;
-        let window = Window::new(device, location.extent.start, location.extent.length);
-        let geometry = Geometry::read(&window).map_err(|error| place(error.to_string()))?;
-        let geometry = geometry.ok_or_else(|| place("its volume is no FAT".into()))?;
-        let operation = bytes.map_or(Operation::Remove, Operation::Put);
-        fat_write::carry_out(&disk.image, location.extent, &geometry, path, operation)
-            .map_err(|error| place(error.to_string()))
+        let volume = self.fat_volume(location).map_err(place)?;
+        let change = bytes.map_or(Change::Remove, Change::Put);
+        let writes = volume.change(path, change, stamp()).map_err(|error| place(error.to_string()))?;
+        image::put(&disk.image, location.extent.start, &writes).map_err(|error| place(error.to_string()))
     }
 
     /// A file of a FAT volume as it is now, of at most `most` bytes; `None` where it is not there.
@@ -391,6 +386,25 @@ impl Machine {
     pub fn contents(&self) -> Result<signpost_firmware::variable::Contents> {
         self.variables.read_all().map_err(Error::from)
     }
+}
+
+/// Where a volume lies on its disk.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Extent {
+    /// Bytes from the disk's start.
+    pub(crate) start: u64,
+    /// Bytes.
+    pub(crate) length: u64,
+}
+
+/// The time, as files of a FAT carry it.
+fn stamp() -> Stamp {
+    let now = crate::history::clock().to_zoned(jiff::tz::TimeZone::UTC).datetime();
+    let small = |part: i8| u8::try_from(part).unwrap_or(0);
+    Stamp::new(
+        (i32::from(now.year()), small(now.month()), small(now.day())),
+        (small(now.hour()), small(now.minute()), small(now.second())),
+    )
 }
 
 /// Room on a volume.

@@ -104,6 +104,9 @@ pub struct Geometry {
     pub flaw: Option<&'static str>,
     pub(super) fat_offset: u64,
     pub(super) fat_length: u64,
+    pub(super) fat_copies: u8,
+    /// FAT32: where the free summary stands.
+    pub(super) info_offset: Option<u64>,
     pub(super) root_offset: u64,
     pub(super) root_length: u64,
     /// FAT32: where the root folder starts.
@@ -278,6 +281,11 @@ impl Bpb {
             flaw: (total > room).then_some("it says that it is longer than its partition"),
             fat_offset: reserved.saturating_mul(sector).saturating_add(active.saturating_mul(fat_length)),
             fat_length,
+            fat_copies: self.bpb_num_fats,
+            info_offset: fat_32
+                .then(|| u64::from(u32_at(12) & 0xffff))
+                .filter(|info| (1..reserved).contains(info))
+                .map(|info| info.saturating_mul(sector)),
             root_offset: root_start.saturating_mul(sector),
             root_length,
             root_cluster: fat_32.then(|| u32_at(8)),

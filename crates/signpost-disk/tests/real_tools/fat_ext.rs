@@ -1,10 +1,13 @@
 //! FAT and ext.
 
 use std::fs;
+use std::os::unix::fs::FileExt;
+use std::process::Command;
 use std::sync::Arc;
 
 use signpost_disk::block::SharedDevice;
 use signpost_disk::ext::ExtVolume;
+use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
 use signpost_disk::probe::VolumeKind;
 
@@ -43,10 +46,10 @@ fn the_active_copy_counts_and_high_words_only_on_fat32() {
     bytes[40] = 0x81;
     bytes[first.start + 12..first.end].fill(0);
     let device: SharedDevice = Arc::new(bytes.clone());
-    let volume = signpost_disk::fat::FatVolume::open(device).unwrap();
+    let volume = FatVolume::open(device).unwrap();
     assert_eq!(volume.read("/TIDE.TXT", 1 << 20).unwrap().len(), 200_000);
     bytes[40] = 0x82;
-    let refused = signpost_disk::fat::FatVolume::open(Arc::new(bytes)).err().unwrap().to_string();
+    let refused = FatVolume::open(Arc::new(bytes)).err().unwrap().to_string();
     assert!(refused.contains("BPB_ExtFlags is 2"), "{refused}");
 
     let image = Image::made_by(32, "mkfs.fat", &["-F", "16"]);
@@ -54,7 +57,7 @@ fn the_active_copy_counts_and_high_words_only_on_fat32() {
     let mut bytes = fs::read(&image.path).unwrap();
     let at = bytes.windows(11).position(|name| name == b"TIDE    TXT").unwrap();
     bytes[at + 20..at + 22].copy_from_slice(&[0x34, 0x12]);
-    let volume = signpost_disk::fat::FatVolume::open(Arc::new(bytes)).unwrap();
+    let volume = FatVolume::open(Arc::new(bytes)).unwrap();
     assert_eq!(volume.read("/TIDE.TXT", 1 << 20).unwrap().len(), 200_000);
 }
 
@@ -165,5 +168,39 @@ fn files_on_fat_are_read_as_the_tool_wrote_them() {
         let fs = image.file_system();
         assert_eq!(fs.list("/efi").unwrap()[0].name, "Lärm und Lüge", "FAT{width}");
         assert_eq!(fs.read("/efi/lärm UND lüge/VMLINUZ-6.9 BIG", 2_000_000).unwrap(), big, "FAT{width}");
+    }
+}
+
+/// What we write passes the checker of file systems without a word, and others read it.
+#[test]
+fn what_is_written_into_a_fat_is_whole_for_others() {
+    use signpost_disk::fat::{Change, Stamp};
+    for (size, width) in [(4, "12"), (32, "16"), (64, "32")] {
+        let image = Image::made_by(size, "mkfs.fat", &["-F", width]);
+        let put = |path: &str, change: Change<'_>| {
+            let bytes = std::fs::read(image.name()).unwrap();
+            let volume = FatVolume::open(Arc::new(bytes) as SharedDevice).unwrap();
+            let file = std::fs::OpenOptions::new().write(true).open(image.name()).unwrap();
+            for (offset, bytes) in volume.change(path, change, Stamp::new((2026, 3, 20), (6, 40, 0))).unwrap()
+            {
+                file.write_all_at(&bytes, offset).unwrap();
+            }
+        };
+        let silent = |after: &str| {
+            let checked = Command::new("fsck.fat").args(["-n", image.name()]).output().unwrap();
+            let said = String::from_utf8_lossy(&checked.stdout).lines().count();
+            assert!(checked.status.success() && said == 2, "FAT{width}, {after}: {checked:?}");
+        };
+        for number in 0..40 {
+            put(&format!("/EFI/Lärm und Lüge/Datei {number}.efi"), Change::Put(&vec![number; 3000]));
+        }
+        put("/EFI/signpost/1A2B3C4D.EFI", Change::Put(&[1; 70_000]));
+        silent("files in folders");
+        put("/EFI/signpost/1A2B3C4D.EFI", Change::Put(&[2; 90_000]));
+        put("/EFI/Lärm und Lüge/Datei 7.efi", Change::Remove);
+        silent("one longer, one gone");
+        let read =
+            Command::new("mtype").args(["-i", image.name(), "::EFI/signpost/1A2B3C4D.EFI"]).output().unwrap();
+        assert!(read.stdout == vec![2; 90_000], "FAT{width}: {}", String::from_utf8_lossy(&read.stderr));
     }
 }

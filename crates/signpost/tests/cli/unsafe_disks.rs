@@ -84,7 +84,7 @@ fn a_fat_that_does_not_hold_together_is_never_written_to() {
     let mut esp = vec![0; ESP.len()];
     image.read_exact_at(&mut esp, ESP.start as u64).unwrap();
     let at = esp.windows(11).position(|name| name == b"LKLOAD  EFI").unwrap();
-    esp[at + 26] = 2;
+    esp[at + 26] += 3;
     image.write_all_at(&esp, ESP.start as u64).unwrap();
     assert!(refused(&machine, "volume-broken").contains("another file's"));
 }

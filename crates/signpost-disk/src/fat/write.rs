@@ -1,0 +1,515 @@
+//! Writing a file into a FAT, as a list of sectors in an order in which a cut at any point leaves a volume that reads: new data,
+//! then the FATs, then the free summary, then the one sector by which a folder shows it; what was there before is freed last. A
+//! cut leaves at worst clusters that belong to nothing, copies of the FAT that differ, or a wrong free summary.
+
+use alloc::collections::{BTreeMap, BTreeSet};
+use alloc::string::String;
+use alloc::vec;
+use alloc::vec::Vec;
+use core::cell::RefCell;
+
+use super::folder::{self, DELETED, FolderEntry, Stamp};
+use super::{FatVolume, MAX_FOLDER};
+use crate::bytes::len;
+use crate::fat::FatType;
+use crate::file_system::{VolumeError, parts};
+
+/// Bytes that are written at once.
+const SECTOR: u64 = 512;
+const ENTRY: u64 = 32;
+/// Signatures and fields of the free summary (FAT32, `FSInfo`), in bytes from its start.
+const INFO_MARKS: [(usize, u32); 2] = [(0, 0x4161_5252), (484, 0x6141_7272)];
+const INFO_FREE: u64 = 488;
+
+/// What is done to a file.
+#[derive(Clone, Copy, Debug)]
+pub enum Change<'a> {
+    /// It holds these bytes afterwards; one of the same length is overwritten in place. Folders that are missing are made.
+    Put(&'a [u8]),
+    /// It is gone afterwards; nothing, where it is not there.
+    Remove,
+}
+
+impl FatVolume {
+    /// The writes that make a change, in their order: offsets in the volume, whole sectors of 512 bytes. `stamp` is the time
+    /// that new and changed files carry.
+    ///
+    /// # Errors
+    /// Where the volume cannot be read, the path leads through a file, or there is no room.
+    pub fn change(
+        &self,
+        path: &str,
+        change: Change<'_>,
+        stamp: Stamp,
+    ) -> Result<Vec<(u64, Vec<u8>)>, VolumeError> {
+        let mut writer = Writer {
+            volume: self,
+            stamp,
+            now: BTreeMap::new(),
+            pending: BTreeMap::new(),
+            writes: Vec::new(),
+            next_free: 2,
+            free_before: None,
+            freed: 0,
+            last: RefCell::new(None),
+            written: BTreeSet::new(),
+        };
+        match change {
+            Change::Put(bytes) => writer.put(path, bytes)?,
+            Change::Remove => writer.remove(path)?,
+        }
+        Ok(writer.writes)
+    }
+}
+
+/// A folder: the root of FAT12 and FAT16 has a place of its own.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Folder {
+    Root,
+    At(u32),
+}
+
+struct Writer<'a> {
+    volume: &'a FatVolume,
+    stamp: Stamp,
+    /// Sectors as they are to be, by their offset.
+    now: BTreeMap<u64, Vec<u8>>,
+    /// Those that were changed since the last step.
+    pending: BTreeMap<u64, Vec<u8>>,
+    writes: Vec<(u64, Vec<u8>)>,
+    next_free: u32,
+    free_before: Option<i64>,
+    /// Clusters that were freed, less those that were taken.
+    freed: i64,
+    /// The sector that was read last, as the device has it.
+    last: RefCell<Option<(u64, Vec<u8>)>>,
+    written: BTreeSet<u64>,
+}
+
+impl Writer<'_> {
+    fn put(&mut self, path: &str, bytes: &[u8]) -> Result<(), VolumeError> {
+        let names: Vec<&str> = parts(path).collect();
+        let Some((name, folders)) = names.split_last() else {
+            return Err(VolumeError::WrongKind { path: path.into(), found: "a folder" });
+        };
+        let mut folder = self.root();
+        let mut missing = None;
+        for (index, part) in folders.iter().enumerate() {
+            match self.find(folder, part)? {
+                Some(entry) if entry.is_folder => folder = self.folder_of(&entry),
+                Some(_) => return Err(VolumeError::WrongKind { path: path.into(), found: "no folder" }),
+                None => {
+                    missing = folders.get(index..);
+                    break;
+                }
+            }
+        }
+        let held = if missing.is_some() { None } else { self.find(folder, name)? };
+        match held {
+            Some(entry) if entry.is_folder => {
+                Err(VolumeError::WrongKind { path: path.into(), found: "a folder" })
+            }
+            Some(entry) if u64::from(entry.size) == bytes.len() as u64 => self.overwrite(&entry, bytes, path),
+            Some(entry) => self.exchange(folder, &entry, bytes),
+            None => self.add(folder, missing.unwrap_or_default(), name, bytes),
+        }
+    }
+
+    /// The same clusters, with other bytes.
+    fn overwrite(&mut self, entry: &FolderEntry, bytes: &[u8], path: &str) -> Result<(), VolumeError> {
+        let mut rest = bytes;
+        for cluster in self.chain(entry.first_cluster, bytes.len() as u64)? {
+            let (now, behind) = rest.split_at(rest.len().min(len(self.cluster_size())));
+            self.write_at(self.volume.geometry.cluster_offset(cluster), now)?;
+            rest = behind;
+        }
+        if !rest.is_empty() {
+            return Err(VolumeError::Corrupt(alloc::format!("{path}: its clusters end before its size")));
+        }
+        self.step()
+    }
+
+    /// Other clusters; the entry is turned to them, and what it had is freed.
+    fn exchange(&mut self, folder: Folder, entry: &FolderEntry, bytes: &[u8]) -> Result<(), VolumeError> {
+        let before = self.chain(entry.first_cluster, u64::from(entry.size))?;
+        let clusters = self.fill(bytes)?;
+        self.step()?;
+        self.link(&clusters)?;
+        self.step()?;
+        self.summary()?;
+        self.step()?;
+        let at = self.slots(folder)?.get(entry.slots.end.saturating_sub(1)).copied().ok_or_else(lost)?;
+        let mut raw = self.read(at, len(ENTRY))?;
+        folder::point(&mut raw, clusters.first().copied().unwrap_or(0), bytes.len() as u64, self.stamp);
+        self.write_at(at, &raw)?;
+        self.step()?;
+        self.free(&before)
+    }
+
+    /// A new file, and the folders on the way to it that are missing: all of them are whole before the one entry shows them.
+    fn add(&mut self, folder: Folder, missing: &[&str], name: &str, bytes: &[u8]) -> Result<(), VolumeError> {
+        let file = self.fill(bytes)?;
+        let mut ends = vec![file.clone()];
+        let mut shown = (name, file.first().copied().unwrap_or(0), bytes.len() as u64, false);
+        // From the innermost outwards; each knows the one above it, so their clusters are taken first.
+        let clusters = (0..missing.len()).map(|_| self.take()).collect::<Result<Vec<u32>, _>>()?;
+        for (index, (part, cluster)) in missing.iter().zip(&clusters).enumerate().rev() {
+            let above = match index.checked_sub(1).and_then(|above| clusters.get(above)) {
+                Some(cluster) => *cluster,
+                None => self.number(folder),
+            };
+            let content = folder::first_entries(*cluster, above, self.stamp);
+            let entries = folder::encode(shown.0, &[], (shown.1, shown.2, shown.3), self.stamp)?;
+            let mut all = [content, entries].concat();
+            if all.len() as u64 > self.cluster_size() {
+                return Err(no_room());
+            }
+            all.resize(len(self.cluster_size()), 0);
+            self.write_at(self.volume.geometry.cluster_offset(*cluster), &all)?;
+            ends.push(vec![*cluster]);
+            shown = (part, *cluster, 0, true);
+        }
+        self.step()?;
+        for chain in &ends {
+            self.link(chain)?;
+        }
+        self.step()?;
+        self.summary()?;
+        self.step()?;
+        self.show(folder, shown)
+    }
+
+    /// Puts an entry into a folder that is there: the parts of its long name first, then the entry itself.
+    fn show(
+        &mut self,
+        folder: Folder,
+        (name, cluster, size, is_folder): (&str, u32, u64, bool),
+    ) -> Result<(), VolumeError> {
+        let taken: Vec<FolderEntry> = self.entries(folder)?;
+        let bytes = folder::encode(name, &taken, (cluster, size, is_folder), self.stamp)?;
+        let count = bytes.chunks(len(ENTRY)).count();
+        let mut slots = self.slots(folder)?;
+        let mut place = self.free_slots(&slots, count)?;
+        if place.is_none() {
+            let Folder::At(first) = folder else { return Err(no_room()) };
+            // The new part is empty before it is linked, so the folder reads as before.
+            let more = self.take()?;
+            let last = self.chain(first, MAX_FOLDER)?.last().copied().ok_or_else(lost)?;
+            self.write_at(self.volume.geometry.cluster_offset(more), &vec![0; len(self.cluster_size())])?;
+            self.step()?;
+            self.link(&[more])?;
+            self.step()?;
+            self.set_entry(last, more)?;
+            self.step()?;
+            self.summary()?;
+            self.step()?;
+            slots = self.slots(folder)?;
+            place = self.free_slots(&slots, count)?;
+        }
+        let start = place.ok_or_else(no_room)?;
+        let places = slots.get(start..start.saturating_add(count)).ok_or_else(no_room)?;
+        // What stands behind the end mark is anything; where the mark was, the next one has to be.
+        if self.read(*places.last().ok_or_else(no_room)?, 1)?.first() == Some(&0)
+            && let Some(next) = slots.get(start.saturating_add(count))
+        {
+            self.write_at(*next, &[0])?;
+            self.step()?;
+        }
+        let mut rows: Vec<(&u64, &[u8])> = places.iter().zip(bytes.chunks(len(ENTRY))).collect();
+        let own = rows.pop();
+        for (at, row) in rows.into_iter().rev() {
+            self.write_at(*at, row)?;
+        }
+        let same_sector = |at: u64, other: u64| at / SECTOR == other / SECTOR;
+        let first = places.first().copied().unwrap_or_default();
+        if own.is_some_and(|(at, _)| !same_sector(*at, first)) {
+            // Behind the end mark nothing is read yet: from the last sector to the first.
+            self.step_backwards();
+        }
+        if let Some((at, row)) = own {
+            self.write_at(*at, row)?;
+        }
+        self.step_backwards();
+        Ok(())
+    }
+
+    fn remove(&mut self, path: &str) -> Result<(), VolumeError> {
+        let names: Vec<&str> = parts(path).collect();
+        let Some((name, folders)) = names.split_last() else { return Ok(()) };
+        let mut folder = self.root();
+        for part in folders {
+            match self.find(folder, part)? {
+                Some(entry) if entry.is_folder => folder = self.folder_of(&entry),
+                _ => return Ok(()),
+            }
+        }
+        let Some(entry) = self.find(folder, name)? else { return Ok(()) };
+        if entry.is_folder {
+            return Err(VolumeError::WrongKind { path: path.into(), found: "a folder" });
+        }
+        let clusters = self.chain(entry.first_cluster, u64::from(entry.size))?;
+        let slots = self.slots(folder)?;
+        for at in slots.get(entry.slots.clone()).unwrap_or_default().iter().rev() {
+            self.write_at(*at, &[DELETED])?;
+        }
+        // The entry itself, which comes last in the folder, goes first.
+        self.step_backwards();
+        self.free(&clusters)
+    }
+
+    /// Writes bytes into clusters that nothing uses; which.
+    fn fill(&mut self, bytes: &[u8]) -> Result<Vec<u32>, VolumeError> {
+        let mut clusters = Vec::new();
+        for piece in bytes.chunks(len(self.cluster_size()).max(1)) {
+            let cluster = self.take()?;
+            let mut whole = piece.to_vec();
+            whole.resize(len((piece.len() as u64).next_multiple_of(SECTOR)), 0);
+            self.write_at(self.volume.geometry.cluster_offset(cluster), &whole)?;
+            clusters.push(cluster);
+        }
+        Ok(clusters)
+    }
+
+    /// A cluster that nothing uses, and that is not given out again.
+    fn take(&mut self) -> Result<u32, VolumeError> {
+        let end = self.volume.geometry.clusters.saturating_add(2);
+        while self.next_free < end {
+            let cluster = self.next_free;
+            self.next_free = cluster.saturating_add(1);
+            if self.entry(cluster)? == 0 {
+                self.freed = self.freed.saturating_sub(1);
+                return Ok(cluster);
+            }
+        }
+        Err(no_room())
+    }
+
+    /// Makes clusters a chain.
+    fn link(&mut self, clusters: &[u32]) -> Result<(), VolumeError> {
+        let end = match self.volume.geometry.fat_type {
+            FatType::Fat12 => 0xfff,
+            FatType::Fat16 => 0xffff,
+            FatType::Fat32 => 0x0fff_ffff,
+        };
+        let next = clusters.iter().skip(1).copied().chain([end]);
+        clusters.iter().zip(next).try_for_each(|(cluster, next)| self.set_entry(*cluster, next))
+    }
+
+    fn free(&mut self, clusters: &[u32]) -> Result<(), VolumeError> {
+        for cluster in clusters {
+            self.set_entry(*cluster, 0)?;
+            self.freed = self.freed.saturating_add(1);
+        }
+        self.step()?;
+        self.summary()?;
+        self.step()
+    }
+
+    /// The clusters of a file of this size, or of a folder; as many as there are.
+    fn chain(&self, first: u32, size: u64) -> Result<Vec<u32>, VolumeError> {
+        let wanted = size.div_ceil(self.cluster_size()).min(u64::from(self.volume.geometry.clusters));
+        let mut clusters = Vec::new();
+        let mut next = first;
+        while (clusters.len() as u64) < wanted && self.volume.geometry.has_cluster(next) {
+            clusters.push(next);
+            next = self.entry(next)?;
+        }
+        Ok(clusters)
+    }
+
+    /// The bytes of each FAT that hold a cluster's entry: offset in the volume, in the first FAT.
+    fn entry(&self, cluster: u32) -> Result<u32, VolumeError> {
+        let (at, width) = self.volume.geometry.entry_at(cluster);
+        let raw = self.read(at, width)?;
+        let value = raw.iter().rev().fold(0u32, |value, byte| value << 8 | u32::from(*byte));
+        Ok(match self.volume.geometry.fat_type {
+            FatType::Fat12 if cluster & 1 == 1 => value >> 4,
+            FatType::Fat12 => value & 0xfff,
+            FatType::Fat16 => value,
+            FatType::Fat32 => value & 0x0fff_ffff,
+        })
+    }
+
+    fn set_entry(&mut self, cluster: u32, value: u32) -> Result<(), VolumeError> {
+        let (at, width) = self.volume.geometry.entry_at(cluster);
+        let raw = self.read(at, width)?;
+        let held = raw.iter().rev().fold(0u32, |value, byte| value << 8 | u32::from(*byte));
+        let value = match self.volume.geometry.fat_type {
+            FatType::Fat12 if cluster & 1 == 1 => held & 0xf | value << 4,
+            FatType::Fat12 => held & 0xf000 | value & 0xfff,
+            FatType::Fat16 => value,
+            // The upper four bits are others'.
+            FatType::Fat32 => held & 0xf000_0000 | value & 0x0fff_ffff,
+        };
+        let bytes = value.to_le_bytes();
+        for copy in 0..self.volume.geometry.fat_copies {
+            let shift = u64::from(copy).saturating_mul(self.volume.geometry.fat_length);
+            self.write_at(at.saturating_add(shift), bytes.get(..width).unwrap_or_default())?;
+        }
+        Ok(())
+    }
+
+    /// Brings the free summary up to date, where there is one.
+    fn summary(&mut self) -> Result<(), VolumeError> {
+        let Some(at) = self.volume.geometry.info_offset else { return Ok(()) };
+        let sector = self.read(at, len(SECTOR))?;
+        let word = |offset: usize| {
+            sector.get(offset..).and_then(|rest| rest.first_chunk()).copied().map_or(0, u32::from_le_bytes)
+        };
+        if INFO_MARKS.iter().any(|(offset, mark)| word(*offset) != *mark) {
+            return Ok(());
+        }
+        let free = u32::try_from(self.free_before()?.saturating_add(self.freed)).unwrap_or(0);
+        self.write_at(at.saturating_add(INFO_FREE), &free.to_le_bytes())
+    }
+
+    /// Clusters that were free before.
+    fn free_before(&mut self) -> Result<i64, VolumeError> {
+        if let Some(free) = self.free_before {
+            return Ok(free);
+        }
+        let free = self.volume.free_bytes()?.checked_div(self.cluster_size()).unwrap_or(0);
+        let free = i64::try_from(free).unwrap_or(0);
+        self.free_before = Some(free);
+        Ok(free)
+    }
+
+    fn root(&self) -> Folder {
+        self.volume.geometry.root_cluster.map_or(Folder::Root, Folder::At)
+    }
+
+    fn folder_of(&self, entry: &FolderEntry) -> Folder {
+        if entry.first_cluster == 0 { self.root() } else { Folder::At(entry.first_cluster) }
+    }
+
+    /// How a folder's `..` names it: the root by 0, whatever it is.
+    fn number(&self, folder: Folder) -> u32 {
+        match folder {
+            Folder::At(cluster) if folder != self.root() => cluster,
+            _ => 0,
+        }
+    }
+
+    /// Where each entry of a folder stands in the volume.
+    fn slots(&self, folder: Folder) -> Result<Vec<u64>, VolumeError> {
+        let geometry = &self.volume.geometry;
+        let pieces: Vec<(u64, u64)> = match folder {
+            Folder::Root => vec![(geometry.root_offset, geometry.root_length)],
+            Folder::At(first) => {
+                let clusters = self.chain(first, MAX_FOLDER)?.into_iter();
+                clusters.map(|cluster| (geometry.cluster_offset(cluster), self.cluster_size())).collect()
+            }
+        };
+        let within = |(at, length): (u64, u64)| {
+            (0..length / ENTRY).map(move |index| at.saturating_add(index.saturating_mul(ENTRY)))
+        };
+        Ok(pieces.into_iter().flat_map(within).collect())
+    }
+
+    fn entries(&self, folder: Folder) -> Result<Vec<FolderEntry>, VolumeError> {
+        let slots = self.slots(folder)?;
+        let mut bytes = Vec::with_capacity(slots.len().saturating_mul(len(ENTRY)));
+        for at in slots {
+            bytes.extend(self.read(at, len(ENTRY))?);
+        }
+        Ok(folder::decode(&bytes, self.volume.geometry.fat_type == FatType::Fat32))
+    }
+
+    fn find(&self, folder: Folder, name: &str) -> Result<Option<FolderEntry>, VolumeError> {
+        Ok(self.entries(folder)?.into_iter().find(|entry| entry.matches(name)))
+    }
+
+    /// The first of so many slots in a row that nothing uses.
+    fn free_slots(&self, slots: &[u64], count: usize) -> Result<Option<usize>, VolumeError> {
+        let (mut run, mut has_ended) = (0usize, false);
+        for (index, at) in slots.iter().enumerate() {
+            let first = self.read(*at, 1)?.first().copied().unwrap_or_default();
+            has_ended |= first == 0;
+            run = if has_ended || first == DELETED { run.saturating_add(1) } else { 0 };
+            if run == count {
+                return Ok(Some(index.saturating_sub(count.saturating_sub(1))));
+            }
+        }
+        Ok(None)
+    }
+
+    fn cluster_size(&self) -> u64 {
+        self.volume.cluster_size()
+    }
+
+    fn sector(&self, at: u64) -> Result<Vec<u8>, VolumeError> {
+        if let Some(bytes) = self.now.get(&at) {
+            return Ok(bytes.clone());
+        }
+        if let Some((_, bytes)) = self.last.borrow().as_ref().filter(|(last, _)| *last == at) {
+            return Ok(bytes.clone());
+        }
+        let mut bytes = vec![0; len(SECTOR)];
+        self.volume.device.read_at(at, &mut bytes)?;
+        self.last.replace(Some((at, bytes.clone())));
+        Ok(bytes)
+    }
+
+    fn read(&self, at: u64, length: usize) -> Result<Vec<u8>, VolumeError> {
+        let mut bytes = Vec::with_capacity(length);
+        while bytes.len() < length {
+            let from = at.saturating_add(bytes.len() as u64);
+            let start = from & !(SECTOR - 1);
+            let sector = self.sector(start)?;
+            let within = sector.get(len(from.saturating_sub(start))..).unwrap_or_default();
+            bytes.extend(within.iter().take(length.saturating_sub(bytes.len())));
+        }
+        Ok(bytes)
+    }
+
+    fn write_at(&mut self, at: u64, bytes: &[u8]) -> Result<(), VolumeError> {
+        let mut done = 0usize;
+        while done < bytes.len() {
+            let from = at.saturating_add(done as u64);
+            let start = from & !(SECTOR - 1);
+            let mut sector = self.sector(start)?;
+            let within = len(from.saturating_sub(start));
+            let count = sector.len().saturating_sub(within).min(bytes.len().saturating_sub(done));
+            let piece = bytes.get(done..done.saturating_add(count)).unwrap_or_default();
+            if let Some(place) = sector.get_mut(within..within.saturating_add(count)) {
+                place.copy_from_slice(piece);
+            }
+            self.now.insert(start, sector.clone());
+            self.pending.insert(start, sector);
+            done = done.saturating_add(count);
+        }
+        Ok(())
+    }
+
+    /// What was changed since the last step is written before all that comes, in the order of the disk.
+    fn step(&mut self) -> Result<(), VolumeError> {
+        let pending = core::mem::take(&mut self.pending);
+        for (at, bytes) in pending {
+            let mut before = vec![0; bytes.len()];
+            self.volume.device.read_at(at, &mut before)?;
+            // What an earlier step changed may be changed back.
+            if self.written.contains(&at) || before != bytes {
+                self.written.insert(at);
+                self.writes.push((at, bytes));
+            }
+        }
+        Ok(())
+    }
+
+    fn step_backwards(&mut self) {
+        let pending = core::mem::take(&mut self.pending);
+        self.written.extend(pending.keys());
+        self.writes.extend(pending.into_iter().rev());
+    }
+}
+
+fn no_room() -> VolumeError {
+    VolumeError::Unsupported(String::from("there is no room on it"))
+}
+
+fn lost() -> VolumeError {
+    VolumeError::Corrupt(String::from("a folder has changed while it was looked at"))
+}
+
+#[cfg(test)]
+mod tests;
