@@ -7,6 +7,7 @@ mod boot;
 mod demo_assets;
 mod dist;
 mod figures;
+mod fuzz;
 mod packages;
 mod run;
 mod screenshots;
@@ -44,6 +45,12 @@ enum Task {
         #[arg(long, value_name = "FROM..TO", default_value = "0..200")]
         seeds: String,
     },
+    /// Fuzz every reader of bytes that others write, one after the other (with a nightly compiler and `cargo fuzz`).
+    Fuzz {
+        /// Minutes for each.
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+    },
     /// Start a bench in a virtual machine, its serial console on the terminal.
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
@@ -62,6 +69,7 @@ fn main() -> ExitCode {
         Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),
+        Task::Fuzz { minutes } => fuzz::run_all(minutes),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),

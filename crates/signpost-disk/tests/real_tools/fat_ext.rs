@@ -178,9 +178,9 @@ fn what_is_written_into_a_fat_is_whole_for_others() {
     for (size, width) in [(4, "12"), (32, "16"), (64, "32")] {
         let image = Image::made_by(size, "mkfs.fat", &["-F", width]);
         let put = |path: &str, change: Change<'_>| {
-            let bytes = std::fs::read(image.name()).unwrap();
+            let bytes = fs::read(image.name()).unwrap();
             let volume = FatVolume::open(Arc::new(bytes) as SharedDevice).unwrap();
-            let file = std::fs::OpenOptions::new().write(true).open(image.name()).unwrap();
+            let file = fs::OpenOptions::new().write(true).open(image.name()).unwrap();
             for (offset, bytes) in volume.change(path, change, Stamp::new((2026, 3, 20), (6, 40, 0))).unwrap()
             {
                 file.write_all_at(&bytes, offset).unwrap();
