@@ -136,7 +136,8 @@ pub fn volume_managers(data: &[u8]) {
 }
 
 pub fn programs(data: &[u8]) {
-    let _ = (in_words(data), linux::decode(data), loading::becomes(data, data.len() as u64, MachineType::X64));
+    let _ =
+        (in_words(data), linux::decode(data), loading::becomes(data, data.len() as u64, MachineType::X64));
     if let Ok(pe) = Pe::decode(data) {
         let _ = version_resource::decode(&pe, data);
         let _ = pe.section_bytes(data, ".osrel");
@@ -146,7 +147,8 @@ pub fn programs(data: &[u8]) {
 
 pub fn load_options(data: &[u8]) {
     let Ok(option) = LoadOption::decode(data) else { return };
-    let _ = (option.path.to_string(), option.path.hard_drive(), option.path.file(), option.is_made_by_firmware());
+    let _ =
+        (option.path.to_string(), option.path.hard_drive(), option.path.file(), option.is_made_by_firmware());
     let again = LoadOption::decode(&option.encode());
     assert!(again.is_ok_and(|again| again.path == option.path));
 }
@@ -176,7 +178,10 @@ pub fn slots(data: &[u8]) {
 pub fn texts(data: &[u8]) {
     let text = String::from_utf8_lossy(data);
     let release = OsRelease::parse(&text);
-    for said in [release.title(), release.id().map(str::to_string), EntryFile::parse(&text).title].into_iter().flatten() {
+    for said in [release.title(), release.id().map(str::to_string), EntryFile::parse(&text).title]
+        .into_iter()
+        .flatten()
+    {
         assert!(!said.contains(acts), "{said:?}");
     }
     for mount in mounts(&text) {

@@ -13,9 +13,8 @@ pub fn run_all(minutes: u64) -> Result<()> {
     let fuzz = workspace().join("fuzz");
     let folder = fuzz.join("fuzz_targets");
     let entries = fs::read_dir(&folder).map_err(at(&folder))?;
-    let mut targets: Vec<String> = entries
-        .filter_map(|entry| Some(entry.ok()?.path().file_stem()?.to_str()?.to_string()))
-        .collect();
+    let mut targets: Vec<String> =
+        entries.filter_map(|entry| Some(entry.ok()?.path().file_stem()?.to_str()?.to_string())).collect();
     targets.sort();
     for target in targets {
         // What is learned goes into a folder of its own, so that the seeds stay few.

@@ -10,7 +10,8 @@ fn every_target_comes_back_from_every_seed() {
     let corpus = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/corpus");
     for (name, target) in targets::ALL {
         let folder = corpus.join(name);
-        let seeds = std::fs::read_dir(&folder).unwrap_or_else(|error| panic!("{}: {error}", folder.display()));
+        let seeds =
+            std::fs::read_dir(&folder).unwrap_or_else(|error| panic!("{}: {error}", folder.display()));
         let mut count = 0;
         for seed in seeds {
             target(&std::fs::read(seed.unwrap().path()).unwrap());

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod agreement;
+mod attacks;
 mod debian;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
