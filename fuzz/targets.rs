@@ -26,8 +26,11 @@ use signpost_menu::slot::Slot;
 use signpost_menu::text::{acts, shown};
 use signpost_menu::{parse, parse_leniently};
 
+/// A target.
+type Target = fn(&[u8]);
+
 /// Every target, by its name.
-pub const ALL: [(&str, fn(&[u8])); 15] = [
+pub const ALL: [(&str, Target); 15] = [
     ("tables", tables),
     ("fat", fat),
     ("ext", ext),

@@ -26,23 +26,32 @@ const UNITS: [&str; 5] = [
 ];
 const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
 
+/// How the program in the package is built.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Build {
+    /// As people get it.
+    Full,
+    /// In less time.
+    Quick,
+}
+
 /// Makes both below `target/dist`.
-pub fn make() -> Result<()> {
+pub fn make(build: Build) -> Result<()> {
     let folder = target_folder().join("dist");
     if folder.exists() {
         fs::remove_dir_all(&folder).map_err(at(&folder))?;
     }
     let version = env!("CARGO_PKG_VERSION");
     let tree = folder.join(format!("signpost-{version}"));
-    fill(&tree)?;
+    fill(&tree, build)?;
     let package = debian_package(&folder, &tree, version)?;
     println!("{}\n{}", tree.display(), package.display());
     Ok(())
 }
 
-fn fill(tree: &Path) -> Result<()> {
+fn fill(tree: &Path, build: Build) -> Result<()> {
     let program = tree.join("bin/signpost");
-    copy(&static_program()?, &program)?;
+    copy(&static_program(build)?, &program)?;
     copy(&boot::build(true)?, &tree.join("lib/signpost").join(boot::FILE))?;
     for (shell, path) in SHELLS {
         let output = command(&program.to_string_lossy()).args(["completions", shell]).output();
@@ -66,12 +75,23 @@ fn fill(tree: &Path) -> Result<()> {
 }
 
 /// The program with its C library in it.
-fn static_program() -> Result<PathBuf> {
+fn static_program(build: Build) -> Result<PathBuf> {
     let target = format!("{}-unknown-linux-gnu", std::env::consts::ARCH);
-    run(command(env!("CARGO"))
-        .current_dir(workspace())
-        .env("RUSTFLAGS", "-Ctarget-feature=+crt-static")
-        .args(["build", "--quiet", "--release", "--locked", "--package", "signpost", "--target", &target]))?;
+    let mut cargo = command(env!("CARGO"));
+    if build == Build::Quick {
+        // What tests look at is what is in the package, and not how fast it runs.
+        cargo.envs([("CARGO_PROFILE_RELEASE_LTO", "off"), ("CARGO_PROFILE_RELEASE_OPT_LEVEL", "1")]);
+    }
+    run(cargo.current_dir(workspace()).env("RUSTFLAGS", "-Ctarget-feature=+crt-static").args([
+        "build",
+        "--quiet",
+        "--release",
+        "--locked",
+        "--package",
+        "signpost",
+        "--target",
+        &target,
+    ]))?;
     Ok(target_folder().join(target).join("release/signpost"))
 }
 

@@ -65,7 +65,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
-        Task::Dist => dist::make(),
+        Task::Dist => dist::make(dist::Build::Full),
         Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),

@@ -12,7 +12,7 @@ use crate::ids;
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
-use crate::text::{acts, shown_lines};
+use crate::text::{acts, shown, shown_lines};
 use crate::version;
 
 /// Folder of entry files.
@@ -56,7 +56,7 @@ impl EntryFile {
         let text = shown_lines(text);
         for line in text.lines().map(str::trim).filter(|line| !line.starts_with('#')) {
             let Some((key, value)) = line.split_once(char::is_whitespace) else { continue };
-            let value = value.trim().to_string();
+            let value = shown(value.trim()).into_owned();
             match key {
                 "title" => entry.title = Some(value),
                 "version" => entry.version = Some(value),

@@ -4,7 +4,7 @@ use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
 
-use crate::text::shown_lines;
+use crate::text::{shown, shown_lines};
 
 /// Where it may stand below a system's root; the first one counts.
 pub const PATHS: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
@@ -20,7 +20,8 @@ impl OsRelease {
     pub fn parse(text: &str) -> Self {
         let text = shown_lines(text);
         let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
-        let fields = assignments.map(|(key, value)| (key.to_string(), unquote(value))).collect();
+        let fields =
+            assignments.map(|(key, value)| (key.to_string(), shown(&unquote(value)).into_owned())).collect();
         Self { fields }
     }
 

@@ -14,6 +14,7 @@ use crate::document::{Entry, KernelChoice, Starts};
 use crate::kernels::Newest;
 use crate::place::{Place, fits};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve_entry};
+use crate::text::{acts, shown};
 
 /// The recipes that are compiled in, as a file of recipes writes them.
 pub const BUILT_IN: &str = include_str!("../data/recipes.toml");
@@ -115,20 +116,42 @@ impl Fields {
         self.set("image.uuid", uuid, "no volume in the image has a UUID");
     }
 
-    /// The text of a recipe with its fields filled in.
+    /// The text of a recipe with its fields filled in, each word as the kernel's own parser takes it
+    /// (`Documentation/admin-guide/kernel-parameters.rst`): one with blanks in it is put into quotes. What is filled in stays
+    /// as it is, braces included.
     ///
     /// # Errors
-    /// Where a field has no value, or there is none of this name.
+    /// Where a field has no value, there is none of this name, or a value cannot be handed over.
     pub fn fill(&self, recipe: &str, text: &str) -> Result<String, String> {
+        let mut words = Vec::new();
+        for word in text.split(' ') {
+            words.push(self.word(recipe, word)?);
+        }
+        Ok(words.join(" "))
+    }
+
+    fn word(&self, recipe: &str, word: &str) -> Result<String, String> {
         let mut out = String::new();
-        let mut rest = text;
+        let mut rest = word;
+        let mut has_blanks = false;
         while let Some((before, behind)) = rest.split_once('{') {
             out.push_str(before);
             let (name, behind) = behind
                 .split_once('}')
-                .ok_or_else(|| format!("recipe {recipe}: a {{ is not closed: {text}"))?;
+                .ok_or_else(|| format!("recipe {recipe}: a {{ is not closed: {word}"))?;
             match self.values.get(name) {
-                Some(Ok(value)) => out.push_str(&encoded(value)),
+                Some(Ok(value)) if value.contains('"') || value.contains(acts) => {
+                    return Err(format!(
+                        "recipe {recipe}: {{{name}}} is {}, which no kernel takes as an argument",
+                        shown(value)
+                    ));
+                }
+                // Labels are names of devices to who reads them, with blanks as udev writes them.
+                Some(Ok(value)) if name.ends_with("label") => out.push_str(&value.replace(' ', "\\x20")),
+                Some(Ok(value)) => {
+                    has_blanks |= value.contains(char::is_whitespace);
+                    out.push_str(value);
+                }
                 Some(Err(why)) => return Err(format!("recipe {recipe} takes {{{name}}}: {why}")),
                 None if OF_ENTRIES.contains(&name) => out.push_str(&format!("{{{name}}}")),
                 None => {
@@ -139,13 +162,12 @@ impl Fields {
             rest = behind;
         }
         out.push_str(rest);
-        Ok(out)
+        Ok(match out.split_once('=') {
+            _ if !has_blanks => out,
+            Some((key, value)) => format!("{key}=\"{value}\""),
+            None => format!("\"{out}\""),
+        })
     }
-}
-
-/// A value as one word of kernel arguments: blanks as udev writes them in the names of devices.
-fn encoded(value: &str) -> String {
-    value.replace(' ', "\\x20")
 }
 
 /// What a recipe takes of an image.
@@ -203,7 +225,20 @@ mod tests {
         let mut fields = Fields::default();
         fields.set_image("/systems/my lantern.img", None, Some("ab".into()));
         let text = |text: &str| fields.fill("lantern", text);
-        assert_eq!(text("a={path} {root}").unwrap(), "a=/systems/my\\x20lantern.img {root}");
+        assert_eq!(text("a={path} {root}").unwrap(), "a=\"/systems/my lantern.img\" {root}");
+        assert_eq!(text("quiet b={image.uuid}").unwrap(), "quiet b=ab");
+        let mut odd = Fields::default();
+        odd.set_image("/{root}/{image.uuid}.img", Some("MY LANTERN".into()), Some("a\"b".into()));
+        assert_eq!(
+            odd.fill("r", "a={path}").unwrap(),
+            "a=/{root}/{image.uuid}.img",
+            "what is filled in stays text"
+        );
+        assert_eq!(
+            odd.fill("r", "root=live:CDLABEL={image.label}").unwrap(),
+            "root=live:CDLABEL=MY\\x20LANTERN"
+        );
+        assert!(odd.fill("r", "a={image.uuid}").unwrap_err().contains("no kernel takes"));
         assert_eq!(text("plain").unwrap(), "plain");
         for (wrong, hint) in [
             ("{image.label}", "takes {image.label}: no volume in the image has a label"),

@@ -2,7 +2,9 @@
 //! back what was there.
 
 use std::cell::Cell;
+use std::os::unix::fs::FileExt;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
+use std::sync::Arc;
 
 use signpost_core::apply::carry_out;
 use signpost_core::catalogue::Catalogue;
@@ -14,6 +16,7 @@ use signpost_core::undo::undo;
 use signpost_core::{Machine, menu_file};
 use signpost_demo::StoreKind;
 use signpost_demo::program::Program;
+use signpost_disk::fat::{self, FatVolume};
 use signpost_firmware::variable::Contents;
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, menu, small};
@@ -124,4 +127,74 @@ fn an_undoing_that_is_killed_anywhere_is_finished_by_the_next_one() {
             assert_eq!(state(&folder), before, "{host}, second {is_second}, cut {cut}");
         }
     }
+}
+
+/// Larkspur's ESP in its image, in bytes.
+const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
+
+/// The sectors that a write puts into the image as it is now, in their order; none, where it writes no file.
+fn sectors(folder: &TestMachine, write: &Change) -> Vec<(u64, Vec<u8>)> {
+    let Change::File(write) = write else { return Vec::new() };
+    let image = std::fs::read(folder.path("lark.img")).unwrap();
+    let volume = FatVolume::open(Arc::new(image[ESP].to_vec())).unwrap();
+    let change = write.after.as_deref().map_or(fat::Change::Remove, fat::Change::Put);
+    volume.change(&write.path, change, fat::Stamp::default()).unwrap()
+}
+
+/// Carries out a step as far as a write and this many sectors of it, and is killed there; how many sectors the write has.
+fn killed_within(folder: &TestMachine, is_undo: bool, number: usize, done: usize) -> usize {
+    let write =
+        planned(&Machine::open_bench(folder.folder()).unwrap(), folder, is_undo).2.swap_remove(number);
+    assert!(!carried_out(folder, is_undo, Some(number)));
+    let sectors = sectors(folder, &write);
+    let image = std::fs::File::options().write(true).open(folder.path("lark.img")).unwrap();
+    for (offset, bytes) in sectors.iter().take(done) {
+        image.write_all_at(bytes, ESP.start as u64 + offset).unwrap();
+    }
+    sectors.len()
+}
+
+/// Kills a step within its writes of files, each time so many sectors later, or at every sector where the environment says
+/// so; how often.
+fn kill_points(is_undo: bool, stride: usize) -> usize {
+    let stride = std::env::var("SIGNPOST_EVERY_CUT").map_or(stride, |_| 1);
+    let mut count = 0;
+    for is_second in [false, true] {
+        let prepared = || {
+            let (folder, before) = machine("\"signpost\"", is_second);
+            if is_undo {
+                assert!(carried_out(&folder, false, None));
+            }
+            (folder, before)
+        };
+        for number in cuts(&prepared().0, is_undo) {
+            let mut done = 1;
+            loop {
+                let (folder, before) = prepared();
+                if done >= killed_within(&folder, is_undo, number, done) {
+                    break;
+                }
+                assert!(carried_out(&folder, is_undo, None));
+                if !is_undo {
+                    assert!(carried_out(&folder, true, None));
+                }
+                let what = format!("undo {is_undo}, second {is_second}, write {number}, sector {done}");
+                assert_eq!(state(&folder), before, "{what}");
+                (done, count) = (done + stride, count + 1);
+            }
+        }
+    }
+    count
+}
+
+#[test]
+fn an_apply_that_is_killed_within_a_file_is_finished_and_can_be_undone() {
+    let count = kill_points(false, 29);
+    assert!(count >= 10, "{count}");
+}
+
+#[test]
+fn an_undoing_that_is_killed_within_a_file_is_finished_by_the_next_one() {
+    let count = kill_points(true, 1);
+    assert!(count >= 5, "{count}");
 }
