@@ -371,3 +371,17 @@ fn record_files(folder: &Path) -> Result<Vec<PathBuf>> {
     files.sort();
     Ok(files)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::{Duration, SystemTime};
+
+    #[test]
+    fn a_clock_beyond_all_years_has_a_time_all_the_same() {
+        let seconds = Duration::from_secs(1 << 50);
+        assert_eq!(within(SystemTime::UNIX_EPOCH + seconds), jiff::Timestamp::MAX);
+        assert_eq!(within(SystemTime::UNIX_EPOCH - seconds), jiff::Timestamp::MIN);
+        assert_eq!(within(SystemTime::UNIX_EPOCH), jiff::Timestamp::UNIX_EPOCH);
+    }
+}

@@ -145,3 +145,25 @@ fn a_record_that_was_altered_or_made_by_somebody_is_not_undone_unasked() {
     assert!(said.contains("record-foreign") && said.contains("write the key"), "{said}");
     assert_eq!(machine.variables(), before);
 }
+
+#[test]
+fn a_root_folder_that_is_full_is_no_room() {
+    let mut spec = small(StoreKind::Fd);
+    let files = (0..511).map(|number| (format!("/F{number}"), Vec::new())).collect();
+    let mut full = crate::harness::meridian_disk(files);
+    (full.image, full.serial) = ("full.img", "FUL-1");
+    full.guid = signpost_disk::guid!("eeeeeeee-0000-4000-8000-000000000000");
+    full.partitions[0].guid = signpost_disk::guid!("eeeeeeee-0001-4000-8000-000000000001");
+    if let Content::Fat { label, serial, .. } = &mut full.partitions[0].content {
+        (*label, *serial) = ("FULL", 0x0e0e_0001);
+    }
+    spec.disks.push(full);
+    let machine = TestMachine::new(&spec);
+    prepare(&machine);
+    let program = machine.path("program.efi").display().to_string();
+    let before = machine.everything();
+    let words = ["apply", "--yes", "--boot-program", &program, "--home", "uuid:0E0E-0001"];
+    let said = machine.fails(3, &words);
+    assert!(said.contains("no-room") && said.contains("root folder of the home volume is full"), "{said}");
+    assert!(machine.everything() == before);
+}

@@ -218,3 +218,17 @@ fn a_system_in_another_one_is_told_by_its_marks_and_changes_nothing() {
     assert_eq!(kind("proc/sys/kernel/osrelease", release, "within another one"), Some(HostKind::Guest));
     assert_eq!(kind("proc/cmdline", "quiet\n", "BIOS way"), Some(HostKind::Rescue));
 }
+
+#[test]
+fn disks_that_can_be_taken_along_are_told_by_their_drive_or_by_how_they_were_plugged_in() {
+    let removable = |file: &str, said: &str| {
+        let made = Made::new();
+        made.with_disk("sda", 8).put(file, said);
+        block::read(&Root(made.folder.path().to_path_buf()))[0].is_removable
+    };
+    assert!(removable("sys/block/sda/removable", "1\n"));
+    assert!(!removable("sys/block/sda/removable", "0\n"));
+    assert!(removable("sys/block/sda/device/type", "SD\n"), "a card in a slot");
+    assert!(removable("sys/block/sda/device/removable", "removable\n"), "plugged in from outside");
+    assert!(!removable("sys/block/sda/device/removable", "fixed\n"));
+}
