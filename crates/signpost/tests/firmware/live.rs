@@ -335,7 +335,7 @@ fn what_stands_against_writing_is_told_before_anything_is_written() {
          echo 'anna:x:1000:1000::/:/bin/sh' > /etc/passwd
          said not-root su anna -c 'signpost apply --yes'
          said not-root-survey su anna -c 'signpost survey'
-         rm /run/signpost.lock; signpost apply --yes & first=$!; while ! grep -q . /run/signpost.lock; do :; done 2>/dev/null; kill -STOP $first
+         signpost apply --yes & first=$!; while ! grep -q . /run/signpost/lock; do :; done 2>/dev/null; kill -STOP $first
          said second signpost apply --yes
          kill -9 $first",
     );

@@ -269,7 +269,7 @@ fn opened(machine: &TestMachine, line: &str) -> Vm {
 /// What the language answers at the desk, without what the desk adds of its own behind words that write.
 fn answers(desk: &TestMachine, script: &[&str]) -> Vec<(String, String)> {
     desk.write("script", &script.join("\n"));
-    let said = desk.run(&["prompt", "--script", desk.path("script").to_str().unwrap()]).stdout;
+    let said = desk.run(&["prompt", "--yes", "--script", desk.path("script").to_str().unwrap()]).stdout;
     let parts = said.split("\n> ").map(|part| part.trim_start_matches("> "));
     let answers: Vec<(String, String)> = parts
         .map(|part| part.split_once('\n').unwrap_or((part, "")))
