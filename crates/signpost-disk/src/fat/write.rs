@@ -2,6 +2,8 @@
 //! then the FATs, then the free summary, then the one sector by which a folder shows it; what was there before is freed last. A
 //! cut leaves at worst clusters that belong to nothing, copies of the FAT that differ, or a wrong free summary.
 
+mod sectors;
+
 use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::string::String;
 use alloc::vec;
@@ -435,71 +437,6 @@ impl Writer<'_> {
 
     fn cluster_size(&self) -> u64 {
         self.volume.cluster_size()
-    }
-
-    fn sector(&self, at: u64) -> Result<Vec<u8>, VolumeError> {
-        if let Some(bytes) = self.now.get(&at) {
-            return Ok(bytes.clone());
-        }
-        if let Some((_, bytes)) = self.last.borrow().as_ref().filter(|(last, _)| *last == at) {
-            return Ok(bytes.clone());
-        }
-        let mut bytes = vec![0; len(SECTOR)];
-        self.volume.device.read_at(at, &mut bytes)?;
-        self.last.replace(Some((at, bytes.clone())));
-        Ok(bytes)
-    }
-
-    fn read(&self, at: u64, length: usize) -> Result<Vec<u8>, VolumeError> {
-        let mut bytes = Vec::with_capacity(length);
-        while bytes.len() < length {
-            let from = at.saturating_add(bytes.len() as u64);
-            let start = from & !(SECTOR - 1);
-            let sector = self.sector(start)?;
-            let within = sector.get(len(from.saturating_sub(start))..).unwrap_or_default();
-            bytes.extend(within.iter().take(length.saturating_sub(bytes.len())));
-        }
-        Ok(bytes)
-    }
-
-    fn write_at(&mut self, at: u64, bytes: &[u8]) -> Result<(), VolumeError> {
-        let mut done = 0usize;
-        while done < bytes.len() {
-            let from = at.saturating_add(done as u64);
-            let start = from & !(SECTOR - 1);
-            let mut sector = self.sector(start)?;
-            let within = len(from.saturating_sub(start));
-            let count = sector.len().saturating_sub(within).min(bytes.len().saturating_sub(done));
-            let piece = bytes.get(done..done.saturating_add(count)).unwrap_or_default();
-            if let Some(place) = sector.get_mut(within..within.saturating_add(count)) {
-                place.copy_from_slice(piece);
-            }
-            self.now.insert(start, sector.clone());
-            self.pending.insert(start, sector);
-            done = done.saturating_add(count);
-        }
-        Ok(())
-    }
-
-    /// What was changed since the last step is written before all that comes, in the order of the disk.
-    fn step(&mut self) -> Result<(), VolumeError> {
-        let pending = core::mem::take(&mut self.pending);
-        for (at, bytes) in pending {
-            let mut before = vec![0; bytes.len()];
-            self.volume.device.read_at(at, &mut before)?;
-            // What an earlier step changed may be changed back.
-            if self.written.contains(&at) || before != bytes {
-                self.written.insert(at);
-                self.writes.push((at, bytes));
-            }
-        }
-        Ok(())
-    }
-
-    fn step_backwards(&mut self) {
-        let pending = core::mem::take(&mut self.pending);
-        self.written.extend(pending.keys());
-        self.writes.extend(pending.into_iter().rev());
     }
 }
 
