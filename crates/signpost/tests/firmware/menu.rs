@@ -152,9 +152,9 @@ fn what_the_firmware_would_refuse_is_named_in_words() {
     let mut vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
     vm.wait_for("? help");
     for (key, words) in [
-        ("e\r", "empty: /EFI/x/empty is empty"),
+        ("e\r", "empty: /EFI/x/empty: the file is empty"),
         ("s\r", "script: /EFI/x/script: not a program: it does not start with MZ"),
-        ("a\r", "arm: /EFI/x/arm is built for aarch64, this machine is x86_64"),
+        ("a\r", "arm: /EFI/x/arm: it is built for aarch64, this machine is x86_64"),
         ("o\r", "old: /EFI/x/old has an EFI stub of version 0.9, which cannot take an initrd from here"),
     ] {
         vm.type_keys(key);
