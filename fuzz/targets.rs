@@ -5,8 +5,12 @@
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Once};
 
+use signpost_core::Machine;
+use signpost_core::catalogue::Catalogue;
 use signpost_core::history::Record;
 use signpost_core::secure_boot::SecureBoot;
+use signpost_core::survey::Look;
+use signpost_demo::StoreKind;
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::{Change, FatVolume, Stamp};
 use signpost_disk::file_system::{self, FileSystem};
@@ -22,15 +26,16 @@ use signpost_menu::include::EntryFile;
 use signpost_menu::linux_files::{kept_arguments, mounts, named};
 use signpost_menu::os_release::OsRelease;
 use signpost_menu::place::Place;
+use signpost_menu::prompt::Prompt;
 use signpost_menu::slot::Slot;
 use signpost_menu::text::{acts, shown};
-use signpost_menu::{parse, parse_leniently};
+use signpost_menu::{MenuDocument, parse, parse_leniently};
 
 /// A target.
 type Target = fn(&[u8]);
 
 /// Every target, by its name.
-pub const ALL: [(&str, Target); 15] = [
+pub const ALL: [(&str, Target); 16] = [
     ("tables", tables),
     ("fat", fat),
     ("ext", ext),
@@ -46,6 +51,7 @@ pub const ALL: [(&str, Target); 15] = [
     ("slots", slots),
     ("texts", texts),
     ("history", history),
+    ("prompt_lines", prompt_lines),
 ];
 
 fn device(data: &[u8]) -> SharedDevice {
@@ -196,4 +202,31 @@ pub fn texts(data: &[u8]) {
 
 pub fn history(data: &[u8]) {
     let _ = serde_json::from_slice::<Record>(data);
+}
+
+/// Lines at the prompt, on the demo's bench; nothing that they ask for is carried out.
+pub fn prompt_lines(data: &[u8]) {
+    thread_local! {
+        static LOOK: &'static Look<'static> = bench();
+    }
+    let text = String::from_utf8_lossy(data);
+    LOOK.with(|look| {
+        let mut prompt = Prompt::new(MenuDocument::default());
+        for line in text.lines().take(20) {
+            let _ = prompt.complete(line, *look);
+            let reply = prompt.run(line, *look);
+            assert!(!reply.lines.iter().any(|line| line.contains(acts)), "{line:?}");
+        }
+    });
+}
+
+/// The demo's bench, which stays as long as the process.
+fn bench() -> &'static Look<'static> {
+    let folder = std::env::temp_dir().join(format!("signpost-fuzz-{}", std::process::id()));
+    signpost_demo::tide::bench(StoreKind::Folder).write(&folder).expect("the bench can be written");
+    let machine = Box::leak(Box::new(Machine::open_bench(&folder).expect("it is a bench")));
+    let look = Box::leak(Box::new(Look::at(machine, &Catalogue::built_in())));
+    // What is open stays readable.
+    let _ = std::fs::remove_dir_all(&folder);
+    look
 }
