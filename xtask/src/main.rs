@@ -48,7 +48,7 @@ enum Task {
     /// Fuzz every reader of bytes that others write, one after the other (with a nightly compiler and `cargo fuzz`).
     Fuzz {
         /// Minutes for each.
-        #[arg(long, default_value_t = 10)]
+        #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..))]
         minutes: u64,
     },
     /// Start a bench in a virtual machine, its serial console on the terminal.
