@@ -14,7 +14,7 @@ use alloc::vec;
 use alloc::vec::Vec;
 
 pub use folder::Stamp;
-pub use geometry::{Area, FatType, Geometry};
+pub use geometry::{FatType, Geometry};
 pub use write::Change;
 
 use crate::block::{BlockDevice, SharedDevice, read_vec};

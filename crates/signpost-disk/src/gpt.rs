@@ -236,12 +236,11 @@ impl Gpt {
             return Err(GptFault::Crc { what: "partition entries", computed, stored });
         }
         let size = usize::try_from(size).unwrap_or(usize::MAX);
-        let partitions: Vec<Partition> = (1u32..)
+        let mut partitions: Vec<Partition> = (1u32..)
             .zip(array.chunks_exact(size))
             .filter_map(|(n, bytes)| Partition::decode(n, bytes))
             .collect();
         let oddities = oddities(&partitions, &header);
-        let mut partitions = partitions;
         leave_out(&mut partitions, &header);
         Ok(Self { disk_guid: Guid::from_bytes(header.disk_guid), partitions, oddities })
     }

@@ -72,19 +72,6 @@ impl FatType {
     }
 }
 
-/// Parts of a volume.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Area {
-    /// Boot sectors and free summary.
-    Reserved,
-    /// A FAT.
-    Fat,
-    /// The root folder, where it has a place of its own.
-    RootFolder,
-    /// A cluster.
-    Cluster(u32),
-}
-
 /// A volume's checked geometry; offsets and lengths in bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Geometry {
@@ -142,31 +129,9 @@ impl Geometry {
         Ok(Some(Self { flaw: unmarked.or(geometry.flaw), ..geometry }))
     }
 
-    /// What lies at an offset of the volume.
-    pub fn area(&self, offset: u64) -> Area {
-        if offset < self.fat_offset {
-            Area::Reserved
-        } else if offset < self.root_offset {
-            Area::Fat
-        } else if offset < self.data_offset {
-            Area::RootFolder
-        } else {
-            let index = offset
-                .saturating_sub(self.data_offset)
-                .checked_div(u64::from(self.cluster_size))
-                .unwrap_or(0);
-            Area::Cluster(u32::try_from(index).unwrap_or(u32::MAX).saturating_add(2))
-        }
-    }
-
     /// Where a cluster's entry stands in the first FAT: offset in the volume, and bytes that hold it.
-    pub fn entry_at(&self, cluster: u32) -> (u64, usize) {
+    pub(super) fn entry_at(&self, cluster: u32) -> (u64, usize) {
         (self.fat_offset.saturating_add(self.fat_type.entry_offset(cluster)), self.fat_type.entry_width())
-    }
-
-    /// Whether an entry's bytes say that its cluster is free.
-    pub fn is_free_entry(&self, cluster: u32, entry: [u8; 4]) -> bool {
-        self.fat_type.decode_entry(cluster, entry) == Some(0)
     }
 
     pub(super) fn has_cluster(&self, cluster: u32) -> bool {

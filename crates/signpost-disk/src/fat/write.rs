@@ -94,27 +94,34 @@ impl Writer<'_> {
         let Some((name, folders)) = names.split_last() else {
             return Err(VolumeError::WrongKind { path: path.into(), found: "a folder" });
         };
-        let mut folder = self.root();
-        let mut missing = None;
-        for (index, part) in folders.iter().enumerate() {
-            match self.find(folder, part)? {
-                Some(entry) if entry.is_folder => folder = self.folder_of(&entry),
-                Some(_) => return Err(VolumeError::WrongKind { path: path.into(), found: "no folder" }),
-                None => {
-                    missing = folders.get(index..);
-                    break;
-                }
+        let (folder, missing) = self.descend(folders)?;
+        let held = match missing.first() {
+            Some(part) if self.find(folder, part)?.is_some() => {
+                return Err(VolumeError::WrongKind { path: path.into(), found: "no folder" });
             }
-        }
-        let held = if missing.is_some() { None } else { self.find(folder, name)? };
+            Some(_) => None,
+            None => self.find(folder, name)?,
+        };
         match held {
             Some(entry) if entry.is_folder => {
                 Err(VolumeError::WrongKind { path: path.into(), found: "a folder" })
             }
             Some(entry) if u64::from(entry.size) == bytes.len() as u64 => self.overwrite(&entry, bytes, path),
             Some(entry) => self.exchange(folder, &entry, bytes),
-            None => self.add(folder, missing.unwrap_or_default(), name, bytes),
+            None => self.add(folder, missing, name, bytes),
         }
+    }
+
+    /// The innermost of these folders that is there, and the names from the first that is none on.
+    fn descend<'n>(&self, names: &'n [&'n str]) -> Result<(Folder, &'n [&'n str]), VolumeError> {
+        let (mut folder, mut rest) = (self.root(), names);
+        while let Some((part, behind)) = rest.split_first() {
+            match self.find(folder, part)? {
+                Some(entry) if entry.is_folder => (folder, rest) = (self.folder_of(&entry), behind),
+                _ => break,
+            }
+        }
+        Ok((folder, rest))
     }
 
     /// The same clusters, with other bytes.
@@ -137,9 +144,7 @@ impl Writer<'_> {
         let clusters = self.fill(bytes)?;
         self.step()?;
         self.link(&clusters)?;
-        self.step()?;
-        self.summary()?;
-        self.step()?;
+        self.account()?;
         let at = self.slots(folder)?.get(entry.slots.end.saturating_sub(1)).copied().ok_or_else(lost)?;
         let mut raw = self.read(at, len(ENTRY))?;
         folder::point(&mut raw, clusters.first().copied().unwrap_or(0), bytes.len() as u64, self.stamp);
@@ -175,9 +180,7 @@ impl Writer<'_> {
         for chain in &ends {
             self.link(chain)?;
         }
-        self.step()?;
-        self.summary()?;
-        self.step()?;
+        self.account()?;
         self.show(folder, shown)
     }
 
@@ -202,9 +205,7 @@ impl Writer<'_> {
             self.link(&[more])?;
             self.step()?;
             self.set_entry(last, more)?;
-            self.step()?;
-            self.summary()?;
-            self.step()?;
+            self.account()?;
             slots = self.slots(folder)?;
             place = self.free_slots(&slots, count)?;
         }
@@ -238,12 +239,9 @@ impl Writer<'_> {
     fn remove(&mut self, path: &str) -> Result<(), VolumeError> {
         let names: Vec<&str> = parts(path).collect();
         let Some((name, folders)) = names.split_last() else { return Ok(()) };
-        let mut folder = self.root();
-        for part in folders {
-            match self.find(folder, part)? {
-                Some(entry) if entry.is_folder => folder = self.folder_of(&entry),
-                _ => return Ok(()),
-            }
+        let (folder, missing) = self.descend(folders)?;
+        if !missing.is_empty() {
+            return Ok(());
         }
         let Some(entry) = self.find(folder, name)? else { return Ok(()) };
         if entry.is_folder {
@@ -278,7 +276,7 @@ impl Writer<'_> {
         while self.next_free < end {
             let cluster = self.next_free;
             self.next_free = cluster.saturating_add(1);
-            if self.entry(cluster)? == 0 {
+            if self.entry(cluster)? == Some(0) {
                 self.freed = self.freed.saturating_sub(1);
                 return Ok(cluster);
             }
@@ -302,34 +300,30 @@ impl Writer<'_> {
             self.set_entry(*cluster, 0)?;
             self.freed = self.freed.saturating_add(1);
         }
-        self.step()?;
-        self.summary()?;
-        self.step()
+        self.account()
     }
 
     /// The clusters of a file of this size, or of a folder; as many as there are.
     fn chain(&self, first: u32, size: u64) -> Result<Vec<u32>, VolumeError> {
         let wanted = size.div_ceil(self.cluster_size()).min(u64::from(self.volume.geometry.clusters));
         let mut clusters = Vec::new();
-        let mut next = first;
-        while (clusters.len() as u64) < wanted && self.volume.geometry.has_cluster(next) {
-            clusters.push(next);
-            next = self.entry(next)?;
+        let mut next = Some(first);
+        while let Some(cluster) = next.filter(|cluster| self.volume.geometry.has_cluster(*cluster)) {
+            if clusters.len() as u64 >= wanted {
+                break;
+            }
+            clusters.push(cluster);
+            next = self.entry(cluster)?;
         }
         Ok(clusters)
     }
 
-    /// The bytes of each FAT that hold a cluster's entry: offset in the volume, in the first FAT.
-    fn entry(&self, cluster: u32) -> Result<u32, VolumeError> {
+    /// The cluster behind this one, 0 for one that is free; `None` at the end of the chain.
+    fn entry(&self, cluster: u32) -> Result<Option<u32>, VolumeError> {
         let (at, width) = self.volume.geometry.entry_at(cluster);
-        let raw = self.read(at, width)?;
-        let value = raw.iter().rev().fold(0u32, |value, byte| value << 8 | u32::from(*byte));
-        Ok(match self.volume.geometry.fat_type {
-            FatType::Fat12 if cluster & 1 == 1 => value >> 4,
-            FatType::Fat12 => value & 0xfff,
-            FatType::Fat16 => value,
-            FatType::Fat32 => value & 0x0fff_ffff,
-        })
+        let mut raw = [0; 4];
+        raw.iter_mut().zip(self.read(at, width)?).for_each(|(slot, byte)| *slot = byte);
+        Ok(self.volume.geometry.fat_type.decode_entry(cluster, raw))
     }
 
     fn set_entry(&mut self, cluster: u32, value: u32) -> Result<(), VolumeError> {
@@ -349,6 +343,13 @@ impl Writer<'_> {
             self.write_at(at.saturating_add(shift), bytes.get(..width).unwrap_or_default())?;
         }
         Ok(())
+    }
+
+    /// The FATs as they are now, then the free summary.
+    fn account(&mut self) -> Result<(), VolumeError> {
+        self.step()?;
+        self.summary()?;
+        self.step()
     }
 
     /// Brings the free summary up to date, where there is one.

@@ -16,7 +16,7 @@ fn spoil_names(image: &std::path::Path) {
     let mut bytes = std::fs::read(image).unwrap();
     let mut with = [0x0au16, 0x1b, 0x202e, 0x5b].into_iter().cycle();
     for entry in bytes.chunks_exact_mut(32).filter(|entry| entry[11] == 0x0f && entry[26..28] == [0, 0]) {
-        for at in (1..11).chain(14..26).chain(28..32).step_by(1).filter(|at| at % 2 == 1 || *at >= 14) {
+        for at in (1..11).chain(14..26).chain(28..32).filter(|at| at % 2 == 1 || *at >= 14) {
             if at + 1 < 32 && entry[at] == b'Q' && entry[at + 1] == 0 {
                 entry[at..at + 2].copy_from_slice(&with.next().unwrap().to_le_bytes());
             }
