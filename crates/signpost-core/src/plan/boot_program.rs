@@ -36,9 +36,7 @@ pub(super) fn plan(
     fits(look, program)?;
     let home = home::choose(look, wishes.home.as_ref())?;
     // The firmware does not see such a partition, so nothing more can be planned on it.
-    let misplaced =
-        safe::of_volume(look, home.volume).filter(|refusal| refusal.code == Code::PartitionUnsafe);
-    if let Some(refusal) = misplaced {
+    if let Some(refusal) = safe::misplaced(look, home.volume) {
         return Err(Error::Refused(vec![refusal]));
     }
     let files = Files::new(look, &home)?;

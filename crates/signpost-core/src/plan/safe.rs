@@ -15,35 +15,43 @@ pub(crate) fn refusals<'w>(look: &Look<'_>, writes: impl IntoIterator<Item = &'w
     volumes.into_iter().filter_map(|volume| of_volume(look, volume)).collect()
 }
 
+fn refusal(look: &Look<'_>, volume: usize, code: Code, why: &str, way: &str) -> Refusal {
+    let facts = &look.survey.volumes[volume];
+    let message = format!("v{}, {}: {why}", facts.number, facts.where_it_is());
+    Refusal { code, message, way: way.into() }
+}
+
+/// Why a volume (by its index) may not lie where its partition table says.
+pub(super) fn misplaced(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+    const WAY: &str = "correct the partition table with a partitioning tool first";
+    let (disk, partition) = look.survey.partition_of(&look.survey.volumes[volume])?;
+    let own = partition.unseen.clone().filter(|_| partition.is_misplaced);
+    let of_disk = || {
+        let fault = disk.table.fault.as_ref().filter(|_| !disk.is_whole)?;
+        Some(format!("its disk's partition table is broken: {fault}"))
+    };
+    let why = own.or_else(of_disk)?;
+    Some(refusal(look, volume, Code::PartitionUnsafe, &why, WAY))
+}
+
 /// Why a volume (by its index) must not be written to.
 pub(crate) fn of_volume(look: &Look<'_>, volume: usize) -> Option<Refusal> {
-    let facts = &look.survey.volumes[volume];
-    let refusal = |code, why: String, way: &str| {
-        let message = format!("v{}, {}: {why}", facts.number, facts.where_it_is());
-        Some(Refusal { code, message, way: way.into() })
-    };
-    if let Some((disk, partition)) = look.survey.partition_of(facts) {
-        const WAY: &str = "correct the partition table with a partitioning tool first";
-        if let Some(why) = partition.unseen.as_ref().filter(|_| partition.is_misplaced) {
-            return refusal(Code::PartitionUnsafe, why.clone(), WAY);
-        }
-        if let Some(fault) = disk.table.fault.as_ref().filter(|_| !disk.is_whole) {
-            return refusal(
-                Code::PartitionUnsafe,
-                format!("its disk's partition table is broken: {fault}"),
-                WAY,
-            );
-        }
-    }
-    if let Some(who) = asleep(look, volume) {
-        let why = format!("{who} sleeps and has it in use: it would write over what is written now");
-        return refusal(Code::Hibernated, why, "start that system and shut it down");
-    }
-    let flaw = facts.flaw.map(str::to_string).or_else(|| look.check_fat(volume));
-    flaw.and_then(|why| {
-        let way = "let a file system checker correct it first, or name another FAT volume with --home";
-        refusal(Code::VolumeBroken, why, way)
-    })
+    misplaced(look, volume).or_else(|| in_use(look, volume)).or_else(|| not_whole(look, volume))
+}
+
+fn in_use(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+    let why = format!(
+        "{} sleeps and has it in use: it would write over what is written now",
+        asleep(look, volume)?
+    );
+    Some(refusal(look, volume, Code::Hibernated, &why, "start that system and shut it down"))
+}
+
+fn not_whole(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+    const WAY: &str = "let a file system checker correct it first, or name another FAT volume with --home";
+    let flaw = look.survey.volumes[volume].flaw.map(str::to_string);
+    let why = flaw.or_else(|| look.check_fat(volume))?;
+    Some(refusal(look, volume, Code::VolumeBroken, &why, WAY))
 }
 
 /// Who sleeps and uses a volume: a system that mounts it, or has its root there.

@@ -40,19 +40,23 @@ impl Survey {
 
     /// Whether a volume (by its number) lies on disks that decide what this machine starts.
     pub fn takes_part(&self, volume: usize) -> bool {
-        self.disks_of(volume).into_iter().filter_map(|number| self.disk(number)).all(|disk| disk.takes_part)
+        self.all_take_part(&self.disks_of(volume))
     }
 
     /// Whether a system lies on disks that decide what this machine starts.
     pub fn is_of_machine(&self, system: &System) -> bool {
-        system.disks.iter().filter_map(|number| self.disk(*number)).all(|disk| disk.takes_part)
+        self.all_take_part(&system.disks)
+    }
+
+    fn all_take_part<'n>(&self, disks: impl IntoIterator<Item = &'n usize>) -> bool {
+        disks.into_iter().filter_map(|number| self.disk(*number)).all(|disk| disk.takes_part)
     }
 
     /// How near a volume (by its number) stands to a system; `None` where nothing of it is the system's.
     pub(crate) fn standing(&self, system: &System, volume: usize) -> Option<Standing> {
-        let shares_a_disk = self.disks_of(volume).iter().any(|disk| system.disks.contains(disk));
-        let takes_part = self.takes_part(volume);
-        if !takes_part && !shares_a_disk {
+        let disks = self.disks_of(volume);
+        let shares_a_disk = disks.iter().any(|disk| system.disks.contains(disk));
+        if !shares_a_disk && !self.all_take_part(&disks) {
             return None;
         }
         if system.root == Some(volume) || system.mounts.contains(&volume) {

@@ -281,14 +281,14 @@ pub struct Finding {
 impl Survey {
     /// The disk and the partition that a volume lies in, where it lies in one.
     pub fn partition_of(&self, volume: &Volume) -> Option<(&Disk, &Partition)> {
-        let disk = self.disks.get(volume.disk.checked_sub(1)?)?;
+        let disk = self.disk(volume.disk)?;
         let is_it = |partition: &&Partition| Some(partition.number) == volume.partition;
         Some((disk, disk.partitions.iter().find(is_it)?))
     }
 
     /// Whether a volume lies on the medium that the running system was started from.
     pub fn is_on_medium(&self, volume: &Volume) -> bool {
-        volume.disk.checked_sub(1).and_then(|index| self.disks.get(index)).is_some_and(|disk| disk.is_medium)
+        self.disk(volume.disk).is_some_and(|disk| disk.is_medium)
     }
 
     /// The system of this id.

@@ -1,7 +1,9 @@
 //! The firmware's entries, each with what it leads to.
 
+use std::collections::BTreeMap;
+
 use signpost_firmware::load_option::LoadOption;
-use signpost_firmware::start::{locate, volume_path};
+use signpost_firmware::start::{Verdict, locate, volume_path};
 
 use super::Look;
 use super::facts::{FirmwareEntry, FirmwareFacts, Target};
@@ -10,10 +12,20 @@ use crate::hardware::SurveyedHardware;
 use crate::machine::FirmwareKind;
 use crate::rehearse;
 
-/// What the variables say; what starts next is told once all else is known.
-pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
-    let boot = &look.boot;
+/// What comes of each option that is whole, by its number.
+pub(super) type Judged = BTreeMap<u16, Verdict>;
+
+/// Follows every option to the file that it leads to: all of a survey asks this once.
+pub(super) fn judged(look: &Look<'_>) -> Judged {
     let hardware = SurveyedHardware::new(look);
+    let whole = look.boot.options.iter();
+    let whole = whole.filter_map(|(number, option)| Some((*number, option.decoded.as_ref().ok()?)));
+    whole.map(|(number, option)| (number, locate(option, &hardware))).collect()
+}
+
+/// What the variables say; what starts next is told once all else is known.
+pub(super) fn facts(look: &Look<'_>, mut judged: Judged) -> FirmwareFacts {
+    let boot = &look.boot;
     let mut numbers: Vec<u16> = Vec::new();
     for number in boot.order.iter().chain(boot.options.keys()) {
         if boot.options.contains_key(number) && !numbers.contains(number) {
@@ -26,7 +38,7 @@ pub(super) fn facts(look: &Look<'_>) -> FirmwareFacts {
         once: look.ours.once.clone(),
         order: boot.order.iter().copied().map(hex).collect(),
         timeout: boot.timeout,
-        entries: numbers.into_iter().map(|number| entry(look, &hardware, number)).collect(),
+        entries: numbers.into_iter().map(|number| entry(look, judged.remove(&number), number)).collect(),
         starts_next: String::new(),
         last_start: look.ours.log.clone(),
     }
@@ -59,7 +71,7 @@ pub(crate) fn hex(number: u16) -> String {
     format!("{number:04X}")
 }
 
-fn entry(look: &Look<'_>, hardware: &SurveyedHardware<'_>, number: u16) -> FirmwareEntry {
+fn entry(look: &Look<'_>, judged: Option<Verdict>, number: u16) -> FirmwareEntry {
     let place = look.boot.order.iter().position(|other| *other == number).map(|index| index + 1);
     let mut facts = FirmwareEntry {
         number: hex(number),
@@ -78,20 +90,20 @@ fn entry(look: &Look<'_>, hardware: &SurveyedHardware<'_>, number: u16) -> Firmw
         also: Vec::new(),
     };
     match look.boot.options.get(&number).map(|option| &option.decoded) {
-        Some(Ok(option)) => fill(&mut facts, look, hardware, option),
+        Some(Ok(option)) => fill(&mut facts, look, option, judged),
         Some(Err(fault)) => facts.finding = format!("broken: {fault}"),
         None => {}
     }
     facts
 }
 
-fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, hardware: &SurveyedHardware<'_>, option: &LoadOption) {
+fn fill(facts: &mut FirmwareEntry, look: &Look<'_>, option: &LoadOption, judged: Option<Verdict>) {
     facts.label = said(&option.description.to_string());
     facts.is_active = option.is_active();
     facts.is_made_by_firmware = option.is_made_by_firmware();
     facts.path = said(&option.path.to_string());
     facts.data_length = option.optional_data.len();
-    let verdict = locate(option, hardware);
+    let Some(verdict) = judged else { return };
     facts.finding = said(&verdict.words(look));
     facts.verdict = verdict.kind();
     if let Some(target) = verdict.target() {

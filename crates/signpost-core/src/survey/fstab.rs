@@ -23,12 +23,13 @@ pub(super) fn read(look: &mut Look<'_>, contents: &[Contents]) {
         let mut all = Vec::new();
         for mount in mounts(text) {
             let Some(volume) = named(mount.what) else { continue };
-            all.extend(look.resolve(&volume).ok().map(|found| found + 1));
-        }
-        for mount in mounts(text).into_iter().filter(|mount| POINTS.contains(&mount.at)) {
-            let Some(volume) = named(mount.what) else { continue };
+            let found = look.resolve(&volume);
+            all.extend(found.as_ref().ok().map(|found| found + 1));
+            if !POINTS.contains(&mount.at) {
+                continue;
+            }
             let place = format!("{}: {path} line {}", system.title, mount.line);
-            match look.resolve(&volume) {
+            match found {
                 Ok(found) if mount.at == "/" && system.root != Some(found + 1) => findings.push(finding(
                     format!(
                         "{place} mounts v{} as its root, and the system lies on v{}",

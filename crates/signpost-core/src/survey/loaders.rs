@@ -1,19 +1,19 @@
 //! What each boot file is and whose, and the systems that show by their loaders alone.
 
-use signpost_firmware::start::{self, volume_path};
+use signpost_firmware::start::volume_path;
 use signpost_menu::os_release::OsRelease;
 
 use super::Look;
 use super::facts::{Role, StartupFile, Survey, System};
+use super::firmware::Judged;
 use super::systems::{capitalised, free_id, is_spare, make_ids_unique, slug};
 use crate::catalogue::{Catalogue, Family};
-use crate::hardware::SurveyedHardware;
 use crate::home;
 
 /// Gives every boot file its role and its system; systems that no root volume shows are added. Ids go to the systems of the
 /// machine first, so that none on a stick takes one away.
-pub(super) fn assign(look: &mut Look<'_>, catalogue: &Catalogue) {
-    let led_to = led_to(look);
+pub(super) fn assign(look: &mut Look<'_>, judged: &Judged, catalogue: &Catalogue) {
+    let led_to = led_to(look, judged);
     let mut files = std::mem::take(&mut look.survey.startup_files);
     let (mut own, others): (Vec<System>, Vec<System>) = std::mem::take(&mut look.survey.systems)
         .into_iter()
@@ -40,19 +40,15 @@ pub(super) fn assign(look: &mut Look<'_>, catalogue: &Catalogue) {
 
 /// The files that entries of the firmware's lead to: somebody put those there, which nobody can who has only a stick.
 /// Entries that the firmware makes by itself for whatever is plugged in do not count.
-fn led_to(look: &Look<'_>) -> Vec<(usize, String)> {
-    let hardware = SurveyedHardware::new(look);
+fn led_to(look: &Look<'_>, judged: &Judged) -> Vec<(usize, String)> {
     let boot = &look.boot;
     let in_use = |number: &u16| boot.order.contains(number) || boot.next == Some(*number);
-    let options = boot.options.iter().filter(|(number, _)| in_use(number));
-    let options = options.filter_map(|(_, option)| option.decoded.as_ref().ok());
-    let made = options.filter(|option| option.is_active() && !option.is_made_by_firmware());
-    made.filter_map(|option| {
-        let verdict = start::locate(option, &hardware);
-        let target = verdict.target()?;
-        Some((target.partition + 1, volume_path(&target.path).to_lowercase()))
-    })
-    .collect()
+    let made = boot.options.iter().filter(|(number, option)| {
+        let decoded = option.decoded.as_ref();
+        in_use(number) && decoded.is_ok_and(|option| option.is_active() && !option.is_made_by_firmware())
+    });
+    let targets = made.filter_map(|(number, _)| judged.get(number)?.target());
+    targets.map(|target| (target.partition + 1, volume_path(&target.path).to_lowercase())).collect()
 }
 
 struct Assigning<'a> {
@@ -128,14 +124,18 @@ impl Assigning<'_> {
         [vendor(file)].into_iter().chain(row).collect()
     }
 
+    /// The systems, by index, whose loaders a folder of these names on a volume is for.
+    fn owners(&self, names: &[String], volume: usize) -> Vec<usize> {
+        let owners = self.survey.owners_of_name(&self.systems, names, volume);
+        let index_of = |system: &System| self.systems.iter().position(|other| other.id == system.id);
+        owners.into_iter().filter_map(index_of).collect()
+    }
+
     /// Tells whose the loaders are: of systems that mount their volume or lie on its disk; then of systems that an entry of
     /// the firmware's leads to there; then, of systems that have none yet, on another fixed disk.
     fn claim(&self, loaders: &mut [Loader], files: &[StartupFile]) {
-        let index_of = |system: &System| self.systems.iter().position(|other| other.id == system.id);
         for loader in loaders.iter_mut() {
-            let volume = files[loader.file].volume;
-            let owners = self.survey.owners_of_name(&self.systems, &loader.names, volume);
-            loader.whose = owners.into_iter().filter_map(index_of).collect();
+            loader.whose = self.owners(&loader.names, files[loader.file].volume);
         }
         let is_led_to = |loader: &Loader| {
             let file = &files[loader.file];
@@ -169,10 +169,7 @@ impl Assigning<'_> {
         let product = file.version.as_ref().and_then(|version| version.product.clone());
         if whose.is_empty() {
             // Another of the same folder may have shown the system already.
-            let known = self.survey.owners_of_name(&self.systems, &names, file.volume);
-            let known =
-                known.first().and_then(|known| self.systems.iter().position(|other| other.id == known.id));
-            whose.extend(known);
+            whose.extend(self.owners(&names, file.volume).first());
         }
         if whose.is_empty() {
             let program = file.version.as_ref().and_then(|version| self.catalogue.program(version));

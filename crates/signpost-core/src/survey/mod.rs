@@ -190,14 +190,15 @@ impl<'m> Look<'m> {
         }
         self.survey.systems.append(&mut others);
         self.note_disks();
-        loaders::assign(self, catalogue);
+        let judged = firmware::judged(self);
+        loaders::assign(self, &judged, catalogue);
         entry_files::assign(self, entries);
         entry_files::take_arguments(self);
         self.survey.systems.extend(images);
         self.note_disks();
         systems::make_ids_unique(&mut self.survey.systems);
         systems::make_titles_differ(self);
-        self.survey.firmware = firmware::facts(self);
+        self.survey.firmware = firmware::facts(self, judged);
         systems::finish(self);
         self.home = crate::home::of(self);
         if let Some(identity) = self.home.and_then(|home| self.identities.get_mut(home)) {

@@ -61,14 +61,17 @@ fn safe(text: &str) -> Cow<'_, str> {
     while let Some(at) = rest.find(|c| acts(c) && c != '\n' && c != '\t') {
         let (before, behind) = rest.split_at(at);
         out.push_str(before);
-        let length = colour(behind).unwrap_or_else(|| {
-            let length = behind.chars().next().map_or(0, char::len_utf8);
-            out.push_str(&shown(&behind[..length]));
-            length
-        });
-        if behind.starts_with("\x1b[") && length > 1 {
-            out.push_str(&behind[..length]);
-        }
+        let length = match colour(behind) {
+            Some(length) => {
+                out.push_str(&behind[..length]);
+                length
+            }
+            None => {
+                let length = behind.chars().next().map_or(0, char::len_utf8);
+                out.push_str(&shown(&behind[..length]));
+                length
+            }
+        };
         rest = &behind[length..];
     }
     out.push_str(rest);
