@@ -14,7 +14,8 @@ use signpost_core::survey::Look;
 use signpost_demo::StoreKind;
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
 use signpost_disk::fat::{Change, FatVolume, Stamp};
-use signpost_disk::file_system::{self, FileSystem};
+use signpost_disk::file_system::FileSystem;
+use signpost_disk::open;
 use signpost_disk::probe::{Identity, VolumeKind, identify};
 use signpost_disk::table::Table;
 use signpost_disk::volumes::{Disk, Volumes};
@@ -148,7 +149,7 @@ fn look(fs: &dyn FileSystem) {
 }
 
 fn file_system(kind: VolumeKind, device: &SharedDevice) {
-    if let Some(Ok(fs)) = file_system::open(device, &Identity::of_kind(kind)) {
+    if let Some(Ok(fs)) = open::file_system(device, &Identity::of_kind(kind)) {
         look(fs.as_ref());
     }
     let _ = identify(device.as_ref());

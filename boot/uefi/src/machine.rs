@@ -8,8 +8,9 @@ use alloc::vec::Vec;
 use core::cell::OnceCell;
 
 use signpost_disk::block::SharedDevice;
-use signpost_disk::file_system::{self, FileSystem, VolumeError};
+use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_disk::inside;
+use signpost_disk::open;
 use signpost_disk::probe::Identity;
 use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 use signpost_firmware::boot_variables::BootVariables;
@@ -157,7 +158,7 @@ impl BootVolume {
         self.fs.get_or_init(|| {
             let kind = self.volume.beneath_raid.map(Identity::of_kind);
             let device = self.volume.device.as_ref()?;
-            file_system::open(device, kind.as_ref().unwrap_or(&self.volume.identity))
+            open::file_system(device, kind.as_ref().unwrap_or(&self.volume.identity))
         })
     }
 

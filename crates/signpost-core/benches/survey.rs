@@ -19,7 +19,8 @@ use signpost_core::survey::Look;
 use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
-use signpost_disk::file_system::{self, FileSystem};
+use signpost_disk::file_system::FileSystem;
+use signpost_disk::open;
 use signpost_disk::{Guid, partition_type, probe};
 
 /// As the program has it.
@@ -233,7 +234,7 @@ impl LargeFile {
         let machine = Machine::of_images(std::slice::from_ref(&image));
         let device = machine.disks[0].contents.clone().unwrap();
         let (identity, _) = probe::identify(device.as_ref());
-        let volume = file_system::open(&device, &identity).unwrap().unwrap();
+        let volume = open::file_system(&device, &identity).unwrap().unwrap();
         assert!(volume.read("/large", FILE).unwrap() == self.bytes, "{kind}");
         volume
     }

@@ -2,7 +2,7 @@
 
 use alloc::string::String;
 
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 
 macro_rules! fields {
     ($($name:ident: $type:ty, $from:ident, $words:literal;)*) => {$(

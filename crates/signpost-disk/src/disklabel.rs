@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use crate::block::BlockDevice;
 use crate::bytes::{le16, le32};
-use crate::probe::fixed_text;
+use crate::text::fixed_text;
 
 const MAGIC: u32 = 0x8256_4557;
 /// The label's sector within its slice.

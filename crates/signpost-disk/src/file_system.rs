@@ -1,13 +1,12 @@
 //! What every file-system reader offers.
 
-use alloc::boxed::Box;
 use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use crate::block::{ReadError, SharedDevice};
+use crate::block::SharedDevice;
 use crate::bytes::len;
-use crate::probe::{Identity, VolumeKind};
+pub use crate::error::VolumeError;
 
 /// A file system that can be looked into. Paths are written with `/` and start with it.
 pub trait FileSystem {
@@ -98,69 +97,6 @@ pub struct Metadata {
     pub size: u64,
     /// Whether it is a folder.
     pub is_folder: bool,
-}
-
-/// Why a volume could not be read: whose fault it is.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum VolumeError {
-    /// The disk beneath did not give the bytes.
-    #[error("{0}")]
-    Device(#[from] ReadError),
-    /// We cannot read this; it need not be broken.
-    #[error("cannot be read by this program: {0}")]
-    Unsupported(String),
-    /// It is broken.
-    #[error("broken: {0}")]
-    Corrupt(String),
-    /// Nothing stands at this path.
-    #[error("there is no {0}")]
-    NotFound(String),
-    /// A folder was asked for, this is none; or the other way round.
-    #[error("{path} is {found}")]
-    WrongKind {
-        /// The path.
-        path: String,
-        /// What it is instead.
-        found: &'static str,
-    },
-    /// Longer than what was asked for.
-    #[error("{path} is longer than {most} bytes")]
-    TooLarge {
-        /// The path.
-        path: String,
-        /// Bytes allowed.
-        most: usize,
-    },
-    /// There is not memory enough for it.
-    #[error("there is not memory enough for {0}")]
-    NoMemory(String),
-}
-
-/// Opens a volume's file system; `None` for a kind that is not looked into.
-///
-/// # Errors
-/// Where the volume says it is of that kind and is broken or beyond us.
-pub fn open(device: &SharedDevice, identity: &Identity) -> Option<Result<Box<dyn FileSystem>, VolumeError>> {
-    Some(match identity.kind {
-        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => {
-            crate::fat::FatVolume::open(device.clone()).map(|volume| Box::new(volume) as Box<dyn FileSystem>)
-        }
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => {
-            crate::ext::ExtVolume::open(device).map(|volume| Box::new(volume) as Box<dyn FileSystem>)
-        }
-        VolumeKind::Xfs => {
-            crate::xfs::XfsVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
-        }
-        VolumeKind::Btrfs => crate::btrfs::BtrfsVolume::open(device.clone())
-            .map(|volume| Box::new(volume) as Box<dyn FileSystem>),
-        VolumeKind::Ntfs => {
-            crate::ntfs::NtfsVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
-        }
-        VolumeKind::Iso9660 => {
-            crate::iso::IsoVolume::open(device.clone()).map(|tree| Box::new(tree) as Box<dyn FileSystem>)
-        }
-        _ => return None,
-    })
 }
 
 /// The parts of a path, empty ones and `.` left out.

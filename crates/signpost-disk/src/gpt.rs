@@ -1,6 +1,7 @@
 //! GUID partition tables (UEFI 2.10, chapter 5).
 
 mod encode;
+mod structures;
 
 use alloc::format;
 use alloc::string::{String, ToString};
@@ -8,52 +9,17 @@ use alloc::vec::Vec;
 use core::fmt;
 
 use uguid::Guid;
-use zerocopy::byteorder::little_endian::{U32, U64};
-use zerocopy::{FromBytes, Immutable, IntoBytes, KnownLayout};
+use zerocopy::FromBytes;
 
 use crate::block::{BlockDevice, ReadError, read_vec};
 
 pub use encode::{Layout, NewPartition, encode};
+use structures::{Entry, HEADER_SIZE, Header, SIGNATURE};
 
 /// More entries than any table in use has; the standard's own minimum is 128.
 const MAX_ENTRIES: u32 = 1024;
 /// Entries longer than this are in no use.
 const MAX_ENTRY_SIZE: u32 = 4096; // bytes
-const SIGNATURE: [u8; 8] = *b"EFI PART";
-const HEADER_SIZE: u32 = 92; // bytes
-
-/// GPT header (UEFI 2.10, table 5.5).
-#[derive(Clone, FromBytes, IntoBytes, KnownLayout, Immutable)]
-#[repr(C)]
-struct Header {
-    signature: [u8; 8],
-    revision: U32,
-    header_size: U32,
-    header_crc32: U32,
-    reserved: U32,
-    my_lba: U64,
-    alternate_lba: U64,
-    first_usable_lba: U64,
-    last_usable_lba: U64,
-    disk_guid: [u8; 16],
-    partition_entry_lba: U64,
-    number_of_partition_entries: U32,
-    size_of_partition_entry: U32,
-    partition_entry_array_crc32: U32,
-}
-
-/// GPT partition entry (UEFI 2.10, table 5.6).
-#[derive(Clone, FromBytes, IntoBytes, KnownLayout, Immutable)]
-#[repr(C)]
-struct Entry {
-    partition_type_guid: [u8; 16],
-    unique_partition_guid: [u8; 16],
-    starting_lba: U64,
-    ending_lba: U64,
-    attributes: U64,
-    partition_name: [u8; 72],
-}
-
 /// A partition table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Gpt {

@@ -4,8 +4,10 @@ use alloc::boxed::Box;
 use alloc::string::ToString;
 use alloc::vec::Vec;
 
-use crate::file_system::{self, FileSystem, VolumeError};
-use crate::probe::Identity;
+use crate::error::VolumeError;
+use crate::file_system::FileSystem;
+use crate::identity::Identity;
+use crate::open;
 use crate::volumes::{Disk, Volumes};
 
 /// Bytes in a sector of an image.
@@ -30,7 +32,7 @@ pub fn volumes(fs: &dyn FileSystem, path: &str) -> Result<Vec<InnerVolume>, Volu
     let found = Volumes::find(&[Disk::look(&device, SECTOR_SIZE)]);
     let open = |volume: crate::volumes::Volume| {
         let files = volume.device.as_ref().filter(|_| volume.fault.is_none());
-        let files = files.and_then(|device| file_system::open(device, &volume.identity)?.ok());
+        let files = files.and_then(|device| open::file_system(device, &volume.identity)?.ok());
         InnerVolume { identity: volume.identity, files }
     };
     Ok(found.list.into_iter().map(open).collect())

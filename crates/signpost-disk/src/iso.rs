@@ -9,7 +9,7 @@ use alloc::vec::Vec;
 
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, len};
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::runs::{self, Run};
 use crate::tree::{NodeKind, Nodes, Tree};
 use rock_ridge::Extensions;

@@ -12,31 +12,44 @@
         clippy::unwrap_used
     )
 )]
+#![cfg_attr(
+    not(all(feature = "btrfs", feature = "ext", feature = "iso", feature = "ntfs", feature = "xfs")),
+    allow(dead_code, reason = "helpers of the readers that are left out")
+)]
 
 extern crate alloc;
 
 pub mod block;
+#[cfg(feature = "btrfs")]
 mod btrfs;
 mod bytes;
 mod checksum;
 pub mod disklabel;
+pub mod error;
 pub mod ext;
 pub mod fat;
 pub mod file_system;
 pub mod gpt;
+mod identity;
 pub mod inside;
+#[cfg(feature = "iso")]
 mod iso;
 pub mod lvm;
 pub mod mbr;
 pub mod md;
+#[cfg(feature = "ntfs")]
 mod ntfs;
 pub mod numbering;
+pub mod open;
 pub mod partition_type;
 pub mod probe;
 mod runs;
 pub mod table;
+mod text;
+#[cfg(any(feature = "btrfs", feature = "iso", feature = "ntfs", feature = "xfs"))]
 mod tree;
 pub mod volumes;
+#[cfg(feature = "xfs")]
 mod xfs;
 
 pub use bytes::uuid_text;

@@ -5,7 +5,7 @@ use core::ops::Deref;
 
 use crate::block::BlockDevice;
 use crate::bytes::{le16, le32, le64, len, uuid_text};
-use crate::probe::fixed_text;
+use crate::text::fixed_text;
 
 const MAGIC: u32 = 0xa92b_4efc;
 const SECTOR: u64 = 512;

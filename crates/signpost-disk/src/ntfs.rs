@@ -12,7 +12,7 @@ use ntfs::{Ntfs, NtfsAttributeFlags, NtfsAttributeType, NtfsError, NtfsFile, Ntf
 
 use crate::block::{ReadAhead, SharedDevice};
 use crate::bytes::len;
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::runs::Run;
 use crate::tree::{NodeKind, Nodes, Tree};
 

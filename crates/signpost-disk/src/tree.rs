@@ -6,7 +6,8 @@ use alloc::vec::Vec;
 
 use crate::block::SharedDevice;
 use crate::bytes::len;
-use crate::file_system::{FileSystem, Item, Metadata, VolumeError, parts};
+use crate::error::VolumeError;
+use crate::file_system::{FileSystem, Item, Metadata, parts};
 use crate::runs::{FileDevice, Run};
 
 /// Links followed on one way to a file.

@@ -6,7 +6,7 @@ use alloc::sync::Arc;
 use alloc::vec::Vec;
 
 use crate::block::{SharedDevice, Window};
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::numbering::{DiskIdentity, Numbered, order};
 use crate::probe::{Identity, VolumeKind, identify_beneath_raid, identify_in};
 use crate::table::{Table, TableKind};

@@ -4,8 +4,9 @@ use std::cell::{Cell, OnceCell};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
 
-use signpost_disk::file_system::{self, FileSystem, Item, Metadata, Subvolume, VolumeError};
+use signpost_disk::file_system::{FileSystem, Item, Metadata, Subvolume, VolumeError};
 use signpost_disk::inside::{self, InnerVolume};
+use signpost_disk::open;
 use signpost_disk::probe::Identity;
 use signpost_menu::text::{acts, shown_lines};
 
@@ -67,7 +68,7 @@ impl VolumeReader {
     pub(super) fn open(source: &Source, names: Names) -> Result<Option<Self>, Fault> {
         let raw = || {
             let device = source.device.as_ref().filter(|_| !source.is_broken)?;
-            let opened = guarded(|| file_system::open(device, &source.identity));
+            let opened = guarded(|| open::file_system(device, &source.identity));
             opened.unwrap_or_else(|why| Some(Err(VolumeError::Corrupt(why))))
         };
         let fs: Option<Box<dyn FileSystem>> = if !source.mounts.is_empty() {

@@ -8,7 +8,7 @@ use super::item::{Key, kind};
 use super::node::{Forest, TreeRoot};
 use crate::block::read_vec;
 use crate::bytes::{le32, le64, len, short};
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::runs::{self, Run};
 
 /// Bytes that an extent unpacks to at most; the format's own limit is a quarter.

@@ -5,12 +5,11 @@ use alloc::rc::Rc;
 use alloc::vec::Vec;
 use core::cell::RefCell;
 
-use super::Superblock;
 use super::item::{KEY_LENGTH, Key, kind};
+use super::superblock::{Superblock, checksum_holds};
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, le64, len, short};
-use crate::checksum::crc32c;
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 
 /// Bytes before a node's items.
 const HEADER: usize = 101;
@@ -51,11 +50,6 @@ pub(super) struct Forest {
     pub(super) roots: TreeRoot,
     chunks: Vec<Chunk>,
     held: RefCell<Vec<(u64, Rc<Vec<u8>>)>>,
-}
-
-/// Whether a structure's checksum, in its first bytes, fits the rest; kinds other than CRC-32C are not looked at.
-pub(super) fn checksum_holds(bytes: &[u8], checksum_kind: u16) -> bool {
-    checksum_kind != 0 || bytes.get(32..).map(crc32c) == le32(bytes, 0)
 }
 
 impl Forest {

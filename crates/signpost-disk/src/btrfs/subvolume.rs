@@ -4,11 +4,14 @@ use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use super::FS_TREE;
 use super::item::{DirItem, Key, kind, name_hash};
 use super::node::{Forest, TreeRoot};
 use crate::bytes::{le16, le64, short};
-use crate::file_system::{Subvolume, VolumeError};
+use crate::error::VolumeError;
+use crate::file_system::Subvolume;
+
+/// The top-level subvolume's tree.
+pub(super) const FS_TREE: u64 = 5;
 
 /// The folder of the tree of roots, which holds the name `default`.
 const ROOT_TREE_FOLDER: u64 = 6;

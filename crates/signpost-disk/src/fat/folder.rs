@@ -7,8 +7,8 @@ use core::ops::Range;
 use zerocopy::byteorder::little_endian::{U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout};
 
-use crate::file_system::VolumeError;
-use crate::probe::fixed_text;
+use crate::error::VolumeError;
+use crate::text::fixed_text;
 
 const ATTR_VOLUME_ID: u8 = 0x08;
 const ATTR_DIRECTORY: u8 = 0x10;

@@ -7,7 +7,7 @@ use zerocopy::byteorder::little_endian::{U16, U32};
 use zerocopy::{FromBytes, Immutable, KnownLayout};
 
 use crate::block::BlockDevice;
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 
 /// BIOS parameter block, the fields that all FAT types share.
 #[derive(FromBytes, KnownLayout, Immutable)]

@@ -1,4 +1,11 @@
+use alloc::string::ToString;
+use alloc::sync::Arc;
+use alloc::vec::Vec;
+use alloc::{format, vec};
+
 use super::*;
+use crate::error::VolumeError;
+use crate::file_system::{FileSystem, Metadata};
 use proptest::prelude::*;
 use std::io::{Cursor, Write};
 

@@ -6,8 +6,8 @@ use alloc::vec;
 use alloc::vec::Vec;
 
 use super::folder::FolderEntry;
-use super::{FatVolume, FatWindow, MAX_FOLDER, Reader};
-use crate::file_system::VolumeError;
+use super::volume::{FatVolume, FatWindow, MAX_FOLDER, Reader};
+use crate::error::VolumeError;
 
 /// Files and folders that are looked at; more has no volume that firmware starts from.
 const MAX_ITEMS: usize = 1 << 16;

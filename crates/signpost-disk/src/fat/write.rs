@@ -4,20 +4,19 @@
 
 mod sectors;
 
-use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
-use core::cell::RefCell;
+
+use sectors::{SECTOR, Sectors};
 
 use super::folder::{self, DELETED, FolderEntry, Stamp};
-use super::{FatVolume, MAX_FOLDER};
+use super::geometry::FatType;
+use super::volume::{FatVolume, MAX_FOLDER};
 use crate::bytes::len;
-use crate::fat::FatType;
-use crate::file_system::{VolumeError, parts};
+use crate::error::VolumeError;
+use crate::file_system::parts;
 
-/// Bytes that are written at once.
-const SECTOR: u64 = 512;
 const ENTRY: u64 = 32;
 /// Signatures and fields of the free summary (FAT32, `FSInfo`), in bytes from its start.
 const INFO_MARKS: [(usize, u32); 2] = [(0, 0x4161_5252), (484, 0x6141_7272)];
@@ -47,20 +46,16 @@ impl FatVolume {
         let mut writer = Writer {
             volume: self,
             stamp,
-            now: BTreeMap::new(),
-            pending: BTreeMap::new(),
-            writes: Vec::new(),
+            sectors: Sectors::of(self.device.as_ref()),
             next_free: 2,
             free_before: None,
             freed: 0,
-            last: RefCell::new(None),
-            written: BTreeSet::new(),
         };
         match change {
             Change::Put(bytes) => writer.put(path, bytes)?,
             Change::Remove => writer.remove(path)?,
         }
-        Ok(writer.writes)
+        Ok(writer.sectors.writes)
     }
 }
 
@@ -74,18 +69,11 @@ enum Folder {
 struct Writer<'a> {
     volume: &'a FatVolume,
     stamp: Stamp,
-    /// Sectors as they are to be, by their offset.
-    now: BTreeMap<u64, Vec<u8>>,
-    /// Those that were changed since the last step.
-    pending: BTreeMap<u64, Vec<u8>>,
-    writes: Vec<(u64, Vec<u8>)>,
+    sectors: Sectors<'a>,
     next_free: u32,
     free_before: Option<i64>,
     /// Clusters that were freed, less those that were taken.
     freed: i64,
-    /// The sector that was read last, as the device has it.
-    last: RefCell<Option<(u64, Vec<u8>)>>,
-    written: BTreeSet<u64>,
 }
 
 impl Writer<'_> {
@@ -129,27 +117,27 @@ impl Writer<'_> {
         let mut rest = bytes;
         for cluster in self.chain(entry.first_cluster, bytes.len() as u64)? {
             let (now, behind) = rest.split_at(rest.len().min(len(self.cluster_size())));
-            self.write_at(self.volume.geometry.cluster_offset(cluster), now)?;
+            self.sectors.write_at(self.volume.geometry.cluster_offset(cluster), now)?;
             rest = behind;
         }
         if !rest.is_empty() {
             return Err(VolumeError::Corrupt(alloc::format!("{path}: its clusters end before its size")));
         }
-        self.step()
+        self.sectors.step()
     }
 
     /// Other clusters; the entry is turned to them, and what it had is freed.
     fn exchange(&mut self, folder: Folder, entry: &FolderEntry, bytes: &[u8]) -> Result<(), VolumeError> {
         let before = self.chain(entry.first_cluster, u64::from(entry.size))?;
         let clusters = self.fill(bytes)?;
-        self.step()?;
+        self.sectors.step()?;
         self.link(&clusters)?;
         self.account()?;
         let at = self.slots(folder)?.get(entry.slots.end.saturating_sub(1)).copied().ok_or_else(lost)?;
-        let mut raw = self.read(at, len(ENTRY))?;
+        let mut raw = self.sectors.read(at, len(ENTRY))?;
         folder::point(&mut raw, clusters.first().copied().unwrap_or(0), bytes.len() as u64, self.stamp);
-        self.write_at(at, &raw)?;
-        self.step()?;
+        self.sectors.write_at(at, &raw)?;
+        self.sectors.step()?;
         self.free(&before)
     }
 
@@ -172,11 +160,11 @@ impl Writer<'_> {
                 return Err(no_room());
             }
             all.resize(len(self.cluster_size()), 0);
-            self.write_at(self.volume.geometry.cluster_offset(*cluster), &all)?;
+            self.sectors.write_at(self.volume.geometry.cluster_offset(*cluster), &all)?;
             ends.push(vec![*cluster]);
             shown = (part, *cluster, 0, true);
         }
-        self.step()?;
+        self.sectors.step()?;
         for chain in &ends {
             self.link(chain)?;
         }
@@ -200,10 +188,11 @@ impl Writer<'_> {
             // The new part is empty before it is linked, so the folder reads as before.
             let more = self.take()?;
             let last = self.chain(first, MAX_FOLDER)?.last().copied().ok_or_else(lost)?;
-            self.write_at(self.volume.geometry.cluster_offset(more), &vec![0; len(self.cluster_size())])?;
-            self.step()?;
+            self.sectors
+                .write_at(self.volume.geometry.cluster_offset(more), &vec![0; len(self.cluster_size())])?;
+            self.sectors.step()?;
             self.link(&[more])?;
-            self.step()?;
+            self.sectors.step()?;
             self.set_entry(last, more)?;
             self.account()?;
             slots = self.slots(folder)?;
@@ -212,27 +201,27 @@ impl Writer<'_> {
         let start = place.ok_or_else(no_room)?;
         let places = slots.get(start..start.saturating_add(count)).ok_or_else(no_room)?;
         // What stands behind the end mark is anything; where the mark was, the next one has to be.
-        if self.read(*places.last().ok_or_else(no_room)?, 1)?.first() == Some(&0)
+        if self.sectors.read(*places.last().ok_or_else(no_room)?, 1)?.first() == Some(&0)
             && let Some(next) = slots.get(start.saturating_add(count))
         {
-            self.write_at(*next, &[0])?;
-            self.step()?;
+            self.sectors.write_at(*next, &[0])?;
+            self.sectors.step()?;
         }
         let mut rows: Vec<(&u64, &[u8])> = places.iter().zip(bytes.chunks(len(ENTRY))).collect();
         let own = rows.pop();
         for (at, row) in rows.into_iter().rev() {
-            self.write_at(*at, row)?;
+            self.sectors.write_at(*at, row)?;
         }
         let same_sector = |at: u64, other: u64| at / SECTOR == other / SECTOR;
         let first = places.first().copied().unwrap_or_default();
         if own.is_some_and(|(at, _)| !same_sector(*at, first)) {
             // Behind the end mark nothing is read yet: from the last sector to the first.
-            self.step_backwards();
+            self.sectors.step_backwards();
         }
         if let Some((at, row)) = own {
-            self.write_at(*at, row)?;
+            self.sectors.write_at(*at, row)?;
         }
-        self.step_backwards();
+        self.sectors.step_backwards();
         Ok(())
     }
 
@@ -250,10 +239,10 @@ impl Writer<'_> {
         let clusters = self.chain(entry.first_cluster, u64::from(entry.size))?;
         let slots = self.slots(folder)?;
         for at in slots.get(entry.slots.clone()).unwrap_or_default().iter().rev() {
-            self.write_at(*at, &[DELETED])?;
+            self.sectors.write_at(*at, &[DELETED])?;
         }
         // The entry itself, which comes last in the folder, goes first.
-        self.step_backwards();
+        self.sectors.step_backwards();
         self.free(&clusters)
     }
 
@@ -264,7 +253,7 @@ impl Writer<'_> {
             let cluster = self.take()?;
             let mut whole = piece.to_vec();
             whole.resize(len((piece.len() as u64).next_multiple_of(SECTOR)), 0);
-            self.write_at(self.volume.geometry.cluster_offset(cluster), &whole)?;
+            self.sectors.write_at(self.volume.geometry.cluster_offset(cluster), &whole)?;
             clusters.push(cluster);
         }
         Ok(clusters)
@@ -322,13 +311,13 @@ impl Writer<'_> {
     fn entry(&self, cluster: u32) -> Result<Option<u32>, VolumeError> {
         let (at, width) = self.volume.geometry.entry_at(cluster);
         let mut raw = [0; 4];
-        raw.iter_mut().zip(self.read(at, width)?).for_each(|(slot, byte)| *slot = byte);
+        raw.iter_mut().zip(self.sectors.read(at, width)?).for_each(|(slot, byte)| *slot = byte);
         Ok(self.volume.geometry.fat_type.decode_entry(cluster, raw))
     }
 
     fn set_entry(&mut self, cluster: u32, value: u32) -> Result<(), VolumeError> {
         let (at, width) = self.volume.geometry.entry_at(cluster);
-        let raw = self.read(at, width)?;
+        let raw = self.sectors.read(at, width)?;
         let held = raw.iter().rev().fold(0u32, |value, byte| value << 8 | u32::from(*byte));
         let value = match self.volume.geometry.fat_type {
             FatType::Fat12 if cluster & 1 == 1 => held & 0xf | value << 4,
@@ -340,22 +329,22 @@ impl Writer<'_> {
         let bytes = value.to_le_bytes();
         for copy in 0..self.volume.geometry.fat_copies {
             let shift = u64::from(copy).saturating_mul(self.volume.geometry.fat_length);
-            self.write_at(at.saturating_add(shift), bytes.get(..width).unwrap_or_default())?;
+            self.sectors.write_at(at.saturating_add(shift), bytes.get(..width).unwrap_or_default())?;
         }
         Ok(())
     }
 
     /// The FATs as they are now, then the free summary.
     fn account(&mut self) -> Result<(), VolumeError> {
-        self.step()?;
+        self.sectors.step()?;
         self.summary()?;
-        self.step()
+        self.sectors.step()
     }
 
     /// Brings the free summary up to date, where there is one.
     fn summary(&mut self) -> Result<(), VolumeError> {
         let Some(at) = self.volume.geometry.info_offset else { return Ok(()) };
-        let sector = self.read(at, len(SECTOR))?;
+        let sector = self.sectors.read(at, len(SECTOR))?;
         let word = |offset: usize| {
             sector.get(offset..).and_then(|rest| rest.first_chunk()).copied().map_or(0, u32::from_le_bytes)
         };
@@ -363,7 +352,7 @@ impl Writer<'_> {
             return Ok(());
         }
         let free = u32::try_from(self.free_before()?.saturating_add(self.freed)).unwrap_or(0);
-        self.write_at(at.saturating_add(INFO_FREE), &free.to_le_bytes())
+        self.sectors.write_at(at.saturating_add(INFO_FREE), &free.to_le_bytes())
     }
 
     /// Clusters that were free before.
@@ -413,7 +402,7 @@ impl Writer<'_> {
         let slots = self.slots(folder)?;
         let mut bytes = Vec::with_capacity(slots.len().saturating_mul(len(ENTRY)));
         for at in slots {
-            bytes.extend(self.read(at, len(ENTRY))?);
+            bytes.extend(self.sectors.read(at, len(ENTRY))?);
         }
         Ok(folder::decode(&bytes, self.volume.geometry.fat_type == FatType::Fat32))
     }
@@ -426,7 +415,7 @@ impl Writer<'_> {
     fn free_slots(&self, slots: &[u64], count: usize) -> Result<Option<usize>, VolumeError> {
         let (mut run, mut has_ended) = (0usize, false);
         for (index, at) in slots.iter().enumerate() {
-            let first = self.read(*at, 1)?.first().copied().unwrap_or_default();
+            let first = self.sectors.read(*at, 1)?.first().copied().unwrap_or_default();
             has_ended |= first == 0;
             run = if has_ended || first == DELETED { run.saturating_add(1) } else { 0 };
             if run == count {

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use uguid::Guid;
 use zerocopy::IntoBytes;
 
-use super::{Entry, HEADER_SIZE, Header, SIGNATURE};
+use super::structures::{Entry, HEADER_SIZE, Header, SIGNATURE};
 
 /// Sector size of the tables made here, in bytes.
 const SECTOR: usize = 512;

@@ -1,15 +1,17 @@
 //! File systems that come from Linux (the kernel's documents and headers of the same names).
 
-use super::{Head, Identity, VolumeKind, fixed_text, utf16_text};
+use super::head::Head;
+use super::xfs_log;
 use crate::bytes::{le64, uuid_at};
-use crate::xfs;
+use crate::identity::{Identity, VolumeKind};
+use crate::text::{fixed_text, utf16_text};
 
 /// XFS (the "XFS Algorithms & Data Structures" guide, "Superblocks").
 pub(super) fn xfs(head: &Head<'_>) -> Option<Identity> {
     let superblock = head.bytes(0, 512).filter(|bytes| bytes.starts_with(b"XFSB"))?;
     let label = superblock.get(108..120).and_then(fixed_text);
     let mut identity = Identity::named(VolumeKind::Xfs, label, uuid_at(&superblock, 32));
-    identity.is_unclean = xfs::log::is_dirty(head.device, &superblock).unwrap_or(false);
+    identity.is_unclean = xfs_log::is_dirty(head.device, &superblock).unwrap_or(false);
     Some(identity)
 }
 

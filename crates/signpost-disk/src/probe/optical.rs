@@ -4,8 +4,10 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{Head, Identity, VolumeKind, utf16_text};
+use super::head::Head;
 use crate::bytes::{le16, le32};
+use crate::identity::{Identity, VolumeKind};
+use crate::text::utf16_text;
 
 /// Where descriptors start.
 const START: u64 = 0x8000;

@@ -4,8 +4,10 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{Head, Identity, VolumeKind, fixed_text};
+use super::head::Head;
 use crate::bytes::{be32, be64, le32, len};
+use crate::identity::{Identity, VolumeKind};
+use crate::text::fixed_text;
 
 /// Where a superblock of UFS may stand (`SBLOCKSEARCH` of `ufs/ffs/fs.h`).
 const UFS_OFFSETS: [u64; 4] = [65536, 8192, 0, 262_144];

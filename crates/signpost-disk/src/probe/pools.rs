@@ -3,8 +3,10 @@
 use alloc::format;
 use alloc::string::String;
 
-use super::{Head, Identity, VolumeKind, fixed_text};
+use super::head::Head;
 use crate::bytes::{be16, le32};
+use crate::identity::{Identity, VolumeKind};
+use crate::text::fixed_text;
 use crate::{lvm, md};
 
 /// A member of a Linux RAID.

@@ -6,8 +6,10 @@ use alloc::vec::Vec;
 
 use md5::{Digest, Md5};
 
-use super::{Head, Identity, VolumeKind, fixed_text, utf16_text};
+use super::head::Head;
 use crate::bytes::{be16, be32, le16, le32, le64, len, uuid_at, uuid_text};
+use crate::identity::{Identity, VolumeKind};
+use crate::text::{fixed_text, utf16_text};
 
 /// Clusters of a folder that are looked through for a label.
 const MAX_CLUSTERS: usize = 64;

@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::vec::Vec;
 
 use crate::bytes::{be16, be32, be64, len, short};
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::tree::NodeKind;
 
 /// What is known of all folders of a volume.

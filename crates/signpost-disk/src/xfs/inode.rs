@@ -3,11 +3,11 @@
 use alloc::format;
 use alloc::vec::Vec;
 
-use super::Superblock;
+use super::superblock::Superblock;
 use crate::block::{BlockDevice, read_vec};
 use crate::bytes::{be16, be32, be64, le32, len, short};
 use crate::checksum::crc32c_without;
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 use crate::runs::{self, Run};
 
 /// Levels of a B+tree.

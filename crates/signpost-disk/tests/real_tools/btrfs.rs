@@ -96,7 +96,7 @@ fn a_volume_over_several_devices_is_named_as_what_it_is() {
     let (first, second) = (Image::new(160), Image::new(160));
     run("mkfs.btrfs", &["-q", "-d", "raid1", "-m", "raid1", first.name(), second.name()]);
     let device = first.device();
-    let opened = signpost_disk::file_system::open(&device, &identify(device.as_ref()).0).unwrap();
+    let opened = signpost_disk::open::file_system(&device, &identify(device.as_ref()).0).unwrap();
     assert!(matches!(opened.err(), Some(VolumeError::Unsupported(why)) if why.contains("2 devices")));
 }
 

@@ -7,7 +7,8 @@ use std::process::Command;
 use std::sync::Arc;
 
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
-use signpost_disk::file_system::{FileSystem, open};
+use signpost_disk::file_system::FileSystem;
+use signpost_disk::open;
 use signpost_disk::probe::{VolumeKind, identify};
 
 /// Runs a tool of Debian's; a missing one is an error that says how to get it.
@@ -57,7 +58,7 @@ impl Image {
 
     pub fn file_system(&self) -> Box<dyn FileSystem> {
         let device = self.device();
-        open(&device, &identify(device.as_ref()).0).unwrap().unwrap()
+        open::file_system(&device, &identify(device.as_ref()).0).unwrap().unwrap()
     }
 
     /// A value that `blkid` prints. It fails where there is nothing to print, so a name that is always
@@ -318,7 +319,7 @@ pub fn survives_spoiling(image: &Image, offsets: impl Iterator<Item = u64>, path
         let size = if turn % 5 == 0 { good.size() / 2 + at / 3 } else { good.size() };
         let device: SharedDevice = Arc::new(Spoiled { good: good.clone(), at, bytes, size });
         let (identity, _) = identify(device.as_ref());
-        let Some(Ok(fs)) = open(&device, &identity) else {
+        let Some(Ok(fs)) = open::file_system(&device, &identity) else {
             failed += 1;
             continue;
         };

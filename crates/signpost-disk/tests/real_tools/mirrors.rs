@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use signpost_disk::file_system::open;
+use signpost_disk::open;
 use signpost_disk::probe::VolumeKind;
 use signpost_disk::volumes::{Disk, Origin, Volume, Volumes};
 
@@ -19,7 +19,11 @@ fn found(images: &[Image]) -> Vec<Volume> {
 }
 
 fn contents(volume: &Volume, path: &str) -> Vec<u8> {
-    open(volume.device.as_ref().unwrap(), &volume.identity).unwrap().unwrap().read(path, 99).unwrap()
+    open::file_system(volume.device.as_ref().unwrap(), &volume.identity)
+        .unwrap()
+        .unwrap()
+        .read(path, 99)
+        .unwrap()
 }
 
 #[test]

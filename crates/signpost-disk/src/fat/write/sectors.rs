@@ -1,13 +1,42 @@
 //! Sectors as they are to be, and the steps in which they are written.
 
+use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::vec;
 use alloc::vec::Vec;
+use core::cell::RefCell;
 
-use super::{SECTOR, Writer};
+use crate::block::BlockDevice;
 use crate::bytes::len;
-use crate::file_system::VolumeError;
+use crate::error::VolumeError;
 
-impl Writer<'_> {
+/// Bytes that are written at once.
+pub(super) const SECTOR: u64 = 512;
+
+pub(super) struct Sectors<'a> {
+    device: &'a dyn BlockDevice,
+    /// Sectors as they are to be, by their offset.
+    now: BTreeMap<u64, Vec<u8>>,
+    /// Those that were changed since the last step.
+    pending: BTreeMap<u64, Vec<u8>>,
+    /// The writes so far, in their order.
+    pub(super) writes: Vec<(u64, Vec<u8>)>,
+    /// The sector that was read last, as the device has it.
+    last: RefCell<Option<(u64, Vec<u8>)>>,
+    written: BTreeSet<u64>,
+}
+
+impl<'a> Sectors<'a> {
+    pub(super) fn of(device: &'a dyn BlockDevice) -> Self {
+        Self {
+            device,
+            now: BTreeMap::new(),
+            pending: BTreeMap::new(),
+            writes: Vec::new(),
+            last: RefCell::new(None),
+            written: BTreeSet::new(),
+        }
+    }
+
     fn sector(&self, at: u64) -> Result<Vec<u8>, VolumeError> {
         if let Some(bytes) = self.now.get(&at) {
             return Ok(bytes.clone());
@@ -16,7 +45,7 @@ impl Writer<'_> {
             return Ok(bytes.clone());
         }
         let mut bytes = vec![0; len(SECTOR)];
-        self.volume.device.read_at(at, &mut bytes)?;
+        self.device.read_at(at, &mut bytes)?;
         self.last.replace(Some((at, bytes.clone())));
         Ok(bytes)
     }
@@ -57,7 +86,7 @@ impl Writer<'_> {
         let pending = core::mem::take(&mut self.pending);
         for (at, bytes) in pending {
             let mut before = vec![0; bytes.len()];
-            self.volume.device.read_at(at, &mut before)?;
+            self.device.read_at(at, &mut before)?;
             // What an earlier step changed may be changed back.
             if self.written.contains(&at) || before != bytes {
                 self.written.insert(at);
