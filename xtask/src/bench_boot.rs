@@ -5,10 +5,10 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use signpost_demo::program::{Kernel, made_up};
-use signpost_demo::vm::{Spec, Vm};
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::{guid, partition_type};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
+use signpost_vm::{Spec, Vm};
 
 use crate::run::{self, Result, at, command};
 use crate::{boot, packages};

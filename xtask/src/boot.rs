@@ -2,7 +2,7 @@
 //! toolchain, which builds the core libraries too.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use crate::packages;
@@ -18,9 +18,8 @@ const FLAGS: &str = "-Zlocation-detail=none -Clink-arg=/merge:.eh_frame=.rdata";
 
 /// Builds it; the path of the program.
 pub fn build(install: bool) -> Result<PathBuf> {
-    let folder = workspace().join("boot/uefi");
     let target = target_folder().join("boot");
-    let mut cargo = if has_rustup_target() {
+    let cargo = if has_rustup_target() {
         clean(command("cargo"))
     } else {
         if install {
@@ -28,8 +27,7 @@ pub fn build(install: bool) -> Result<PathBuf> {
         }
         debian_cargo()
     };
-    cargo.current_dir(&folder).args(["build", "--quiet", "--release", "--locked", "--target", TARGET]);
-    run(cargo.arg("--target-dir").arg(&target)).map_err(|error| {
+    run(&mut of_program(cargo, "build", &target)).map_err(|error| {
         format!(
             "{error}; `rustup target add {TARGET}`, or `cargo xtask boot --install` as root on Debian, helps"
         )
@@ -39,6 +37,26 @@ pub fn build(install: bool) -> Result<PathBuf> {
         fs::copy(&built, target.join(file)).map_err(at(&built))?;
     }
     Ok(target.join(FILE))
+}
+
+/// Formatting and lints of it.
+pub fn lint() -> Result<()> {
+    run(command(env!("CARGO")).current_dir(folder()).args(["fmt", "--check"]))?;
+    if !has_rustup_target() {
+        return Err(format!("lints take rustup's target; `rustup target add {TARGET}` helps"));
+    }
+    let mut clippy = of_program(clean(command("cargo")), "clippy", &target_folder().join("boot"));
+    run(clippy.args(["--", "-D", "warnings"]))
+}
+
+fn folder() -> PathBuf {
+    workspace().join("boot/uefi")
+}
+
+fn of_program(mut cargo: Command, what: &str, target: &Path) -> Command {
+    cargo.current_dir(folder()).args([what, "--quiet", "--release", "--locked", "--target", TARGET]);
+    cargo.arg("--target-dir").arg(target);
+    cargo
 }
 
 fn has_rustup_target() -> bool {

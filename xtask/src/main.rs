@@ -33,6 +33,8 @@ enum Task {
         #[arg(long)]
         install: bool,
     },
+    /// Check the boot program as the other crates are checked: formatting and lints.
+    LintBoot,
     /// Make what is handed to people: a folder and a Debian package, below target/dist.
     Dist,
     /// Measure surveys and reading against plain reads and the usual tools.
@@ -65,6 +67,7 @@ fn main() -> ExitCode {
     let result = match Task::parse() {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
+        Task::LintBoot => boot::lint(),
         Task::Dist => dist::make(dist::Build::Full),
         Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),

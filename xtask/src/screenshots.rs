@@ -5,8 +5,8 @@ use std::io::{BufRead, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
-use signpost_demo::vm::Spec;
 use signpost_demo::{StoreKind, gauge, tide};
+use signpost_vm::Spec;
 
 use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};

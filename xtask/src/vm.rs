@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use signpost_demo::vm::{Monitor, Spec, VARIABLES, Vm};
+use signpost_vm::{Monitor, Spec, VARIABLES, Vm};
 
 use crate::packages;
 use crate::run::{Result, at, command, run};

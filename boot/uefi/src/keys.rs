@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::session::Key;
 use uefi::boot::{self, ScopedProtocol, SearchType};
-use uefi::proto::console::text::{InputEx, Key as FirmwareKey, ScanCode};
+use uefi::proto::console::text::{Input, InputEx, Key as FirmwareKey, ScanCode};
 use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
 use uefi::{Event, Handle, Identify, system};
 
@@ -47,7 +47,7 @@ impl Keys {
     /// A key that is there already.
     pub fn read(&mut self) -> Option<Key> {
         if self.devices.is_empty() {
-            let key = system::with_stdin(|input| input.read_key()).ok().flatten()?;
+            let key = system::with_stdin(Input::read_key).ok().flatten()?;
             return Some(key_of(key, |read| self.keyboard.letter(read, false)));
         }
         self.devices.iter_mut().find_map(|device| {

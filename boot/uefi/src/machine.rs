@@ -273,7 +273,8 @@ impl Hands for Machine {
 
     fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String> {
         let items = self.file_system(volume)?.list(folder).ok();
-        let item = |item: file_system::Item| Item { name: item.name, is_folder: item.is_folder };
+        let item =
+            |item: signpost_disk::file_system::Item| Item { name: item.name, is_folder: item.is_folder };
         Ok(items.map(|items| items.into_iter().map(item).collect()))
     }
 

@@ -106,7 +106,7 @@ fn linux(
 /// A load option, started directly.
 fn option(machine: &Machine, number: u16) -> Result<(), String> {
     let option = machine.boot.options.get(&number).ok_or("there is no such entry")?;
-    let option = option.decoded.as_ref().map_err(|fault| fault.to_string())?;
+    let option = option.decoded.as_ref().map_err(ToString::to_string)?;
     // Options name a partition without the controllers before it, which only the firmware's own start completes.
     let seen = machine.load_options().into_iter().find(|seen| seen.number == number);
     let path = match seen.and_then(|seen| seen.target) {

@@ -9,7 +9,6 @@ pub mod gauge;
 pub mod program;
 pub mod tide;
 mod version_block;
-pub mod vm;
 mod volume;
 
 pub use bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};

@@ -4,8 +4,8 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use signpost_demo::vm::{Spec, Vm};
 use signpost_demo::{Content, StoreKind};
+use signpost_vm::{Spec, Vm};
 
 use crate::harness::{TestMachine, lark_disk, menu, small};
 

@@ -5,12 +5,12 @@ use std::path::Path;
 use std::process::Command;
 
 use serde_json::Value;
-use signpost_demo::vm::Spec;
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind, vm};
 use signpost_disk::guid;
 use signpost_firmware::boot_variables::{boot_next, boot_option};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::ucs2::Ucs2;
+use signpost_vm::Spec;
 
 use crate::debian::{archive, kernel, run};
 use crate::harness::{TestMachine, file, program, small};

@@ -15,12 +15,12 @@ mod strange;
 mod vm;
 
 use signpost_demo::program::{Ending, Program};
-use signpost_demo::vm::{Spec, VARIABLES};
 use signpost_demo::{BenchSpec, StoreKind};
 use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option, boot_order};
 use signpost_firmware::device_path::View;
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::store::fd;
+use signpost_vm::{Spec, VARIABLES};
 
 use harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
 use vm::{Tried, start};

@@ -5,13 +5,13 @@ use std::path::Path;
 
 use sha2::{Digest, Sha256};
 use signpost_demo::program::{Ending, Program};
-use signpost_demo::vm::Spec;
 use signpost_demo::{BenchSpec, StoreKind};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::signature_list::{DATABASE_VENDOR, Signature, encode};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
 use signpost_firmware::{Guid, guid};
+use signpost_vm::Spec;
 
 use crate::debian::run;
 use crate::harness::{TestMachine, file, lark_disk, small};

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use signpost_demo::vm::{self, Monitor, Spec};
+use signpost_vm::{self, Monitor, Spec};
 
 /// What a start looked like from outside.
 pub struct Start {

@@ -1,6 +1,8 @@
 //! A virtual machine with the open-source UEFI firmware, by software emulation.
 //!
-//! Nothing is handed to the firmware that would change its boot order: disks and variables are the bench's own.
+//! In comes a bench: paths of disk images and of a variable store. Nothing is handed to the firmware that would change its
+//! boot order, and nothing but these files is written. What a start means is not said here.
+#![forbid(unsafe_code)]
 
 use std::io::{Read, Write};
 use std::os::unix::net::UnixStream;
