@@ -6,11 +6,7 @@ use std::collections::BTreeMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::{Arc, Once};
 
-use signpost_core::Machine;
-use signpost_core::catalogue::Catalogue;
 use signpost_core::history::Record;
-use signpost_core::secure_boot::SecureBoot;
-use signpost_core::survey::Look;
 use signpost_demo::StoreKind;
 use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
 use signpost_disk::fat::{Change, FatVolume, Stamp};
@@ -24,6 +20,7 @@ use signpost_firmware::image::pe::{MachineType, Pe};
 use signpost_firmware::image::{in_words, linux, loading, version_resource};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::store::fd::FdImage;
+use signpost_machine::Machine;
 use signpost_menu::include::EntryFile;
 use signpost_menu::linux_files::{kept_arguments, mounts, named};
 use signpost_menu::os_release::OsRelease;
@@ -32,6 +29,9 @@ use signpost_menu::prompt::Prompt;
 use signpost_menu::slot::Slot;
 use signpost_menu::text::{acts, shown};
 use signpost_menu::{MenuDocument, parse, parse_leniently};
+use signpost_place::Look;
+use signpost_place::secure_boot::SecureBoot;
+use signpost_survey::catalogue::Catalogue;
 
 /// A target.
 type Target = fn(&[u8]);
@@ -252,7 +252,7 @@ pub fn history(data: &[u8]) {
 /// Lines at the prompt, on the demo's bench; nothing that they ask for is carried out.
 pub fn prompt_lines(data: &[u8]) {
     thread_local! {
-        static LOOK: &'static Look<'static> = bench();
+        static LOOK: &'static Look = bench();
     }
     let text = String::from_utf8_lossy(data);
     LOOK.with(|look| {
@@ -266,11 +266,11 @@ pub fn prompt_lines(data: &[u8]) {
 }
 
 /// The demo's bench, which stays as long as the process.
-fn bench() -> &'static Look<'static> {
+fn bench() -> &'static Look {
     let folder = std::env::temp_dir().join(format!("signpost-fuzz-{}", std::process::id()));
     signpost_demo::tide::bench(StoreKind::Folder).write(&folder).expect("the bench can be written");
-    let machine = Box::leak(Box::new(Machine::open_bench(&folder).expect("it is a bench")));
-    let look = Box::leak(Box::new(Look::at(machine, &Catalogue::built_in())));
+    let machine = &Machine::open_bench(&folder).expect("it is a bench");
+    let look = Box::leak(Box::new(signpost_upkeep::look(machine, &Catalogue::built_in())));
     // What is open stays readable.
     let _ = std::fs::remove_dir_all(&folder);
     look

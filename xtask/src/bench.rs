@@ -62,7 +62,7 @@ pub fn run_all() -> Result<()> {
 fn bench(file: &str, pattern: &str) -> Result<()> {
     let mut cargo = command(env!("CARGO"));
     cargo.current_dir(workspace()).env("SIGNPOST_BENCH_TURNS", TURNS.to_string());
-    run(cargo.args(["bench", "--package", "signpost-core", "--bench", file, "--", pattern]))
+    run(cargo.args(["bench", "--package", "signpost-upkeep", "--bench", file, "--", pattern]))
 }
 
 /// The median of a ratio over all turns; prints them all.

@@ -5,29 +5,29 @@ mod base;
 mod kernels;
 mod merge;
 mod offer;
+mod patterns;
 mod reset;
 mod starts;
 mod text;
 
 use std::path::Path;
 
-use serde::Serialize;
-use signpost_menu::MenuDocument;
-use signpost_menu::document::Host;
-
-use crate::edit::MenuText;
-use crate::error::Result;
-use crate::menu_file;
-use crate::news::News;
-use crate::resolve::resolve;
-use crate::survey::Look;
-use crate::ways::{self, Reach};
-
 pub use base::Base;
 pub(crate) use offer::{Body, Offer, free_id, is_hidden};
 pub use reset::reset;
+use serde::Serialize;
+use signpost_facts::Result;
+use signpost_menu::MenuDocument;
+use signpost_menu::document::Host;
+use signpost_place::Look;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::{Field, append};
+
+use crate::edit::MenuText;
+use crate::menu_file::MenuFile;
+use crate::news::News;
+use crate::resolve::resolve;
+use crate::ways::{self, Reach};
 
 /// A draft: the file's new text, and what is new, different and gone in it.
 #[derive(Clone, Debug, Serialize)]
@@ -117,13 +117,19 @@ pub struct Line {
     pub why: String,
 }
 
-/// Drafts the menu of a machine into the file at `path`, which is not written yet; `base` is what the last draft wrote.
+/// Drafts the menu of a machine into the file at `path`, which is not written yet; `existing` is what stands there now, `base`
+/// what the last draft wrote.
 ///
 /// # Errors
 /// Where the file has errors, or a volume cannot be named.
-pub fn draft(look: &Look<'_>, path: &Path, wishes: Wishes, base: Base) -> Result<Draft> {
-    let existing = menu_file::load_text(path)?;
-    let (mut file, document, host) = match &existing {
+pub fn draft(
+    look: &Look,
+    path: &Path,
+    existing: Option<&MenuFile>,
+    wishes: Wishes,
+    base: Base,
+) -> Result<Draft> {
+    let (mut file, document, host) = match existing {
         Some(held) => (MenuText::new(path, &held.text)?, held.document.clone(), held.document.settings.host),
         None => {
             let text = text::head(&look.survey.machine.name, wishes.new_host);
@@ -161,7 +167,7 @@ pub fn draft(look: &Look<'_>, path: &Path, wishes: Wishes, base: Base) -> Result
     merge::mark_gone(&mut file, &document, &gone)?;
     let text = file.finish(path)?;
     Ok(Draft {
-        schema: crate::SCHEMA,
+        schema: signpost_facts::SCHEMA,
         is_new_file: existing.is_none(),
         is_different: existing.is_none_or(|file| file.text != text),
         added: merged.added,

@@ -10,13 +10,6 @@ mod tune;
 
 use std::path::Path;
 
-use signpost_menu::nearest::nearest;
-use signpost_menu::{MenuDocument, document};
-
-use crate::error::{Error, Result};
-use crate::menu_file;
-
-pub use crate::draft::reset;
 pub use add::{AddedEntry, NewEntry, add};
 pub use block::{block, replace_block};
 pub use entries::{
@@ -25,20 +18,16 @@ pub use entries::{
 pub use keys::{KEYS, Key, values};
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};
+use signpost_facts::{Error, Result};
+use signpost_menu::nearest::nearest;
+use signpost_menu::{MenuDocument, document};
 pub use tune::{Tuned, tune};
+
+pub use crate::draft::reset;
 
 /// What was typed cannot be done, in words.
 fn wrong(why: impl Into<String>) -> Error {
     Error::WrongUse(why.into())
-}
-
-/// The ids of all entries of a menu file; none, where there is no file.
-///
-/// # Errors
-/// Where the file has errors.
-pub fn ids(path: &Path) -> Result<Vec<String>> {
-    let file = menu_file::load_text(path)?;
-    Ok(file.into_iter().flat_map(|file| file.document.entries).map(|entry| entry.id).collect())
 }
 
 /// The entry that a name means, by its index: its id, its title, or a start of either that fits no other.

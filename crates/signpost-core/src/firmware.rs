@@ -4,13 +4,11 @@ mod change;
 mod list;
 mod tidy;
 
-use signpost_menu::nearest::nearest;
-
-use crate::error::{Error, Result};
-use crate::survey::{FirmwareEntry, Look, hex};
-
 pub use change::{FirmwareChange, NewFirmwareEntry, Wish, change};
 pub use list::{FirmwareList, ListedEntry, list};
+use signpost_facts::{Error, FirmwareEntry, OptionNumber, Result};
+use signpost_menu::nearest::nearest;
+use signpost_place::Look;
 pub use tidy::{Tidy, Told, tidy};
 
 /// The number of the entry that a name means: its number in hexadecimal (`3`, `0003`, `Boot0003`), its label, or a part
@@ -18,7 +16,7 @@ pub use tidy::{Tidy, Told, tidy};
 ///
 /// # Errors
 /// Where none or several do: which there are.
-pub fn find(look: &Look<'_>, name: &str) -> Result<u16> {
+pub fn find(look: &Look, name: &str) -> Result<u16> {
     let entries = &look.survey.firmware.entries;
     let digits = name.strip_prefix("Boot").unwrap_or(name);
     if let Some(number) = number_of(digits)
@@ -57,8 +55,9 @@ fn unknown(entries: &[FirmwareEntry], name: &str, digits: &str) -> String {
             named(entry)
         );
     }
-    let labels = entries.iter().flat_map(|entry| [entry.label.as_str(), entry.number.as_str()]);
-    match nearest(name, labels) {
+    let labels: Vec<String> =
+        entries.iter().flat_map(|entry| [entry.label.clone(), entry.number.to_string()]).collect();
+    match nearest(name, labels.iter().map(String::as_str)) {
         Some(near) => format!("the firmware has no entry {name}; did you mean {near}?"),
         None => {
             let all: Vec<String> = entries.iter().map(named).collect();
@@ -79,7 +78,7 @@ fn named(entry: &FirmwareEntry) -> String {
 }
 
 /// An entry by its number, with its label where there is one.
-fn called(look: &Look<'_>, number: u16) -> String {
+fn called(look: &Look, number: u16) -> String {
     let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
-    entry.map_or_else(|| hex(number), named)
+    entry.map_or_else(|| OptionNumber(number).to_string(), named)
 }

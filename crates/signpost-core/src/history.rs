@@ -1,19 +1,15 @@
 //! The history of a machine: what was done, with the state before it, so that it can be taken back.
 
-mod change;
-pub(crate) mod copies;
+mod copies;
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
 
+pub use copies::{MAX_LENGTH, decode, encode, path};
 use serde::{Deserialize, Serialize};
+use signpost_facts::change::{Change, StoredVariable};
+use signpost_facts::{Error, Result, SCHEMA};
 use signpost_firmware::variable::Contents;
-
-use crate::error::{Error, Result};
-use crate::home;
-use crate::kept;
-
-pub use change::{Change, FileWrite, StoredVariable, Write};
+use signpost_place::boot_program::sha256;
 
 /// Records that are kept at most, but for those that are needed to undo what is active.
 const MAX_RECORDS: usize = 50;
@@ -59,7 +55,7 @@ impl Record {
     }
 
     /// Whether it is as it was written.
-    fn is_sealed(&self) -> bool {
+    pub fn is_sealed(&self) -> bool {
         self.seal == self.digest()
     }
 
@@ -67,7 +63,7 @@ impl Record {
         let open = Self { seal: String::new(), ..self.clone() };
         // A value has its fields in one order, whatever order a file has them in.
         let value = serde_json::to_value(&open).unwrap_or_default();
-        home::sha256(&serde_json::to_vec(&value).unwrap_or_default())
+        sha256(&serde_json::to_vec(&value).unwrap_or_default())
     }
 
     /// What it says was written, and no step of ours writes: a record that somebody made.
@@ -128,49 +124,17 @@ impl Action {
     }
 }
 
-/// The time, in UTC.
-pub fn now() -> String {
-    clock().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
-}
-
-/// The time; a clock may stand beyond all years that can be written.
-pub(crate) fn clock() -> jiff::Timestamp {
-    within(std::time::SystemTime::now())
-}
-
-fn within(time: std::time::SystemTime) -> jiff::Timestamp {
-    let is_late = time > std::time::SystemTime::UNIX_EPOCH;
-    let edge = if is_late { jiff::Timestamp::MAX } else { jiff::Timestamp::MIN };
-    jiff::Timestamp::try_from(time).unwrap_or(edge)
-}
-
 /// The records of a machine.
 pub struct History {
-    folder: PathBuf,
     records: Vec<Record>,
     faults: Vec<(Option<u32>, String)>,
 }
 
 impl History {
-    /// Reads a history; a folder that is not there is an empty one. A record that cannot be read is a fault of its own.
-    ///
-    /// # Errors
-    /// Where the folder cannot be read.
-    pub fn open(folder: &Path) -> Result<Self> {
-        let (mut records, mut faults) = (Vec::new(), Vec::new());
-        for path in record_files(folder)? {
-            let serial = path.file_stem().and_then(|stem| stem.to_str()?.parse::<u32>().ok());
-            match kept::read::<Record>(&path) {
-                Ok(Some(record)) if !record.is_sealed() => {
-                    let why = "its checksum is not that of what it says: it was altered, or is broken";
-                    faults.push((serial, Error::unusable(&path, why).to_string()));
-                }
-                Ok(record) => records.extend(record),
-                Err(error) => faults.push((serial, error.to_string())),
-            }
-        }
+    /// The history of these records, and of what could not be read: its number, where that is known, and why.
+    pub fn new(mut records: Vec<Record>, faults: Vec<(Option<u32>, String)>) -> Self {
         records.sort_by_key(|record: &Record| record.serial);
-        Ok(Self { folder: folder.to_path_buf(), records, faults })
+        Self { records, faults }
     }
 
     /// All records, the oldest first.
@@ -283,24 +247,24 @@ impl History {
         }) || self.owned().get(&number).is_some_and(|(data, _)| data == raw)
     }
 
-    /// Writes a record before anything that it tells of is done.
+    /// The record of a step that comes next, before anything that it tells of is done. `time` is in UTC.
     ///
     /// # Errors
-    /// Where it cannot be written.
-    pub fn begin(&mut self, action: Action, writes: &[Change], before: &Contents) -> Result<u32> {
+    /// Where the last number is in use.
+    pub fn next(&self, action: Action, writes: &[Change], before: &Contents, time: String) -> Result<Record> {
         let last = self.records.last().map(|record| record.serial);
         let last = last.into_iter().chain(self.faults.iter().filter_map(|(serial, _)| *serial)).max();
         let serial = last.map_or(Some(1), |last| last.checked_add(1));
-        let serial =
-            serial.ok_or_else(|| Error::unusable(&self.folder, "its last number is in use; move it away"))?;
+        let serial = serial
+            .ok_or_else(|| Error::unusable("history", "its last number is in use; move the records away"))?;
         // Going on with a step of one's own that came to no end: undone, they go together.
         let unfinished = self.unfinished().filter(|record| action.is_asked() && record.action == action);
         let owned =
             self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });
         let mut record = Record {
-            schema: crate::SCHEMA,
+            schema: SCHEMA,
             serial,
-            time: now(),
+            time,
             action,
             progress: Progress::Begun,
             seal: String::new(),
@@ -311,77 +275,39 @@ impl History {
             owned: owned.collect(),
         };
         record.close();
-        kept::write(&self.path(serial), &record)?;
+        Ok(record)
+    }
+
+    /// Takes in a record that comes last.
+    pub fn push(&mut self, record: Record) {
         self.records.push(record);
-        Ok(serial)
     }
 
-    /// Notes how far the last step came.
-    ///
-    /// # Errors
-    /// Where its record cannot be written.
-    pub fn end(&mut self, progress: Progress) -> Result<()> {
-        let Some(serial) = self.records.last().map(|record| record.serial) else { return Ok(()) };
-        let path = self.path(serial);
-        if let Some(record) = self.records.last_mut() {
-            record.progress = progress;
-            record.close();
-            kept::write(&path, record)?;
-        }
-        if progress == Progress::Done {
-            self.forget_the_oldest();
-        }
-        Ok(())
+    /// Notes how far the last step came; its record, to be kept.
+    pub fn end(&mut self, progress: Progress) -> Option<&Record> {
+        let record = self.records.last_mut()?;
+        record.progress = progress;
+        record.close();
+        Some(record)
     }
 
-    fn path(&self, serial: u32) -> PathBuf {
-        self.folder.join(format!("{serial:04}.json"))
-    }
-
-    /// Keeps within the bounds: the oldest go first, never one that is needed to undo what is active.
-    fn forget_the_oldest(&mut self) {
+    /// How many of the oldest records can go, to keep within the bounds; `sizes` are those of all, in bytes. Never one that is
+    /// needed to undo what is active.
+    pub fn can_be_forgotten(&self, sizes: &[u64]) -> usize {
         let needed = self.last_step().map_or(u32::MAX, |step| self.start_of(step.serial));
-        let size =
-            |record: &Record| std::fs::metadata(self.path(record.serial)).map_or(0, |found| found.len());
-        let sizes: Vec<u64> = self.records.iter().map(size).collect();
         let (mut count, mut bytes) = (sizes.len(), sizes.iter().sum::<u64>());
         let mut forgotten = 0;
         for (record, size) in self.records.iter().zip(sizes) {
-            let is_over = count > MAX_RECORDS || bytes > MAX_BYTES;
-            // One that cannot be removed now goes another time; one that is a copy alone has no file here.
-            let path = self.path(record.serial);
-            if !is_over || record.serial >= needed || (std::fs::remove_file(&path).is_err() && path.exists())
-            {
+            if (count <= MAX_RECORDS && bytes <= MAX_BYTES) || record.serial >= needed {
                 break;
             }
             (count, bytes, forgotten) = (count - 1, bytes - size, forgotten + 1);
         }
-        self.records.drain(..forgotten);
+        forgotten
     }
-}
 
-fn record_files(folder: &Path) -> Result<Vec<PathBuf>> {
-    let entries = match std::fs::read_dir(folder) {
-        Ok(entries) => entries,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        Err(error) => return Err(Error::unusable(folder, error)),
-    };
-    let mut files: Vec<PathBuf> = entries.filter_map(|entry| entry.ok().map(|entry| entry.path())).collect();
-    files.retain(|path| path.extension().is_some_and(|extension| extension == "json"));
-    files.sort();
-    Ok(files)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::time::{Duration, SystemTime};
-
-    #[test]
-    fn a_clock_beyond_all_years_has_a_time_all_the_same() {
-        let seconds = Duration::from_secs(1 << 50);
-        assert_eq!(within(SystemTime::UNIX_EPOCH + seconds), jiff::Timestamp::MAX);
-        assert_eq!(within(SystemTime::UNIX_EPOCH - seconds), jiff::Timestamp::MIN);
-        assert_eq!(within(SystemTime::UNIX_EPOCH), jiff::Timestamp::UNIX_EPOCH);
+    /// Forgets the oldest records.
+    pub fn forget(&mut self, count: usize) {
+        self.records.drain(..count.min(self.records.len()));
     }
 }

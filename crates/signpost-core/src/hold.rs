@@ -5,24 +5,21 @@ mod log;
 
 use std::path::Path;
 
+pub use log::{Correction, Log, MAX_SAME};
 use serde::{Deserialize, Serialize};
+use signpost_facts::change::{Change, Write};
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::slot::{SLOT_NAMES, Writer};
+use signpost_place::Look;
+use signpost_place::boot_program::BootProgram;
 
-use crate::code::Code;
-use crate::error::{Error, Refusal, Result};
-use crate::firmware::number_of;
-use crate::history::{Action, Change, History, Record, Write};
-use crate::home::{self, BootProgram};
-use crate::kept;
-use crate::menu_file::{self, MenuFile};
+use crate::history::{Action, History, Record};
+use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
 use crate::rehearse::{Outcome, rehearse, rehearse_state};
-use crate::survey::Look;
-
-pub use log::{Correction, Log, MAX_SAME};
 
 const FORMAT: u32 = 1;
 
@@ -48,7 +45,7 @@ struct HeldEntry {
     /// The menu entry's id.
     entry: String,
     /// The firmware's number for it then.
-    number: String,
+    number: OptionNumber,
 }
 
 /// What hold would put right.
@@ -70,28 +67,27 @@ pub struct HoldPlan {
 
 impl Held {
     /// What a plan puts in force; `record` is its number in the history.
-    pub fn of(
-        look: &Look<'_>,
-        menu: &MenuFile,
-        plan: &Plan,
-        wishes: &Wishes,
-        history: &History,
-    ) -> Result<Self> {
+    pub fn of(look: &Look, menu: &MenuFile, plan: &Plan, wishes: &Wishes, history: &History) -> Result<Self> {
         let record = history.last_applied().map(|record| record.serial);
-        let entry = |entry: &str, number: &str| HeldEntry { entry: entry.into(), number: number.into() };
+        let entry = |entry: &str, number: &OptionNumber| HeldEntry { entry: entry.into(), number: *number };
         let ours: Vec<HeldEntry> = match menu.document.settings.host {
             Host::Signpost => {
                 plan.order_after.first().map(|number| entry(plan::MENU_ID, number)).into_iter().collect()
             }
             Host::Firmware => {
-                let of =
-                    |number: &String| plan.entries.iter().find(|entry| entry.number.as_ref() == Some(number));
+                let of = |number: &OptionNumber| {
+                    plan.entries.iter().find(|entry| entry.number.as_ref() == Some(number))
+                };
                 let order = plan.order_after.iter();
                 order.filter_map(|number| Some(entry(&of(number)?.id, number))).collect()
             }
         };
         let is_shown_by_us = menu.document.settings.host == Host::Signpost;
-        let home = if is_shown_by_us { Some(home::choose(look, wishes.home.as_ref())?.volume) } else { None };
+        let home = if is_shown_by_us {
+            Some(signpost_place::home::choose(look, wishes.home.as_ref())?.volume)
+        } else {
+            None
+        };
         Ok(Self {
             format: FORMAT,
             record,
@@ -102,32 +98,18 @@ impl Held {
         })
     }
 
-    /// Reads what is held of the menu that is active; nothing, where none is.
-    ///
-    /// # Errors
-    /// Where the file cannot be read.
-    pub fn load(path: &Path, history: &History) -> Result<Option<Self>> {
-        let record = history.last_applied().map(|record| record.serial);
-        let kept: Option<Kept> = kept::read(path)?;
-        Ok(kept.and_then(|kept| kept.of_record(record).cloned()))
-    }
-
-    /// Keeps it, beside what was applied before: once this is undone, that counts again.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn save(&self, path: &Path) -> Result<()> {
-        let before: Option<Kept> = kept::read(path).ok().flatten();
+    /// All that is kept then: this, beside what was applied before. Once this is undone, that counts again.
+    pub fn kept_with(self, before: Option<Kept>) -> Kept {
         let mut earlier = before.map(Kept::all).unwrap_or_default();
         earlier.retain(|held| held.record != self.record && held.record < self.record);
         earlier.drain(..earlier.len().saturating_sub(MAX_EARLIER));
-        kept::write(path, &Kept { newest: self.clone(), earlier })
+        Kept { newest: self, earlier }
     }
 }
 
 /// What was applied last, and what before that.
-#[derive(Serialize, Deserialize)]
-struct Kept {
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Kept {
     #[serde(flatten)]
     newest: Held,
     #[serde(default)]
@@ -138,6 +120,11 @@ struct Kept {
 const MAX_EARLIER: usize = 9;
 
 impl Kept {
+    /// What is held of the menu that is active; nothing, where none is.
+    pub fn active(&self, history: &History) -> Option<&Held> {
+        self.of_record(history.last_applied().map(|record| record.serial))
+    }
+
     fn of_record(&self, record: Option<u32>) -> Option<&Held> {
         let all = self.earlier.iter().chain([&self.newest]).filter(|held| held.format == FORMAT);
         all.into_iter().rfind(|held| held.record == record)
@@ -154,14 +141,14 @@ impl Kept {
 /// # Errors
 /// Where the variables cannot be read.
 pub fn hold(
-    look: &Look<'_>,
+    look: &Look,
     history: &History,
     held: Option<&Held>,
     packaged: Option<Vec<u8>>,
 ) -> Result<HoldPlan> {
     let now = rehearse(look).outcome;
     let nothing = |why: &str| HoldPlan {
-        schema: crate::SCHEMA,
+        schema: signpost_facts::SCHEMA,
         writes: Vec::new(),
         left: vec![why.to_string()],
         refusals: Vec::new(),
@@ -183,10 +170,7 @@ pub fn hold(
     let Some(held) = held else {
         return Ok(nothing("no menu is active, so there is nothing to hold"));
     };
-    let menu = MenuFile {
-        text: held.menu.clone(),
-        document: menu_file::check(Path::new("the held menu"), &held.menu)?,
-    };
+    let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let wishes = Wishes {
         home: held.home.as_deref().map(VolumeRef::parse).transpose().map_err(Error::WrongUse)?,
@@ -220,13 +204,13 @@ pub fn hold(
         files.retain(|write| !is_slot(&write.path));
         left.push("the menu was changed at boot: `draft --take-saved` takes that in".into());
     }
-    let contents = look.machine.contents()?;
+    let contents = look.contents()?;
     let order = decided_order(look, held, history, &variables);
     if order != look.boot.order {
         let what = format!("boot order {}", words(&order));
-        variables.push(Write::to(&contents, boot_order(&order), what, None));
+        variables.push(Write::to(contents, boot_order(&order), what, None));
     }
-    let after = state_after(look, &contents, &variables)?;
+    let after = state_after(look, contents, &variables)?;
     let outcome = rehearse_state(look, after.state(&files), None).outcome;
     // Where nothing starts as it is, what hold corrects is not the worse for that.
     let mut refusals: Vec<Refusal> = Vec::new();
@@ -237,7 +221,7 @@ pub fn hold(
     let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     refusals.extend(safe::refusals(look, &writes));
-    Ok(HoldPlan { schema: crate::SCHEMA, writes, left, refusals, found: now.text, outcome })
+    Ok(HoldPlan { schema: signpost_facts::SCHEMA, writes, left, refusals, found: now.text, outcome })
 }
 
 /// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the
@@ -247,26 +231,26 @@ fn is_held(write: &Write) -> bool {
 }
 
 /// The boot program that was put in force: from the home volume, else the installed one, where it is the very same.
-fn boot_program(look: &Look<'_>, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
+fn boot_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
     let path = held.boot_program.as_ref()?;
     let on_home = || {
         let place = Place::parse(&format!("{}{path}", held.home.as_ref()?)).ok()?;
-        look.reader(look.resolve(&place.volume).ok()?)?.read(path, home::MAX_FILE).ok()
+        look.reader(look.resolve(&place.volume).ok()?)?.read(path, signpost_place::home::MAX_FILE).ok()
     };
     let is_it = |bytes: &Vec<u8>| BootProgram::new(bytes.clone()).path() == *path;
     on_home().filter(is_it).or_else(|| packaged.filter(is_it)).map(BootProgram::new)
 }
 
 /// Whether the newest slot was written at boot.
-fn was_changed_at_boot(look: &Look<'_>, held: &Held) -> bool {
+fn was_changed_at_boot(look: &Look, held: &Held) -> bool {
     let volume = held.home.as_deref().and_then(|home| VolumeRef::parse(home).ok());
     let volume = volume.and_then(|volume| look.resolve(&volume).ok());
-    let slot = volume.and_then(|volume| home::newest_slot(look, volume));
+    let slot = volume.and_then(|volume| signpost_place::home::newest_slot(look, volume));
     slot.is_some_and(|(_, slot)| slot.writer == Writer::Boot)
 }
 
 /// The order with ours first, as they were decided; what somebody has put first by `firmware order` since stays there.
-fn decided_order(look: &Look<'_>, held: &Held, history: &History, writes: &[Write]) -> Vec<u16> {
+fn decided_order(look: &Look, held: &Held, history: &History, writes: &[Write]) -> Vec<u16> {
     let made = writes.iter().filter_map(|write| write.variable_name().boot_option_number());
     let exists = |number: &u16| look.boot.options.contains_key(number);
     let owned = history.owned();
@@ -278,7 +262,7 @@ fn decided_order(look: &Look<'_>, held: &Held, history: &History, writes: &[Writ
         let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);
         let there = own.clone().find(|(number, (data, _))| is_ours(number, data));
         let was_ours = own.next().is_some();
-        there.map(|(number, _)| *number).or_else(|| number_of(&held.number).filter(|_| !was_ours))
+        there.map(|(number, _)| *number).or_else(|| Some(held.number.0).filter(|_| !was_ours))
     };
     let ours: Vec<u16> = held.ours.iter().filter_map(number).filter(|number| exists(number)).collect();
     let made: Vec<u16> = made.filter(|number| !ours.contains(number)).collect();

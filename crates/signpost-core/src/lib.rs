@@ -1,24 +1,15 @@
-//! What Early Signpost does: look at a machine, draft its menu, plan what puts it in force, apply that,
-//! take it back, and rehearse a start.
+//! Decisions: what starts next, what is odd, by which ways systems can be started; drafts, plans, edits, undoing.
 //!
-//! Facts come back as values that can be shown or written as JSON; nothing here prints.
+//! In come facts and volumes that can be looked into, out come facts and planned changes. Nothing here prints, opens a
+//! device, or writes.
 
-mod applied;
-pub mod apply;
-pub mod catalogue;
-pub mod code;
 pub mod draft;
-pub mod durable;
 pub mod edit;
-pub mod error;
-pub mod files;
+mod findings;
 pub mod firmware;
-pub mod hardware;
 pub mod history;
 pub mod hold;
-pub mod home;
-mod kept;
-pub mod machine;
+mod home;
 pub mod menu_file;
 pub mod news;
 pub mod once;
@@ -28,18 +19,25 @@ pub mod prompt;
 pub mod recipe;
 pub mod rehearse;
 pub mod resolve;
-mod rows;
-pub mod secure_boot;
-pub mod survey;
+mod starts_next;
 pub mod undo;
 pub mod ways;
-mod words;
 
-pub use code::Code;
-pub use error::{Error, Refusal, Result};
-pub use machine::Machine;
-pub use signpost_firmware::boot_variables as firmware_variables;
-pub use signpost_menu as menu;
+pub use home::volume_of;
+use signpost_place::Look;
 
-/// Version of the JSON documents.
-pub const SCHEMA: u32 = 1;
+/// Decides what a survey leaves open: what starts next, what is odd about entries and order, by which ways each system can
+/// be started.
+pub fn decide(mut look: Look) -> Look {
+    let rehearsal = rehearse::rehearse(&look);
+    look.survey.firmware.starts_next = starts_next::starts_next(&look, &rehearsal);
+    let more = findings::all(&look, &rehearsal);
+    look.survey.findings.extend(more);
+    look.survey.findings.sort_by_key(|finding| finding.code);
+    let ways = ways::ways(&look, rehearse::State::of(&look));
+    for system in &mut look.survey.systems {
+        let own = ways.iter().filter(|way| way.system == system.id);
+        system.ways = own.map(|way| way.through.clone()).collect();
+    }
+    look
+}

@@ -1,48 +1,18 @@
 //! What was decided at boot and is not in the menu file yet: entries that were saved or changed at the prompt, a default that
 //! was kept. It is never overwritten in silence.
 
-use std::path::Path;
-
-use serde::{Deserialize, Serialize};
+use signpost_facts::noted::Taken;
+use signpost_facts::{Code, Refusal};
 use signpost_menu::document::{DefaultEntry, Entry};
 use signpost_menu::slot::{Slot, Writer, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_place::Look;
+use signpost_place::home::newest_slot;
 
-use crate::applied::Applied;
-use crate::code::Code;
-use crate::error::{Refusal, Result};
-use crate::home;
-use crate::kept;
-use crate::survey::Look;
-
-/// What `draft` has taken in already.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Taken {
-    /// Serial of the slot that was read.
-    slot: Option<u64>,
-    /// The id that was kept as the default.
-    kept: Option<String>,
-}
-
-impl Taken {
-    /// Reads it; nothing, where nothing was taken in yet.
-    pub fn load(record: &Path) -> Self {
-        kept::read(record).ok().flatten().unwrap_or_default()
-    }
-
-    /// All that is there now.
-    pub fn now(look: &Look<'_>) -> Self {
-        let slot = look.home().and_then(|home| home::newest_slot(look, home));
-        Self { slot: slot.map(|(_, slot)| slot.serial), kept: look.ours.kept.clone() }
-    }
-
-    /// Keeps it.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn save(&self, record: &Path) -> Result<()> {
-        kept::write(record, self)
-    }
+/// All that was decided at boot and is there now, as `draft` takes it in.
+pub fn taken_now(look: &Look) -> Taken {
+    let slot = look.home.and_then(|home| newest_slot(look, home));
+    Taken { slot: slot.map(|(_, slot)| slot.serial), kept: look.ours.kept.clone() }
 }
 
 /// What was decided at boot.
@@ -60,11 +30,11 @@ pub struct News {
 
 impl News {
     /// Held against the text that was last applied: what differs from that was decided at boot.
-    pub fn of(look: &Look<'_>, document: &MenuDocument) -> Self {
-        let applied = Applied::load(look.machine).map(|applied| applied.menu);
-        let taken = look.machine.taken_record().map(|record| Taken::load(&record)).unwrap_or_default();
-        let slots = look.home().map(|home| home::slots(look, home));
-        let mut news = slots.map(|slots| from_slots(&slots, &taken, document, applied)).unwrap_or_default();
+    pub fn of(look: &Look, document: &MenuDocument) -> Self {
+        let applied = look.noted.applied.as_ref().map(|applied| applied.menu.clone());
+        let taken = &look.noted.taken;
+        let slots = look.home.map(|home| signpost_place::home::slots(look, home));
+        let mut news = slots.map(|slots| from_slots(&slots, taken, document, applied)).unwrap_or_default();
         let is_default = |id: &String| document.settings.default == DefaultEntry::Id(id.clone());
         let kept = look.ours.kept.clone().filter(|id| taken.kept.as_ref() != Some(id) && !is_default(id));
         let held = parse_leniently(&news.text).0.unwrap_or_default();
@@ -96,7 +66,7 @@ impl News {
 }
 
 fn from_slots(
-    slots: &[std::result::Result<Slot, signpost_menu::slot::SlotFault>; 2],
+    slots: &[Result<Slot, signpost_menu::slot::SlotFault>; 2],
     taken: &Taken,
     document: &MenuDocument,
     applied: Option<String>,
@@ -132,11 +102,7 @@ fn is_same(one: &Entry, other: &Entry) -> bool {
 mod tests {
     use super::*;
 
-    fn slot(
-        serial: u64,
-        writer: Writer,
-        ids: &[&str],
-    ) -> std::result::Result<Slot, signpost_menu::slot::SlotFault> {
+    fn slot(serial: u64, writer: Writer, ids: &[&str]) -> Result<Slot, signpost_menu::slot::SlotFault> {
         let entry = |id: &&str| format!("[[entry]]\nid = \"{id}\"\nstarts = \"group\"\n");
         let text = format!("format = 1\n{}", ids.iter().map(entry).collect::<String>());
         Ok(Slot { serial, writer, machine: String::new(), text })

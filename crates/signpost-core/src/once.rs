@@ -1,19 +1,21 @@
 //! What the next start, and only that, goes to: an entry of our menu where that is active, else the firmware's next boot.
 
 use serde::Serialize;
+use signpost_facts::change::{Change, Write};
+use signpost_facts::ours::OurVariables;
+use signpost_facts::{Error, OptionNumber, Result};
 use signpost_firmware::boot_variables::boot_next;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::policy::MENU;
 use signpost_menu::resolve::{StartTarget, resolve_entry};
 use signpost_menu::{MenuDocument, ours};
+use signpost_place::Look;
+use signpost_place::hardware::SurveyedHardware;
 
 use crate::edit::find;
-use crate::error::{Error, Result};
-use crate::hardware::SurveyedHardware;
-use crate::history::{Change, History, Write};
+use crate::history::History;
 use crate::plan::state_after;
 use crate::rehearse::{Outcome, active_menu, rehearse_state};
-use crate::survey::{Look, OurVariables, hex};
 
 /// What would send the next start somewhere.
 #[derive(Clone, Debug, Serialize)]
@@ -34,24 +36,27 @@ pub struct Once {
 /// # Errors
 /// Where there is no such entry, it cannot start, or nothing that is active could obey.
 pub fn once(
-    look: &Look<'_>,
+    look: &Look,
     history: &History,
     file: Option<&MenuDocument>,
     target: Option<&str>,
 ) -> Result<Once> {
-    let contents = look.machine.contents()?;
+    let contents = look.contents()?;
     let active = active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document);
     let mut notes = Vec::new();
     let writes = match (target, &active, file) {
-        (None, _, _) => taken_back(look, &contents, active.is_some()),
+        (None, _, _) => taken_back(look, contents, active.is_some()),
         (Some(target), Some(document), _) => {
             if let Some(next) = look.boot.next {
-                notes.push(format!("the next boot of the firmware, {}, comes before the menu", hex(next)));
+                notes.push(format!(
+                    "the next boot of the firmware, {}, comes before the menu",
+                    OptionNumber(next)
+                ));
             }
-            vec![in_our_menu(look, &contents, document, target)?]
+            vec![in_our_menu(look, contents, document, target)?]
         }
         (Some(target), None, Some(document)) => {
-            vec![in_firmware(look, &contents, history, document, target)?]
+            vec![in_firmware(look, contents, history, document, target)?]
         }
         (Some(_), None, None) => {
             return Err(Error::WrongUse(
@@ -60,13 +65,13 @@ pub fn once(
         }
     };
     let writes: Vec<Write> = writes.into_iter().filter(|write| !write.is_done()).collect();
-    let after = state_after(look, &contents, &writes)?;
+    let after = state_after(look, contents, &writes)?;
     let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let writes = writes.into_iter().map(Change::Variable).collect();
-    Ok(Once { schema: crate::SCHEMA, writes, notes, outcome })
+    Ok(Once { schema: signpost_facts::SCHEMA, writes, notes, outcome })
 }
 
-fn taken_back(look: &Look<'_>, contents: &Contents, has_menu: bool) -> Vec<Write> {
+fn taken_back(look: &Look, contents: &Contents, has_menu: bool) -> Vec<Write> {
     let own = Write::removal(
         contents,
         OurVariables::name(ours::ONCE),
@@ -80,7 +85,7 @@ fn taken_back(look: &Look<'_>, contents: &Contents, has_menu: bool) -> Vec<Write
     writes
 }
 
-fn in_our_menu(look: &Look<'_>, contents: &Contents, document: &MenuDocument, target: &str) -> Result<Write> {
+fn in_our_menu(look: &Look, contents: &Contents, document: &MenuDocument, target: &str) -> Result<Write> {
     let id = if target == MENU { target } else { startable(look, document, target)?.0 };
     let name = OurVariables::name(ours::ONCE);
     let variable = Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() };
@@ -88,7 +93,7 @@ fn in_our_menu(look: &Look<'_>, contents: &Contents, document: &MenuDocument, ta
 }
 
 /// The id of an entry that starts a system and can, and what it starts.
-fn startable<'d>(look: &Look<'_>, document: &'d MenuDocument, name: &str) -> Result<(&'d str, StartTarget)> {
+fn startable<'d>(look: &Look, document: &'d MenuDocument, name: &str) -> Result<(&'d str, StartTarget)> {
     let entry = &document.entries[find(document, name)?];
     if !entry.starts.is_system() {
         return Err(Error::WrongUse(format!(
@@ -104,7 +109,7 @@ fn startable<'d>(look: &Look<'_>, document: &'d MenuDocument, name: &str) -> Res
 
 /// The firmware's list is the menu: its next boot is what goes somewhere once.
 fn in_firmware(
-    look: &Look<'_>,
+    look: &Look,
     contents: &Contents,
     history: &History,
     document: &MenuDocument,
@@ -126,13 +131,13 @@ fn in_firmware(
             StartTarget::Linux { volume, kernel, .. } => (*volume, kernel),
             _ => return None,
         };
-        let leads_there = |entry: &&crate::survey::FirmwareEntry| {
+        let leads_there = |entry: &&signpost_facts::FirmwareEntry| {
             entry
                 .target
                 .as_ref()
                 .is_some_and(|found| found.volume == volume + 1 && found.file.eq_ignore_ascii_case(path))
         };
-        entries.iter().find(leads_there).map(crate::survey::FirmwareEntry::number)
+        entries.iter().find(leads_there).map(signpost_facts::FirmwareEntry::number)
     };
     let number = match &target {
         StartTarget::FirmwareEntry { number, .. } => Some(*number),
@@ -141,5 +146,5 @@ fn in_firmware(
     let number = number.ok_or_else(|| {
         Error::WrongUse(format!("{id} has no entry in the firmware's list yet; `signpost apply` makes one"))
     })?;
-    Ok(Write::to(contents, boot_next(number), format!("next boot {}, {id}", hex(number)), None))
+    Ok(Write::to(contents, boot_next(number), format!("next boot {}, {id}", OptionNumber(number)), None))
 }

@@ -4,9 +4,9 @@ use signpost_menu::policy::{Situation, open};
 use signpost_menu::screen::{Grid, draw};
 use signpost_menu::session::{Key, Session};
 use signpost_menu::{MenuDocument, include};
+use signpost_place::Look;
 
 use crate::resolve::{describe, faults, home_or_chosen, resolve};
-use crate::survey::Look;
 
 /// Which screen.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub enum Screen {
 }
 
 /// Draws it at this size: columns and rows.
-pub fn screen(look: &Look<'_>, document: &MenuDocument, size: (usize, usize), screen: Screen) -> Grid {
+pub fn screen(look: &Look, document: &MenuDocument, size: (usize, usize), screen: Screen) -> Grid {
     let mut document = document.clone();
     let notes = include::complete(look, home_or_chosen(look), &mut document);
     let document = &document;

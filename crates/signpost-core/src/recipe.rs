@@ -4,18 +4,14 @@
 mod fill;
 
 use std::collections::BTreeMap;
-use std::path::Path;
-
-use serde::{Deserialize, Serialize};
-use signpost_menu::place::VolumeRef;
-use signpost_menu::recipe::BUILT_IN;
-
-use crate::catalogue::fits;
-use crate::error::{Error, Result};
-use crate::rows;
-use crate::survey::VolumeReader;
+use std::path::PathBuf;
 
 pub(crate) use fill::set_named_volumes;
+use serde::{Deserialize, Serialize};
+use signpost_facts::{Error, Result};
+use signpost_menu::place::{VolumeRef, fits_in_any_case};
+use signpost_menu::recipe::BUILT_IN;
+use signpost_place::VolumeReader;
 
 /// All recipes; the first that fits counts.
 #[derive(Clone, Debug, Deserialize)]
@@ -100,13 +96,13 @@ impl Recipes {
         Ok(recipes)
     }
 
-    /// Puts the recipes of every `*.toml` of a folder before these, so that they count first.
+    /// Puts the recipes of files before these, so that they count first: each file's name, for errors, and its text.
     ///
     /// # Errors
-    /// Where the folder or a file of it cannot be read.
-    pub fn take_folder(&mut self, folder: &Path) -> Result<()> {
-        for (path, text) in rows::files(folder)?.into_iter().rev() {
-            let more = Self::parse(&text).map_err(|why| Error::unusable(&path, why))?;
+    /// What is wrong with a file.
+    pub fn take(&mut self, files: &[(PathBuf, String)]) -> Result<()> {
+        for (path, text) in files.iter().rev() {
+            let more = Self::parse(text).map_err(|why| Error::unusable(path.display(), why))?;
             self.recipe.splice(0..0, more.recipe);
         }
         Ok(())
@@ -168,14 +164,14 @@ impl Recipe {
 
 impl When {
     fn is_so(&self, label: Option<&str>, reader: &VolumeReader) -> bool {
-        self.label.as_ref().is_none_or(|pattern| label.is_some_and(|label| fits(pattern, label)))
+        self.label.as_ref().is_none_or(|pattern| label.is_some_and(|label| fits_in_any_case(pattern, label)))
             && self.files.iter().all(|path| {
                 let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
                 if !name.contains('*') {
                     return reader.has_file(path);
                 }
                 let items = reader.list(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
-                items.iter().any(|item| fits(name, &item.name))
+                items.iter().any(|item| fits_in_any_case(name, &item.name))
             })
     }
 }

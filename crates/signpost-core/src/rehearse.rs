@@ -4,15 +4,19 @@
 mod menu;
 
 use serde::Serialize;
+use signpost_facts::change::FileWrite;
+use signpost_facts::ours::OurVariables;
+use signpost_facts::{OptionNumber, Role};
 use signpost_firmware::boot_variables::BootVariables;
-use signpost_firmware::start::{self, End, Names, Reason, Start, Target, Verdict, volume_path};
+use signpost_firmware::start::{
+    self, End, Kind as VerdictKind, Names, Reason, Start, Target, Verdict, volume_path,
+};
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::MenuDocument;
+use signpost_place::Look;
+use signpost_place::hardware::SurveyedHardware;
 
-use crate::hardware::SurveyedHardware;
-use crate::history::FileWrite;
 use crate::resolve::ResolvedEntry;
-use crate::survey::{Look, OurVariables, Role};
 
 /// A start, followed.
 #[derive(Clone, Debug, Serialize)]
@@ -42,15 +46,25 @@ pub enum Choice {
 #[derive(Clone, Debug, Serialize)]
 pub struct Step {
     /// The load option's number.
-    pub entry: Option<String>,
+    pub entry: Option<OptionNumber>,
     /// Its label.
     pub label: Option<String>,
     /// Why it is looked at.
     pub reason: String,
     /// What came of it, in one word.
-    pub verdict: &'static str,
+    pub verdict: StepVerdict,
     /// What came of it.
     pub finding: String,
+}
+
+/// What came of a step, in one word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(untagged)]
+pub enum StepVerdict {
+    /// Of a load option, by the firmware's rules.
+    Firmware(VerdictKind),
+    /// Of an entry of our menu.
+    End(Kind),
 }
 
 /// How a start ends.
@@ -59,7 +73,7 @@ pub struct Outcome {
     /// How.
     pub kind: Kind,
     /// The load option's number.
-    pub entry: Option<String>,
+    pub entry: Option<OptionNumber>,
     /// The id of the system that starts.
     pub system: Option<String>,
     /// All of it in one line.
@@ -128,18 +142,18 @@ pub struct State<'a> {
 
 impl<'a> State<'a> {
     /// The machine as it is.
-    pub fn of(look: &'a Look<'_>) -> Self {
+    pub fn of(look: &'a Look) -> Self {
         Self { boot: &look.boot, ours: &look.ours, planned: &[] }
     }
 }
 
 /// Follows a start of this machine as it is.
-pub fn rehearse(look: &Look<'_>) -> Rehearsal {
+pub fn rehearse(look: &Look) -> Rehearsal {
     rehearse_state(look, State::of(look), None)
 }
 
 /// Follows a start of this machine in a state, in which somebody chooses an entry of our menu, by its id.
-pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -> Rehearsal {
+pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Rehearsal {
     let hardware = SurveyedHardware::new(look).with_planned(state.planned);
     let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
@@ -149,7 +163,7 @@ pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -
     if let Some((option, target)) = menu::reached(look, &hardware, &start) {
         let followed = menu::follow(look, state, &hardware, &target, choose);
         steps.extend(followed.steps);
-        outcome = Outcome { entry: option.map(crate::survey::hex), ..followed.outcome };
+        outcome = Outcome { entry: option.map(OptionNumber), ..followed.outcome };
         choice = followed.choice;
     } else if let Some(id) = choose {
         outcome.notes.push(format!(
@@ -160,12 +174,12 @@ pub fn rehearse_state(look: &Look<'_>, state: State<'_>, choose: Option<&str>) -
     if let Some(step) = unclear {
         outcome = left_open(step, outcome);
     }
-    Rehearsal { schema: crate::SCHEMA, steps, outcome, choice }
+    Rehearsal { schema: signpost_facts::SCHEMA, steps, outcome, choice }
 }
 
 /// The menu that the firmware comes to by some entry of the order, or by itself, and its volume.
 pub(crate) fn active_menu(
-    look: &Look<'_>,
+    look: &Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
 ) -> Option<(usize, MenuDocument)> {
@@ -184,7 +198,7 @@ pub(crate) fn active_menu(
 
 /// Whether an entry of our menu starts something, once it is chosen.
 pub(crate) fn entry_starts(
-    look: &Look<'_>,
+    look: &Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
     entry: &ResolvedEntry<'_>,
@@ -192,22 +206,22 @@ pub(crate) fn entry_starts(
     menu::entry_start(look, boot, hardware, entry).outcome.is_start()
 }
 
-fn describe(look: &Look<'_>, step: &start::Step) -> Step {
+fn describe(look: &Look, step: &start::Step) -> Step {
     let reason = match step.reason {
         Reason::NextBoot => "next boot".to_string(),
         Reason::Order(place) => format!("order, place {place}"),
         Reason::MadeForDisk(disk) => format!("spare path of disk {disk}"),
     };
     Step {
-        entry: step.option.map(crate::survey::hex),
+        entry: step.option.map(OptionNumber),
         label: step.label.clone(),
         reason,
-        verdict: step.verdict.kind(),
+        verdict: StepVerdict::Firmware(step.verdict.kind()),
         finding: step.verdict.words(look),
     }
 }
 
-fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
+fn outcome(look: &Look, boot: &BootVariables, start: &Start) -> Outcome {
     // What may start comes first where it cannot be told to be refused.
     let sure = start.possible.is_empty();
     let end = start.possible.first().unwrap_or(&start.end);
@@ -231,24 +245,18 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
                 };
                 text = format!("{text}, if Secure Boot accepts it; if not, {otherwise}");
             }
-            Outcome {
-                kind,
-                entry: option.map(crate::survey::hex),
-                system: system(look, targets),
-                text,
-                notes,
-            }
+            Outcome { kind, entry: option.map(OptionNumber), system: system(look, targets), text, notes }
         }
         End::BuiltIn { option, .. } => Outcome {
             kind: Kind::BuiltIn,
-            entry: Some(crate::survey::hex(*option)),
+            entry: Some(OptionNumber(*option)),
             system: None,
             text: "no system starts: a program inside the firmware takes over".into(),
             notes: Vec::new(),
         },
         End::Hangs { option, target, why } => Outcome {
             kind: Kind::Hangs,
-            entry: option.map(crate::survey::hex),
+            entry: option.map(OptionNumber),
             system: None,
             text: format!("nothing starts: {}: {why}", stands_still(look, target)),
             notes: Vec::new(),
@@ -265,7 +273,7 @@ fn outcome(look: &Look<'_>, boot: &BootVariables, start: &Start) -> Outcome {
 
 /// What comes of a start where, before its end, an entry names a device that only this firmware can find.
 fn left_open(step: &start::Step, end: Outcome) -> Outcome {
-    let entry = step.option.map(crate::survey::hex).unwrap_or_default();
+    let entry = step.option.map(OptionNumber).unwrap_or_default();
     let text = format!(
         "entry {entry} may start: it names a device that only this firmware can find; if not, {}",
         end.text
@@ -273,16 +281,16 @@ fn left_open(step: &start::Step, end: Outcome) -> Outcome {
     Outcome { kind: Kind::MayStart, entry: Some(entry), system: None, text, ..end }
 }
 
-fn stands_still(look: &Look<'_>, target: &Target) -> String {
+fn stands_still(look: &Look, target: &Target) -> String {
     format!("the machine stands still in {}", target.place(look))
 }
 
-fn starts(look: &Look<'_>, target: &Target) -> String {
+fn starts(look: &Look, target: &Target) -> String {
     let title = look.title(target).unwrap_or_else(|| "a program".into());
     format!("{title} starts, from {}", target.place(look))
 }
 
-fn system(look: &Look<'_>, targets: &[Target]) -> Option<String> {
+fn system(look: &Look, targets: &[Target]) -> Option<String> {
     let target = targets.first()?;
     let index = look.survey.startup_file(target.partition, &volume_path(&target.path))?;
     look.survey.startup_files[index].system.clone()
@@ -298,12 +306,7 @@ fn is_text(data: &[u8]) -> bool {
 }
 
 /// A program gets its arguments from the option, a kernel its initrds among them.
-fn handed_over(
-    look: &Look<'_>,
-    boot: &BootVariables,
-    option: Option<u16>,
-    targets: &[Target],
-) -> Vec<String> {
+fn handed_over(look: &Look, boot: &BootVariables, option: Option<u16>, targets: &[Target]) -> Vec<String> {
     let data = option.and_then(|number| boot.options.get(&number)?.decoded.as_ref().ok());
     let (Some(data), Some(target)) = (data, targets.first()) else { return Vec::new() };
     let index = look.survey.startup_file(target.partition, &volume_path(&target.path));

@@ -4,15 +4,15 @@
 mod files;
 
 use serde::Serialize;
+use signpost_facts::change::{Change, Write};
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
+use signpost_place::Look;
 
-use crate::code::Code;
-use crate::error::{Error, Refusal, Result};
-use crate::history::{Action, Change, History, Record, Write};
+use crate::history::{Action, History, Record};
 use crate::plan::{guards, safe, state_after, words};
 use crate::rehearse::{Outcome, State, rehearse_state};
-use crate::survey::{Look, hex};
 use crate::ways;
 
 /// What would undo a step, and all that came after it.
@@ -40,7 +40,7 @@ pub struct Undo {
 /// # Errors
 /// Where there is none, a record since then cannot be read or is a copy that does not hold what is needed, or the variables
 /// cannot be read.
-pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo> {
+pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     let record = step(history, to)?;
     if let Some(fault) = history.gap_since(record.serial) {
         return Err(Error::Unusable {
@@ -48,18 +48,18 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
             why: format!("a record since then cannot be read, so what was done is not known: {fault}"),
         });
     }
-    let contents = look.machine.contents()?;
+    let contents = look.contents()?;
     let since: Vec<&Record> = history.since(record.serial).collect();
     let mut notes = Vec::new();
-    let (restored, removed) = options(&since, &contents, &mut notes);
+    let (restored, removed) = options(&since, contents, &mut notes);
     let removed_numbers: Vec<u16> =
         removed.iter().filter_map(|write| write.variable_name().boot_option_number()).collect();
     let mut variables = restored;
-    variables.extend(order(&since, &contents, &removed_numbers, &mut notes));
-    variables.extend(others(&since, &contents, &mut notes));
+    variables.extend(order(&since, contents, &removed_numbers, &mut notes));
+    variables.extend(others(&since, contents, &mut notes));
     variables.extend(removed);
     variables.retain(|write| !write.is_done());
-    let after = state_after(look, &contents, &variables)?;
+    let after = state_after(look, contents, &variables)?;
     let (put_back, taken_off) = files::files(look, &since, &after, &mut notes)?;
     let all: Vec<_> = put_back.iter().chain(&taken_off).cloned().collect();
     let state = after.state(&all);
@@ -83,7 +83,7 @@ pub fn undo(look: &Look<'_>, history: &History, to: Option<u32>) -> Result<Undo>
     refusals.extend(safe::refusals(look, &writes));
     refusals.extend(history.since(record.serial).find_map(foreign));
     let (of, time) = (record.serial, record.time.clone());
-    Ok(Undo { schema: crate::SCHEMA, of, time, writes, notes, refusals, outcome })
+    Ok(Undo { schema: signpost_facts::SCHEMA, of, time, writes, notes, refusals, outcome })
 }
 
 /// The step that is to be undone.
@@ -172,7 +172,7 @@ fn restore(ours: &Ours<'_>, contents: &Contents, notes: &mut Vec<String>) -> Opt
 /// A variable in words.
 fn thing(write: &Write) -> String {
     match write.variable_name().boot_option_number() {
-        Some(number) => format!("entry {}", hex(number)),
+        Some(number) => format!("entry {}", OptionNumber(number)),
         None if write.name == "Timeout" => "the timeout".into(),
         None if write.name == "BootNext" => "the next boot".into(),
         None => write.name.clone(),
@@ -251,8 +251,9 @@ fn foreign(record: &Record) -> Option<Refusal> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use proptest::prelude::*;
+
+    use super::*;
 
     #[test]
     fn an_order_nobody_touched_comes_back_as_it_was() {

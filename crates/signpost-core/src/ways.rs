@@ -4,48 +4,25 @@ mod reach;
 
 use std::collections::BTreeSet;
 
-use serde::Serialize;
+pub use reach::{Reach, of_entry, of_load_option};
+pub use signpost_facts::way::{Through, Way};
+use signpost_facts::{Code, OptionNumber, Refusal, StartupFile, System};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
+use signpost_place::Look;
+use signpost_place::hardware::SurveyedHardware;
 
-use crate::code::Code;
-use crate::error::Refusal;
-use crate::hardware::SurveyedHardware;
 use crate::rehearse::{self, State};
-use crate::survey::{Look, StartupFile, System, hex};
-
-pub use reach::{Reach, of_entry, of_load_option};
-
-/// One concrete means by which a system can be started.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-pub struct Way {
-    /// The system's id.
-    pub system: String,
-    /// What it goes through.
-    pub through: Through,
-}
-
-/// What a way goes through.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Through {
-    /// An entry of the active menu, by its id.
-    Menu(String),
-    /// An entry of the firmware's, by its number.
-    FirmwareEntry(String),
-    /// The fallback path of a disk, by the disk's number: firmware comes to it where no entry starts.
-    FallbackPath(usize),
-}
 
 /// The ways that work in a state, what is active counted and not what is only in a file.
-pub fn ways(look: &Look<'_>, state: State<'_>) -> BTreeSet<Way> {
+pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
     let hardware = SurveyedHardware::new(look).with_planned(state.planned);
     let mut ways = BTreeSet::new();
     for number in state.boot.options.keys() {
         let is_in_order = state.boot.order.contains(number) || state.boot.next == Some(*number);
         for system in started_by_option(look, state.boot, &hardware, *number).filter(|_| is_in_order) {
-            ways.insert(Way { system, through: Through::FirmwareEntry(hex(*number)) });
+            ways.insert(Way { system, through: Through::FirmwareEntry(OptionNumber(*number)) });
         }
     }
     for step in start::follow(state.boot, &hardware).steps {
@@ -75,7 +52,7 @@ pub fn ways(look: &Look<'_>, state: State<'_>) -> BTreeSet<Way> {
 
 /// The systems that a load option starts, where it is enabled and would start.
 fn started_by_option<'l>(
-    look: &'l Look<'_>,
+    look: &'l Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
     number: u16,
@@ -92,20 +69,20 @@ fn started(verdict: &start::Verdict) -> Option<&start::Target> {
 }
 
 /// The systems that a boot file may start.
-fn owners<'l>(look: &'l Look<'_>, target: &start::Target) -> impl Iterator<Item = String> + use<'l> {
+fn owners<'l>(look: &'l Look, target: &start::Target) -> impl Iterator<Item = String> + use<'l> {
     let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
     let file = file.map(|file| &look.survey.startup_files[file]);
     file.into_iter().flat_map(|file| file.owners().cloned())
 }
 
 /// The systems that a change from one state to another leaves without a way.
-pub fn lost_by<'l>(look: &'l Look<'_>, before: State<'_>, after: State<'_>) -> Vec<&'l System> {
+pub fn lost_by<'l>(look: &'l Look, before: State<'_>, after: State<'_>) -> Vec<&'l System> {
     lost(look, (&ways(look, before), &ways(look, after)), |_| true)
 }
 
 /// The systems that had ways of a kind, and have none of it then.
 fn lost<'l>(
-    look: &'l Look<'_>,
+    look: &'l Look,
     (before, after): (&BTreeSet<Way>, &BTreeSet<Way>),
     is_of_kind: impl Fn(&Through) -> bool,
 ) -> Vec<&'l System> {
@@ -117,14 +94,14 @@ fn lost<'l>(
 }
 
 /// The guard against losing the last way to a system.
-pub(crate) fn last_way(look: &Look<'_>, before: State<'_>, after: State<'_>, way: &str) -> Option<Refusal> {
+pub(crate) fn last_way(look: &Look, before: State<'_>, after: State<'_>, way: &str) -> Option<Refusal> {
     last_way_but_for(look, before, after, way, &|_| false)
 }
 
 /// The same, but for systems of which somebody has said that they are not wanted. A way that somebody made is not given up
 /// for what the firmware does where nothing else starts.
 pub(crate) fn last_way_but_for(
-    look: &Look<'_>,
+    look: &Look,
     before: State<'_>,
     after: State<'_>,
     way: &str,
@@ -149,12 +126,12 @@ pub(crate) fn last_way_but_for(
 }
 
 /// The systems that something in a menu starts.
-pub fn started_by<'l>(look: &'l Look<'_>, target: &StartTarget) -> Vec<&'l System> {
+pub fn started_by<'l>(look: &'l Look, target: &StartTarget) -> Vec<&'l System> {
     look.survey.systems.iter().filter(|system| is_started_by(look, system, target)).collect()
 }
 
 /// Whether something in a menu starts this system.
-pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> bool {
+pub fn is_started_by(look: &Look, system: &System, target: &StartTarget) -> bool {
     match target {
         StartTarget::Program { volume, path, .. } => {
             let file = look.survey.startup_file(*volume, path).map(|file| &look.survey.startup_files[file]);
@@ -166,14 +143,14 @@ pub fn is_started_by(look: &Look<'_>, system: &System, target: &StartTarget) -> 
         StartTarget::Image { volume, image, .. } => {
             system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
         }
-        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&hex(*number)),
+        StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&OptionNumber(*number)),
         StartTarget::BuiltIn | StartTarget::Group => false,
     }
 }
 
 /// A kernel starts the system whose root its arguments name: the volume, and of several on it the subvolume.
 fn is_kernel_of(
-    look: &Look<'_>,
+    look: &Look,
     system: &System,
     (volume, kernel): (usize, &str),
     args: &str,
@@ -202,7 +179,7 @@ fn subvolume(args: &str) -> Option<&str> {
 }
 
 /// The systems that an entry is for, also where what it starts is not there now.
-pub(crate) fn meant_by<'l>(look: &'l Look<'_>, resolved: &ResolvedEntry<'_>) -> Vec<&'l System> {
+pub(crate) fn meant_by<'l>(look: &'l Look, resolved: &ResolvedEntry<'_>) -> Vec<&'l System> {
     use signpost_menu::document::Starts;
     if let Ok(target) = &resolved.target {
         return started_by(look, target);
@@ -228,13 +205,13 @@ pub(crate) fn meant_by<'l>(look: &'l Look<'_>, resolved: &ResolvedEntry<'_>) -> 
 }
 
 /// The systems that a load option is for, also where its file is not there now.
-pub(crate) fn of_load_entry<'l>(look: &'l Look<'_>, number: u16) -> Vec<&'l System> {
+pub(crate) fn of_load_entry(look: &Look, number: u16) -> Vec<&System> {
     let Some(Ok(option)) = look.boot.options.get(&number).map(|option| &option.decoded) else {
         return Vec::new();
     };
     let (Some(drive), Some(file)) = (option.path.hard_drive(), option.path.file()) else { return Vec::new() };
     let volume = look.survey.disks.iter().find_map(|disk| {
-        let is_it = |partition: &&crate::survey::Partition| {
+        let is_it = |partition: &&signpost_facts::Partition| {
             partition.firmware_number == drive.number
                 && disk.path_signature(partition) == Some(drive.signature)
         };
@@ -244,7 +221,7 @@ pub(crate) fn of_load_entry<'l>(look: &'l Look<'_>, number: u16) -> Vec<&'l Syst
 }
 
 /// The systems whose loader stands, or stood, at a path of a volume.
-fn of_path<'l>(look: &'l Look<'_>, volume: usize, path: &str) -> Vec<&'l System> {
+fn of_path<'l>(look: &'l Look, volume: usize, path: &str) -> Vec<&'l System> {
     if let Some(file) = look.survey.startup_file(volume, path) {
         let file = &look.survey.startup_files[file];
         return file.owners().filter_map(|id| look.survey.system(id)).collect();

@@ -64,6 +64,42 @@ pub enum VolumeKind {
 }
 
 impl VolumeKind {
+    /// Every kind.
+    const ALL: [Self; 27] = [
+        Self::Fat12,
+        Self::Fat16,
+        Self::Fat32,
+        Self::Ext2,
+        Self::Ext3,
+        Self::Ext4,
+        Self::Xfs,
+        Self::Btrfs,
+        Self::Ntfs,
+        Self::EncryptedNtfs,
+        Self::ExFat,
+        Self::F2fs,
+        Self::Swap,
+        Self::Lvm2,
+        Self::Luks1,
+        Self::Luks2,
+        Self::MdRaid,
+        Self::Iso9660,
+        Self::Udf,
+        Self::Squashfs,
+        Self::Erofs,
+        Self::Ufs1,
+        Self::Ufs2,
+        Self::HfsPlus,
+        Self::Apfs,
+        Self::Zfs,
+        Self::Unknown,
+    ];
+
+    /// The kind of this name.
+    pub fn of_name(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+
     /// Whether UEFI firmware reads it (UEFI 2.10, 13.3).
     pub fn is_fat(self) -> bool {
         matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
@@ -157,5 +193,29 @@ impl Identity {
 
     pub(crate) fn named(kind: VolumeKind, label: Option<String>, uuid: Option<String>) -> Self {
         Self { label, uuid, ..Self::of_kind(kind) }
+    }
+}
+
+/// Written by its name, which people read too.
+#[cfg(feature = "serde")]
+mod by_name {
+    use alloc::borrow::Cow;
+
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    use super::VolumeKind;
+
+    impl Serialize for VolumeKind {
+        fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+            serializer.serialize_str(self.name())
+        }
+    }
+
+    impl<'de> Deserialize<'de> for VolumeKind {
+        fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+            let name = Cow::<str>::deserialize(deserializer)?;
+            Self::of_name(&name).ok_or_else(|| D::Error::custom("no kind of volume"))
+        }
     }
 }

@@ -14,7 +14,7 @@ use uguid::Guid;
 use crate::device_path::{DevicePath, PartitionSignature};
 
 pub use rules::{follow, locate};
-pub use words::{Names, volume_path};
+pub use words::{Kind, Names, volume_path};
 
 /// A partition, as the firmware sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -97,6 +97,7 @@ pub struct Step {
 }
 
 /// What came of one option.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
     /// No variable of this number.
@@ -148,8 +149,8 @@ pub enum Verdict {
     },
     /// A network start: nobody is taken to answer.
     Network,
-    /// It cannot be followed from here, in words.
-    CannotFollow(&'static str),
+    /// It cannot be followed from here.
+    CannotFollow(Untraced),
     /// A device that only this firmware's own paths tell: it may hold what starts.
     UnknownDevice,
     /// A program inside the firmware takes over.
@@ -158,6 +159,16 @@ pub enum Verdict {
     Starts(Vec<Target>),
     /// This may take over; whether it does cannot be told, in words.
     MayStart(Target, String),
+}
+
+/// Why an option cannot be followed.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Untraced {
+    /// It names a legacy device class (a BIOS boot specification path), which UEFI firmware does not start.
+    LegacyClass,
+    /// Its device path is empty.
+    EmptyPath,
 }
 
 impl Verdict {
@@ -197,6 +208,7 @@ impl Verdict {
 }
 
 /// A file that takes over.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Target {
     /// The partition it lies on.

@@ -79,6 +79,11 @@ impl Place {
     }
 }
 
+/// Whether a text is what a pattern says, in any case.
+pub fn fits_in_any_case(pattern: &str, text: &str) -> bool {
+    fits(&pattern.to_lowercase(), &text.to_lowercase())
+}
+
 /// Whether a name fits a pattern, in which every `*` stands for any letters, or none.
 pub fn fits(pattern: &str, name: &str) -> bool {
     let Some((first, rest)) = pattern.split_once('*') else { return pattern == name };
@@ -241,6 +246,20 @@ mod tests {
             if let Ok(place) = Place::parse(&text) {
                 prop_assert_eq!(Place::parse(&place.to_string()), Ok(place));
             }
+        }
+    }
+
+    #[test]
+    fn a_star_stands_for_anything() {
+        for (pattern, text, is_it) in [
+            ("TIDE*", "Tide bench", true),
+            ("*bench*", "Tide bench PC", true),
+            ("tide", "tides", false),
+            ("a*b*c", "a-b-b-c", true),
+            ("a*bc", "abd", false),
+            ("*", "", true),
+        ] {
+            assert_eq!(fits_in_any_case(pattern, text), is_it, "{pattern} {text}");
         }
     }
 }

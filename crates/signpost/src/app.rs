@@ -5,26 +5,49 @@ use std::path::{Path, PathBuf};
 
 use anstream::ColorChoice;
 use serde::Serialize;
-use signpost_core::apply::carry_out;
-use signpost_core::catalogue::Catalogue;
-use signpost_core::error::Refusal;
-use signpost_core::history::{Action, Change, History};
-use signpost_core::machine::Lock;
+use signpost_core::history::{Action, History};
+use signpost_core::plan::pass;
 use signpost_core::recipe::Recipes;
-use signpost_core::rehearse::{Outcome as StartOutcome, rehearse};
-use signpost_core::survey::Look;
-use signpost_core::{Code, Error, Machine};
+use signpost_facts::{Code, Error, Refusal};
+use signpost_machine::{Lock, Machine, rows};
+use signpost_place::Look;
+use signpost_survey::catalogue::Catalogue;
+use signpost_upkeep::{self as upkeep, Planned, Put, Records, Watch};
 
 use crate::args::{Color, Command, Global};
-use crate::commands;
 use crate::failure::{Exit, Failure};
 use crate::render::out;
-use crate::signals;
+use crate::{commands, signals};
 
 pub type Outcome = Result<Exit, Failure>;
 
 /// What stands for the machine's own menu file where an option is given without one.
 pub const OWN_MENU: &str = "the machine's own";
+
+/// Signals stop a change between two writes; notes go to standard error.
+struct AtTheTerminal;
+
+impl Watch for AtTheTerminal {
+    fn is_interrupted(&self) -> bool {
+        signals::is_interrupted()
+    }
+
+    fn note(&self, what: &str) {
+        out::note(what);
+    }
+}
+
+/// How a change is shown, asked about, and which guards do not count.
+pub struct How<'h> {
+    /// Whether it is shown alone, and nothing is written.
+    pub is_trial: bool,
+    /// The plan as text.
+    pub text: &'h dyn Fn() -> String,
+    /// What is asked before anything is written; nothing where no question is needed.
+    pub question: Option<&'h str>,
+    /// Whether a guard is overridden.
+    pub is_overridden: &'h dyn Fn(&Refusal) -> bool,
+}
 
 /// The command line's state.
 pub struct App<'a> {
@@ -100,24 +123,20 @@ impl<'a> App<'a> {
         &self.global.machine
     }
 
-    pub fn look<'m>(&self, machine: &'m Machine) -> Result<Look<'m>, Failure> {
-        self.look_with(machine, &[])
+    pub fn look(&self, machine: &Machine) -> Result<Look, Failure> {
+        Ok(signpost_upkeep::look(machine, &catalogue(machine, &[])?))
     }
 
     /// A look with rows of further folders, which count before the machine's own and the built-in ones.
-    pub fn look_with<'m>(&self, machine: &'m Machine, folders: &[PathBuf]) -> Result<Look<'m>, Failure> {
-        let mut catalogue = Catalogue::built_in();
-        for folder in machine.catalogue_folder().iter().chain(folders) {
-            catalogue.take_folder(folder)?;
-        }
-        Ok(Look::at(machine, &catalogue))
+    pub fn look_with(&self, machine: &Machine, folders: &[PathBuf]) -> Result<Look, Failure> {
+        Ok(signpost_upkeep::look(machine, &catalogue(machine, folders)?))
     }
 
     /// The machine's recipes, which count before the built-in ones.
     pub fn recipes(&self, machine: &Machine) -> Result<Recipes, Failure> {
         let mut recipes = Recipes::built_in();
         if let Some(folder) = machine.recipes_folder() {
-            recipes.take_folder(&folder)?;
+            recipes.take(&rows::files(&folder)?)?;
         }
         Ok(recipes)
     }
@@ -131,47 +150,43 @@ impl<'a> App<'a> {
         self.named_menu().map_or_else(|| machine.menu_file(), Path::to_path_buf)
     }
 
-    /// What was done to a machine, by this system and by others of it.
-    pub fn history(&self, look: &Look<'_>) -> Result<History, Failure> {
-        Ok(History::of(look)?)
+    /// Plans a change of a machine as it is now; with what was done to it until now.
+    pub fn plan<P>(
+        &self,
+        machine: &Machine,
+        make: impl FnOnce(&Look, &History) -> Result<P, Failure>,
+    ) -> Result<(Records, P), Failure> {
+        let look = self.look(machine)?;
+        let records = Records::of(machine, &look)?;
+        let plan = make(&look, records.history())?;
+        Ok((records, plan))
     }
 
-    /// Carries out what was planned, looks at the machine anew and holds it against what the plan said: the record's number,
-    /// and what starts.
+    /// Shows a plan where that is all that is wanted; else asks, and carries it out. `None` where nothing was to be done.
     ///
     /// # Errors
-    /// Where a write fails, or the machine is not as was planned.
-    pub fn put(
+    /// Where a guard stands against it, the answer is no, a write fails, or the machine is not as was planned.
+    pub fn carry_through<P: Planned + Serialize>(
         &self,
-        machine: &mut Machine,
-        history: &mut History,
-        action: Action,
-        (writes, planned): (&[Change], &StartOutcome),
-    ) -> Result<(Option<u32>, StartOutcome), Failure> {
+        (machine, records): (&mut Machine, &mut Records),
+        (action, plan): (Action, &P),
+        how: &How<'_>,
+    ) -> Result<Option<Put>, Failure> {
+        if how.is_trial {
+            self.show(plan, || (how.text)());
+        }
+        pass(plan.refusals(), how.is_overridden)?;
+        if how.is_trial {
+            return Ok(None);
+        }
+        if let Some(question) = how.question {
+            self.confirm(|| (how.text)(), question)?;
+        }
         signals::watch()?;
-        let record = carry_out(machine, history, action, writes, &signals::is_interrupted);
-        let look = self.look(machine)?;
-        self.keep_known(&look);
-        // Also where it failed: then above all somebody may come with a rescue medium.
-        if let Err(error) = history.copy_to_home(&look) {
-            out::note(&format!("no copy of what was done is on the home volume: {error}"));
-        }
-        let record = record?;
-        let outcome = rehearse(&look).outcome;
-        if outcome != *planned {
-            let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
-            let way = "`signpost undo` takes back what was written".into();
-            return Err(Error::NotReadBack { what, way }.into());
-        }
-        Ok((record, outcome))
-    }
-
-    /// Keeps what the disks hold, so that one that is missing later is known. A machine that cannot be written to is looked
-    /// at all the same.
-    pub fn keep_known(&self, look: &Look<'_>) {
-        if let Some(record) = look.machine.known_record() {
-            let _ = look.known_now().keep(&record);
-        }
+        let catalogue = catalogue(machine, &[])?;
+        let put =
+            upkeep::put((machine, &catalogue), records, (action, plan), how.is_overridden, &AtTheTerminal)?;
+        Ok(Some(put))
     }
 
     /// Prints a result: as JSON where that was asked for, else as text.
@@ -217,6 +232,15 @@ impl<'a> App<'a> {
         }
         ask(&what(), question)
     }
+}
+
+/// The rows by which systems are told: those of further folders, the machine's own, and the built-in ones.
+fn catalogue(machine: &Machine, folders: &[PathBuf]) -> Result<Catalogue, Failure> {
+    let mut catalogue = Catalogue::built_in();
+    for folder in machine.catalogue_folder().iter().chain(folders) {
+        catalogue.take_folder(folder)?;
+    }
+    Ok(catalogue)
 }
 
 fn is_anybody_there() -> bool {

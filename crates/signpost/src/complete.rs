@@ -4,12 +4,11 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
-use signpost_core::Machine;
 use signpost_core::edit::{self, KEYS};
-use signpost_core::files;
-use signpost_core::firmware_variables::{BootOption, BootVariables};
-use signpost_core::menu::keyboard::KEYBOARDS;
-use signpost_core::menu::{MenuDocument, parse_leniently};
+use signpost_firmware::boot_variables::{BootOption, BootVariables};
+use signpost_machine::{Machine, files};
+use signpost_menu::keyboard::KEYBOARDS;
+use signpost_menu::{MenuDocument, parse_leniently};
 
 /// The value of an option on the command line that is being completed.
 fn option(name: &str) -> Option<PathBuf> {
@@ -78,7 +77,8 @@ pub fn keys(current: &OsStr) -> Vec<CompletionCandidate> {
 
 /// What is hidden.
 pub fn hidden(current: &OsStr) -> Vec<CompletionCandidate> {
-    let things = edit::hidden(&menu_file()).unwrap_or_default();
+    let menu = menu();
+    let things = menu.as_ref().map(edit::hidden).unwrap_or_default();
     let named = things.into_iter().filter_map(|thing| {
         let (_, name) = thing.what.split_once(' ')?;
         Some((name.to_string(), thing.why.unwrap_or_default()))

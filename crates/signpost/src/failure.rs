@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use serde::Serialize;
-use signpost_core::{Error, Refusal};
+use signpost_facts::{Error, Refusal};
 
 use crate::args::Global;
 use crate::render::out;
@@ -94,7 +94,7 @@ impl Failure {
                         .iter()
                         .map(|p| MenuError { line: p.line, column: p.column, message: &p.message })
                         .collect();
-                    out::json(&MenuErrors { schema: signpost_core::SCHEMA, file, errors });
+                    out::json(&MenuErrors { schema: signpost_facts::SCHEMA, file, errors });
                 }
                 for problem in problems {
                     out::error(&format!("{file}, {problem}"));

@@ -1,13 +1,10 @@
 //! What draft wrote last: the third side of a refresh, which tells a change by hand from a change of the machine.
 
 use std::collections::BTreeMap;
-use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
 use super::text::Field;
-use crate::error::Result;
-use crate::kept;
 
 const FORMAT: u32 = 1;
 
@@ -33,18 +30,9 @@ impl Default for Base {
 }
 
 impl Base {
-    /// Reads it; nothing, where no draft was made yet, or by another version.
-    pub fn load(record: &Path) -> Self {
-        let read = kept::read(record).ok().flatten();
-        read.filter(|base: &Self| base.format == FORMAT).unwrap_or_default()
-    }
-
-    /// Keeps it.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn save(&self, record: &Path) -> Result<()> {
-        kept::write(record, self)
+    /// Whether it is of this version; one of another says nothing.
+    pub fn is_current(&self) -> bool {
+        self.format == FORMAT
     }
 
     /// Forgets an entry, so that it is offered again.

@@ -1,11 +1,11 @@
 //! Groups of a Linux system: its older kernels, and its starts for a single user.
 
+use signpost_facts::{Kernel, Result, System};
 use signpost_menu::document::Host;
+use signpost_place::Look;
 
 use super::offer::{Offer, Place};
 use super::starts::{can_start, kernel_body};
-use crate::error::Result;
-use crate::survey::{Kernel, Look, System};
 
 /// Older kernels of one system that are offered.
 const MAX_OLDER: usize = 8;
@@ -14,7 +14,7 @@ const SINGLE: &str = "single";
 
 /// The groups of a system whose newest kernel is started directly; `key` is that of its own offer. The firmware's own
 /// list has no groups, so there are none for it.
-pub(super) fn groups(look: &Look<'_>, system: &System, key: &str, host: Host) -> Result<Vec<Offer>> {
+pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Result<Vec<Offer>> {
     let (Some(newest), Host::Signpost) = (system.kernels.first(), host) else { return Ok(Vec::new()) };
     let name = short_name(look, system);
     let is_older = |kernel: &&Kernel| {
@@ -65,7 +65,7 @@ fn group(key: &str, id: &str, title: String) -> Offer {
 }
 
 fn member(
-    look: &Look<'_>,
+    look: &Look,
     system: &System,
     kernel: &Kernel,
     more: &str,
@@ -82,7 +82,7 @@ fn member(
 }
 
 /// What a system's groups are called by: its name without the version, where no other system shares that.
-fn short_name(look: &Look<'_>, system: &System) -> String {
+fn short_name(look: &Look, system: &System) -> String {
     let first = system.title.split(' ').next().unwrap_or_default();
     let shared =
         look.survey.systems.iter().filter(|other| other.title.split(' ').next() == Some(first)).count();

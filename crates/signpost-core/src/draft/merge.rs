@@ -2,8 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use signpost_facts::Result;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Entry, Starts};
+use signpost_place::Look;
 use toml_edit::Table;
 
 use super::base::{Base, Written};
@@ -11,9 +13,7 @@ use super::offer::{self, Offer, Place, free_id, is_hidden, is_hidden_id};
 use super::text::{Field, section};
 use super::{DraftEntry, Line};
 use crate::edit::MenuText;
-use crate::error::Result;
 use crate::resolve::ResolvedEntry;
-use crate::survey::Look;
 use crate::ways::{self, Reach, is_started_by};
 
 /// What stands before the reason in the file, above an entry that starts nothing.
@@ -21,7 +21,7 @@ const GONE: &str = "# gone: ";
 
 /// A merge to be made.
 pub(super) struct Merge<'a> {
-    look: &'a Look<'a>,
+    look: &'a Look,
     document: &'a MenuDocument,
     offers: &'a [Offer],
     resolved: &'a [ResolvedEntry<'a>],
@@ -63,7 +63,7 @@ impl Fate {
 
 impl<'a> Merge<'a> {
     pub(super) fn new(
-        look: &'a Look<'a>,
+        look: &'a Look,
         document: &'a MenuDocument,
         resolved: &'a [ResolvedEntry<'a>],
         offers: &'a [Offer],

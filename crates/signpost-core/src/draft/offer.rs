@@ -1,14 +1,13 @@
 //! What draft would put into a menu: an entry for every system, and groups for what else starts it.
 
-use signpost_menu::MenuDocument;
+use signpost_facts::{Result, StartupFile, System};
 use signpost_menu::document::{Hidden, Host};
-use signpost_menu::ids;
+use signpost_menu::{MenuDocument, ids};
+use signpost_place::Look;
 
 use super::text::Field;
 use super::{kernels, starts};
-use crate::error::Result;
 use crate::resolve::ResolvedEntry;
-use crate::survey::{Look, StartupFile, System};
 use crate::ways::is_started_by;
 
 /// Keys and values of an entry, and why it is as it is.
@@ -63,11 +62,7 @@ impl Offer {
 
 /// Everything that there is to offer, and what cannot be, with the reasons; a system that something in the menu starts
 /// needs none.
-pub(super) fn all(
-    look: &Look<'_>,
-    host: Host,
-    menu: &[ResolvedEntry<'_>],
-) -> Result<(Vec<Offer>, Vec<String>)> {
+pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result<(Vec<Offer>, Vec<String>)> {
     let starts_it = |entry: &ResolvedEntry<'_>, system: &System| {
         entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
     };
@@ -100,7 +95,7 @@ pub(super) fn all(
 }
 
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.
-fn on_removable(look: &Look<'_>, system: &System) -> String {
+fn on_removable(look: &Look, system: &System) -> String {
     let way = match (&system.image, system.root, system.loaders.first()) {
         (Some(image), ..) => format!("`entry add image v{}:{}`", image.volume, image.path),
         (None, Some(root), _) if !system.kernels.is_empty() => format!("`entry add linux --on v{root}`"),
@@ -115,7 +110,7 @@ fn on_removable(look: &Look<'_>, system: &System) -> String {
 }
 
 /// What tells a system from others at every draft: its root's identity, or else its name.
-pub(super) fn key(look: &Look<'_>, system: &System) -> String {
+pub(super) fn key(look: &Look, system: &System) -> String {
     let Some(volume) = system.root.and_then(|root| look.survey.volumes.get(root - 1)) else {
         return format!("system {}", system.id);
     };
@@ -136,7 +131,7 @@ fn make_keys_unique(offers: &mut [Offer]) {
 }
 
 /// Whether the menu file says that a system is not to be offered.
-pub(crate) fn is_hidden(look: &Look<'_>, document: &MenuDocument, system: &System) -> bool {
+pub(crate) fn is_hidden(look: &Look, document: &MenuDocument, system: &System) -> bool {
     let loaders = || system.loaders.iter().map(|index| &look.survey.startup_files[*index]);
     document.hidden.iter().any(|hide| match &hide.what {
         // Entries are hidden by their ids: draft gives a system's own entry that of the system.

@@ -1,7 +1,7 @@
 //! One entry put back to what draft would write for it now.
 
-use std::path::Path;
-
+use signpost_facts::{Error, Result};
+use signpost_place::Look;
 use toml_edit::DocumentMut;
 
 use super::base::{Base, Written};
@@ -9,17 +9,16 @@ use super::merge::fields_of;
 use super::offer::{self, Place};
 use super::text::section;
 use crate::edit::{MenuText, find};
-use crate::error::{Error, Result};
+use crate::menu_file::MenuFile;
 use crate::resolve::resolve;
-use crate::survey::Look;
 use crate::ways::is_started_by;
 
 /// The file's text with an entry as draft offers it now, in its place and in its group; its id, and what draft wrote then.
 ///
 /// # Errors
 /// Where there is no such entry, or draft offers none for what it starts.
-pub fn reset(look: &Look<'_>, path: &Path, name: &str, mut base: Base) -> Result<(String, String, Base)> {
-    let (mut file, document) = MenuText::load(path)?;
+pub fn reset(look: &Look, menu: &MenuFile, name: &str, mut base: Base) -> Result<(String, String, Base)> {
+    let (mut file, document) = MenuText::of(menu)?;
     let entry = &document.entries[find(&document, name)?];
     let resolved = resolve(look, &document);
     let (offers, left) = offer::all(look, document.settings.host, &resolved)?;
@@ -45,7 +44,7 @@ pub fn reset(look: &Look<'_>, path: &Path, name: &str, mut base: Base) -> Result
         shown.body.push(("in", group.as_str().into()));
     }
     let parsed: DocumentMut =
-        section(&entry.id, &shown).parse().map_err(|error| Error::unusable(path, error))?;
+        section(&entry.id, &shown).parse().map_err(|error| Error::unusable(menu.path.display(), error))?;
     let new =
         parsed.get("entry").and_then(toml_edit::Item::as_array_of_tables).and_then(|all| all.get(0)).cloned();
     let new = new.ok_or_else(|| Error::WrongUse("the entry cannot be written".into()))?;
@@ -55,5 +54,5 @@ pub fn reset(look: &Look<'_>, path: &Path, name: &str, mut base: Base) -> Result
     held.set_position(place);
     let fields = fields_of(offer, entry.group.as_deref().filter(|_| matches!(offer.place, Place::In(_))));
     base.put(&offer.key, Written { id: entry.id.clone(), why: offer.why.clone(), fields });
-    Ok((file.finish(path)?, entry.id.clone(), base))
+    Ok((file.finish(&menu.path)?, entry.id.clone(), base))
 }

@@ -1,19 +1,20 @@
 //! How a system is started: its kernel directly, where host, Secure Boot and file system allow it; else by its own
 //! loader; else by its firmware entry.
 
+use signpost_facts::secure_boot::Verdict;
+use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
 use signpost_menu::document::Host;
+use signpost_place::Look;
 
 use super::offer::Body;
+use super::patterns::patterns;
 use super::text::Field;
-use crate::error::Result;
-use crate::secure_boot::Verdict;
-use crate::survey::{FirmwareEntry, Kernel, Look, Role, System, patterns};
 
 /// A way, or why there is none.
 pub(super) type Way = std::result::Result<Body, String>;
 
 /// The best way for a system.
-pub(super) fn best(look: &Look<'_>, system: &System, host: Host) -> Result<Way> {
+pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
     if let Some(image) = &system.image {
         let place = format!("v{}:{}", image.volume, image.path);
         return Ok(Err(format!("it lies in the image file {place}; `entry add image {place}` takes it up")));
@@ -28,7 +29,7 @@ pub(super) fn best(look: &Look<'_>, system: &System, host: Host) -> Result<Way> 
 }
 
 /// The newest kernel of a system, directly; `more` goes behind its arguments.
-pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host, more: &str) -> Result<Way> {
+pub(crate) fn newest_kernel(look: &Look, system: &System, host: Host, more: &str) -> Result<Way> {
     let Some(newest) = system.kernels.first() else {
         return Ok(Err("no kernel of it was found".into()));
     };
@@ -47,7 +48,7 @@ pub(crate) fn newest_kernel(look: &Look<'_>, system: &System, host: Host, more: 
 }
 
 /// Whether a kernel can be started directly.
-pub(super) fn can_start(look: &Look<'_>, kernel: &Kernel, host: Host) -> std::result::Result<(), String> {
+pub(super) fn can_start(look: &Look, kernel: &Kernel, host: Host) -> std::result::Result<(), String> {
     let volume = &look.survey.volumes[kernel.volume - 1];
     if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume - 1).is_none()) {
         return Err(format!("its kernel lies on {}, which {} does not read", volume.kind, reader_of(host)));
@@ -68,7 +69,7 @@ fn reader_of(host: Host) -> &'static str {
 
 /// What an entry says that starts a kernel of a system; `more` goes behind its arguments.
 pub(super) fn kernel_body(
-    look: &Look<'_>,
+    look: &Look,
     system: &System,
     volume: usize,
     kernel: String,
@@ -92,7 +93,7 @@ pub(super) fn kernel_body(
 }
 
 /// A closed system's loader may rely on the data that its installer put into its entry.
-fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<Body>> {
+fn firmware_entry_with_data(look: &Look, system: &System) -> Result<Option<Body>> {
     let mut entries = look.survey.firmware.entries.iter();
     let with_data = |entry: &&FirmwareEntry| {
         entry.system.as_ref() == Some(&system.id) && entry.data_length > 0 && !entry.is_made_by_firmware
@@ -106,10 +107,7 @@ fn firmware_entry_with_data(look: &Look<'_>, system: &System) -> Result<Option<B
 }
 
 /// What an entry says that starts one of the firmware's: its label, and its file, where labels alone do not tell.
-pub(crate) fn firmware_entry_body(
-    look: &Look<'_>,
-    entry: &FirmwareEntry,
-) -> Result<Vec<(&'static str, Field)>> {
+pub(crate) fn firmware_entry_body(look: &Look, entry: &FirmwareEntry) -> Result<Vec<(&'static str, Field)>> {
     let mut body = vec![("starts", "firmware-entry".into()), ("label", entry.label.as_str().into())];
     if let Some(target) = &entry.target {
         let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
@@ -118,7 +116,7 @@ pub(crate) fn firmware_entry_body(
     Ok(body)
 }
 
-fn loader(look: &Look<'_>, system: &System, no_kernel: &str) -> Result<Way> {
+fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
     let Some(file) = system.loaders.first().map(|index| &look.survey.startup_files[*index]) else {
         let way = "give it a loader on an ESP, or put its kernel there";
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));

@@ -83,7 +83,7 @@ pub(super) fn head(heading: &str, host: Host) -> String {
 }
 
 /// Makes an entry the default of a new file.
-pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) -> crate::error::Result<()> {
+pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) -> signpost_facts::Result<()> {
     entry.map_or(Ok(()), |entry| file.set_in("menu", "default", Value::from(entry.id.as_str())))
 }
 
@@ -112,8 +112,9 @@ pub(crate) fn section(id: &str, offer: &Offer) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use proptest::prelude::*;
+
+    use super::*;
 
     fn offer(title: &str) -> Offer {
         Offer::by_hand(title.to_string(), (vec![("starts", "group".into())], "why".into()))

@@ -2,21 +2,19 @@
 
 mod by_recipe;
 
-use std::path::Path;
-
 use serde::Serialize;
+use signpost_facts::{Family, Result};
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::place::{Place, VolumeRef};
-use signpost_menu::prompt;
 use signpost_menu::resolve::resolve_entry;
+use signpost_menu::{ids, prompt};
+use signpost_place::Look;
+use signpost_place::hardware::HEAD;
 
 use super::wrong;
 use crate::draft::{self, Body, Offer};
-use crate::error::Result;
-use crate::hardware::HEAD;
-use crate::menu_file;
+use crate::menu_file::{self, MenuFile};
 use crate::recipe::Recipes;
-use crate::survey::{Look, slug};
 
 /// What is to be added.
 #[derive(Clone, Debug)]
@@ -74,21 +72,20 @@ pub struct AddedEntry {
 /// # Errors
 /// Where what it would start is not there: what there is.
 pub fn add(
-    look: &Look<'_>,
-    path: &Path,
+    look: &Look,
+    menu: &MenuFile,
     recipes: &Recipes,
     new: &NewEntry,
     title: Option<&str>,
     is_unchecked: bool,
 ) -> Result<(String, AddedEntry)> {
-    let file = menu_file::load(path)?;
     let (own_title, (body, why)) = match new {
         NewEntry::Efi { program, recipe } => {
             let (title, body) = efi(look, program, is_unchecked)?;
             (title, by_recipe::efi(look, recipes, recipe.as_deref(), program, body)?)
         }
         NewEntry::Linux { on, recipe } => {
-            let (title, body) = linux(look, on, &file)?;
+            let (title, body) = linux(look, on, menu)?;
             (title, by_recipe::linux(look, recipes, recipe.as_deref(), on, body)?)
         }
         NewEntry::Image { image, recipe } => {
@@ -102,15 +99,15 @@ pub fn add(
     let title = title.map_or(own_title, str::to_string);
     if let NewEntry::Plain { starts, .. } = new
         && let Some(held) =
-            file.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
+            menu.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
     {
         let why = "it was in the menu already".to_string();
-        return Ok((file.text, AddedEntry { id: held.id.clone(), title, why, is_new: false }));
+        return Ok((menu.text.clone(), AddedEntry { id: held.id.clone(), title, why, is_new: false }));
     }
-    let taken: Vec<String> = file.document.entries.iter().map(|entry| entry.id.clone()).collect();
-    let id = draft::free_id(&slug(&title), &taken);
-    let text = draft::append(&file.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
-    let document = menu_file::check(path, &text)?;
+    let taken: Vec<String> = menu.document.entries.iter().map(|entry| entry.id.clone()).collect();
+    let id = draft::free_id(&ids::slug(&title, "system"), &taken);
+    let text = draft::append(&menu.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
+    let document = menu_file::check(&menu.path, &text)?;
     if let Some(entry) = document.entry(&id).filter(|_| !is_unchecked)
         && let Err(why) = resolve_entry(look, &document, entry).target
     {
@@ -119,7 +116,7 @@ pub fn add(
     Ok((text, AddedEntry { id, title, why, is_new: true }))
 }
 
-fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Body)> {
+fn efi(look: &Look, program: &Place, unchecked: bool) -> Result<(String, Body)> {
     let volume = super::entries::resolved(look, &program.volume)?;
     let (facts, path) = (&look.survey.volumes[volume], &program.path);
     let place = format!("{}{path}", look.stable_name(volume)?);
@@ -149,18 +146,18 @@ fn efi(look: &Look<'_>, program: &Place, unchecked: bool) -> Result<(String, Bod
 }
 
 /// The nearest folder that is there, and what stands in it.
-fn nearest_folder(look: &Look<'_>, volume: usize, path: &str) -> String {
+fn nearest_folder(look: &Look, volume: usize, path: &str) -> String {
     let near = prompt::nearest_folder(look, volume, path);
     near.map(|(folder, names)| format!("; in {folder} there is {names}")).unwrap_or_default()
 }
 
-fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<(String, Body)> {
+fn linux(look: &Look, on: &VolumeRef, menu: &MenuFile) -> Result<(String, Body)> {
     let volume = super::entries::resolved(look, on)?;
     let roots: Vec<_> = look
         .survey
         .systems
         .iter()
-        .filter(|system| system.family == "linux" && system.root.is_some())
+        .filter(|system| system.family == Family::Linux && system.root.is_some())
         .collect();
     let system = roots.iter().find(|system| system.root == Some(volume + 1)).ok_or_else(|| {
         let there: Vec<String> = roots
@@ -170,18 +167,20 @@ fn linux(look: &Look<'_>, on: &VolumeRef, file: &menu_file::MenuFile) -> Result<
         let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
         wrong(format!("no Linux system has its root on v{}; there is: {there}", volume + 1))
     })?;
-    let body = draft::newest_kernel(look, system, file.document.settings.host, "")?;
+    let body = draft::newest_kernel(look, system, menu.document.settings.host, "")?;
     let body =
         body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;
     Ok((system.title.clone(), body))
 }
 
-fn firmware_entry(look: &Look<'_>, name: &str) -> Result<(String, Body)> {
+fn firmware_entry(look: &Look, name: &str) -> Result<(String, Body)> {
     let entries = &look.survey.firmware.entries;
     let lower = name.to_lowercase();
     let matching: Vec<_> = entries
         .iter()
-        .filter(|entry| entry.number.eq_ignore_ascii_case(name) || entry.label.to_lowercase() == lower)
+        .filter(|entry| {
+            entry.number.to_string().eq_ignore_ascii_case(name) || entry.label.to_lowercase() == lower
+        })
         .collect();
     let [entry] = matching.as_slice() else {
         let near = if matching.is_empty() { entries.iter().collect() } else { matching.clone() };

@@ -1,18 +1,17 @@
 //! One entry as a text by itself, for an editor.
 
-use std::path::Path;
-
+use signpost_facts::Result;
 use toml_edit::{DocumentMut, Item};
 
 use super::{MenuText, find, wrong};
-use crate::error::Result;
+use crate::menu_file::MenuFile;
 
 /// The text of an entry's section with the comments before it, and the entry's id.
 ///
 /// # Errors
 /// Where there is no such entry.
-pub fn block(path: &Path, name: &str) -> Result<(String, String)> {
-    let (mut text, document) = MenuText::load(path)?;
+pub fn block(menu: &MenuFile, name: &str) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::of(menu)?;
     let id = document.entries[find(&document, name)?].id.clone();
     Ok((text.block(&id)?.trim_start_matches(['\r', '\n']).replace("\r\n", "\n"), id))
 }
@@ -21,8 +20,8 @@ pub fn block(path: &Path, name: &str) -> Result<(String, String)> {
 ///
 /// # Errors
 /// Where the text is not one section, or the file would not hold with it: what is wrong.
-pub fn replace_block(path: &Path, id: &str, block: &str) -> Result<(String, String)> {
-    let (mut text, _) = MenuText::load(path)?;
+pub fn replace_block(menu: &MenuFile, id: &str, block: &str) -> Result<(String, String)> {
+    let (mut text, _) = MenuText::of(menu)?;
     let parsed: DocumentMut =
         block.parse().map_err(|error| wrong(format!("the entry does not read: {error}")))?;
     let sections = parsed.get("entry").and_then(Item::as_array_of_tables);
@@ -42,5 +41,5 @@ pub fn replace_block(path: &Path, id: &str, block: &str) -> Result<(String, Stri
     *held = new.clone();
     held.set_position(place);
     held.decor_mut().set_prefix(prefix);
-    Ok((text.finish(path)?, new_id))
+    Ok((text.finish(&menu.path)?, new_id))
 }

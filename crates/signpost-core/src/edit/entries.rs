@@ -1,20 +1,17 @@
 //! Changing entries: their titles, their order, whether they are there.
 
-use std::path::Path;
-
 use serde::Serialize;
+use signpost_facts::{Code, Refusal, Result};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Hidden, Hide};
 use signpost_menu::kernel_args::{changed_words, is_change};
 use signpost_menu::place::{Place, VolumeRef};
+use signpost_place::Look;
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
 use super::{MenuText, find, find_group, set, wrong};
-use crate::code::Code;
-use crate::error::{Refusal, Result};
-use crate::menu_file;
+use crate::menu_file::{self, MenuFile};
 use crate::resolve::{resolve, resolve_entry};
-use crate::survey::Look;
 use crate::ways::started_by;
 
 /// Where an entry goes.
@@ -47,8 +44,8 @@ pub struct HiddenThing {
 ///
 /// # Errors
 /// Where there is no such entry.
-pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> {
-    change(path, name, |table| {
+pub fn rename(menu: &MenuFile, name: &str, title: &str) -> Result<(String, String)> {
+    change(menu, name, |table| {
         set(table, "title", Value::from(title));
         Ok(())
     })
@@ -60,13 +57,13 @@ pub fn rename(path: &Path, name: &str, title: &str) -> Result<(String, String)> 
 /// # Errors
 /// Where there is no such entry, or it would not hold any more: what is wrong with it.
 pub fn edit(
-    look: &Look<'_>,
-    path: &Path,
+    look: &Look,
+    menu: &MenuFile,
     name: &str,
     (assignments, drops): (&[String], &[String]),
     is_unchecked: bool,
 ) -> Result<(String, String)> {
-    let (text, id) = change(path, name, |table| {
+    let (text, id) = change(menu, name, |table| {
         for (key, value) in assigned(assignments)? {
             if key == "args" && is_change(&value) {
                 let held = table.get(&key).and_then(Item::as_str).unwrap_or_default();
@@ -85,7 +82,7 @@ pub fn edit(
         Ok(())
     })?;
     if !is_unchecked {
-        check_start(look, path, &text, name, &id)?;
+        check_start(look, menu, &text, name, &id)?;
     }
     Ok((text, id))
 }
@@ -102,10 +99,10 @@ fn assigned(assignments: &[String]) -> Result<Vec<(String, String)>> {
 }
 
 /// An entry that started something before must do so after: what it names is there.
-fn check_start(look: &Look<'_>, path: &Path, text: &str, name: &str, id: &str) -> Result<()> {
-    let before = menu_file::load(path)?.document;
-    let index = find(&before, name)?;
-    let after = menu_file::check(path, text)?;
+fn check_start(look: &Look, menu: &MenuFile, text: &str, name: &str, id: &str) -> Result<()> {
+    let before = &menu.document;
+    let index = find(before, name)?;
+    let after = menu_file::check(&menu.path, text)?;
     let (Some(held), Some(entry)) = (before.entries.get(index), after.entries.get(index)) else {
         return Ok(());
     };
@@ -118,15 +115,19 @@ fn check_start(look: &Look<'_>, path: &Path, text: &str, name: &str, id: &str) -
 }
 
 /// The file's text with a change to one entry; and the entry's id before.
-fn change(path: &Path, name: &str, call: impl FnOnce(&mut Table) -> Result<()>) -> Result<(String, String)> {
-    let (mut text, document) = MenuText::load(path)?;
+fn change(
+    menu: &MenuFile,
+    name: &str,
+    call: impl FnOnce(&mut Table) -> Result<()>,
+) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::of(menu)?;
     let index = find(&document, name)?;
     call(entry(&mut text, index)?)?;
-    Ok((text.finish(path)?, document.entries[index].id.clone()))
+    Ok((text.finish(&menu.path)?, document.entries[index].id.clone()))
 }
 
 /// A place by the survey's number (`v4:/EFI/x.efi`) as one that holds; everything else as it is.
-fn stable(look: &Look<'_>, key: &str, value: &str) -> Result<String> {
+fn stable(look: &Look, key: &str, value: &str) -> Result<String> {
     let names_volume = matches!(key, "volume" | "root" | "program" | "target" | "image");
     let (volume, path) = match Place::parse(value).ok().or_else(|| Place::parse(&format!("{value}:")).ok()) {
         Some(place) if names_volume && !place.volume.is_stable() => (place.volume, place.path),
@@ -149,8 +150,8 @@ fn value_of(key: &str, value: &str) -> Value {
 ///
 /// # Errors
 /// Where there is no such entry, or it cannot go there.
-pub fn move_entry(path: &Path, name: &str, to: &Where) -> Result<(String, String)> {
-    let (mut text, document) = MenuText::load(path)?;
+pub fn move_entry(menu: &MenuFile, name: &str, to: &Where) -> Result<(String, String)> {
+    let (mut text, document) = MenuText::of(menu)?;
     let from = find(&document, name)?;
     let id = document.entries[from].id.clone();
     let target = match to {
@@ -175,7 +176,7 @@ pub fn move_entry(path: &Path, name: &str, to: &Where) -> Result<(String, String
         }
     };
     put_at(text.sections("entry")?, from, target);
-    Ok((text.finish(path)?, id))
+    Ok((text.finish(&menu.path)?, id))
 }
 
 /// An index among the others, once the entry itself is taken out of the list.
@@ -201,15 +202,15 @@ fn put_at(sections: &mut ArrayOfTables, from: usize, to: usize) {
 ///
 /// # Errors
 /// Where there is no such entry, or it is the default.
-pub fn remove(look: &Look<'_>, path: &Path, name: &str) -> Result<(String, String, Option<Refusal>)> {
-    let (mut text, document) = MenuText::load(path)?;
+pub fn remove(look: &Look, menu: &MenuFile, name: &str) -> Result<(String, String, Option<Refusal>)> {
+    let (mut text, document) = MenuText::of(menu)?;
     let (id, refusal) = take_out(look, &mut text, &document, name)?;
-    Ok((text.finish(path)?, id, refusal))
+    Ok((text.finish(&menu.path)?, id, refusal))
 }
 
 /// Takes an entry out; its id, and what stands against it.
 fn take_out(
-    look: &Look<'_>,
+    look: &Look,
     text: &mut MenuText,
     document: &MenuDocument,
     name: &str,
@@ -240,7 +241,7 @@ fn take_out(
 }
 
 /// The guard against a change to the menu after which nothing in it starts a system that something in it started.
-fn last_way(look: &Look<'_>, before: &MenuDocument, after: &MenuDocument) -> Option<Refusal> {
+fn last_way(look: &Look, before: &MenuDocument, after: &MenuDocument) -> Option<Refusal> {
     let starts = |document: &MenuDocument| -> Vec<String> {
         let resolved = resolve(look, document);
         let targets = resolved.iter().filter_map(|entry| entry.target.as_ref().ok());
@@ -248,7 +249,7 @@ fn last_way(look: &Look<'_>, before: &MenuDocument, after: &MenuDocument) -> Opt
     };
     let (before, after) = (starts(before), starts(after));
     let is_lost =
-        |system: &&crate::survey::System| before.contains(&system.id) && !after.contains(&system.id);
+        |system: &&signpost_facts::System| before.contains(&system.id) && !after.contains(&system.id);
     let lost = look.survey.systems.iter().find(is_lost);
     lost.map(|system| Refusal {
         code: Code::LastWay,
@@ -261,8 +262,8 @@ fn last_way(look: &Look<'_>, before: &MenuDocument, after: &MenuDocument) -> Opt
 ///
 /// # Errors
 /// Where one of the two does not hold.
-pub fn loses(look: &Look<'_>, path: &Path, text: &str) -> Result<Option<Refusal>> {
-    Ok(last_way(look, &menu_file::load(path)?.document, &menu_file::check(path, text)?))
+pub fn loses(look: &Look, menu: &MenuFile, text: &str) -> Result<Option<Refusal>> {
+    Ok(last_way(look, &menu.document, &menu_file::check(&menu.path, text)?))
 }
 
 /// The file's text with a `[[hide]]` more: what draft never offers again. An entry goes from the menu too.
@@ -270,19 +271,19 @@ pub fn loses(look: &Look<'_>, path: &Path, text: &str) -> Result<Option<Refusal>
 /// # Errors
 /// Where it names nothing that is there.
 pub fn hide(
-    look: &Look<'_>,
-    path: &Path,
+    look: &Look,
+    menu: &MenuFile,
     what: &str,
     why: Option<&str>,
 ) -> Result<(String, HiddenThing, Option<Refusal>)> {
-    let (mut text, document) = MenuText::load(path)?;
+    let (mut text, document) = MenuText::of(menu)?;
     let mut refusal = None;
     // What is hidden already, and so stands in the menu no more, is named as `reveal` names it.
     let is_hidden_entry = |hide: &&Hide| hide.what == Hidden::Entry(what.to_string());
     if let Some(held) =
         document.hidden.iter().find(is_hidden_entry).filter(|_| document.entry(what).is_none())
     {
-        return Ok((text.finish(path)?, thing(held), None));
+        return Ok((text.finish(&menu.path)?, thing(held), None));
     }
     let (key, value) = if let Some(system) = look.survey.systems.iter().find(|system| system.title == what) {
         ("system", system.title.clone())
@@ -299,7 +300,7 @@ pub fn hide(
     };
     let named = format!("{key} {value}");
     if let Some(held) = document.hidden.iter().map(thing).find(|held| held.what == named) {
-        return Ok((text.finish(path)?, held, refusal));
+        return Ok((text.finish(&menu.path)?, held, refusal));
     }
     let mut table = Table::new();
     table.insert(key, Item::Value(Value::from(value.as_str())));
@@ -308,10 +309,10 @@ pub fn hide(
     }
     text.sections("hide")?.push(table);
     let thing = HiddenThing { what: format!("{key} {value}"), why: why.map(str::to_string) };
-    Ok((text.finish(path)?, thing, refusal))
+    Ok((text.finish(&menu.path)?, thing, refusal))
 }
 
-pub(super) fn resolved(look: &Look<'_>, volume: &VolumeRef) -> Result<usize> {
+pub(super) fn resolved(look: &Look, volume: &VolumeRef) -> Result<usize> {
     let count = look.survey.volumes.len();
     look.resolve(volume)
         .map_err(|error| wrong(format!("{error}; there are v1 to v{count}, as `survey` shows them")))
@@ -326,8 +327,8 @@ pub fn volume_named(what: &str) -> Option<VolumeRef> {
 ///
 /// # Errors
 /// Where none or several go by this name: what there is.
-pub fn reveal(path: &Path, what: &str) -> Result<(String, HiddenThing)> {
-    let (mut text, document) = MenuText::load(path)?;
+pub fn reveal(menu: &MenuFile, what: &str) -> Result<(String, HiddenThing)> {
+    let (mut text, document) = MenuText::of(menu)?;
     let things: Vec<HiddenThing> = document.hidden.iter().map(thing).collect();
     let is_it = |thing: &HiddenThing| {
         thing.what == what || thing.what.split_once(' ').is_some_and(|(_, own)| own == what)
@@ -339,15 +340,12 @@ pub fn reveal(path: &Path, what: &str) -> Result<(String, HiddenThing)> {
         return Err(wrong(format!("{what} is not among what is hidden, which is: {all}")));
     };
     text.sections("hide")?.remove(*index);
-    Ok((text.finish(path)?, things[*index].clone()))
+    Ok((text.finish(&menu.path)?, things[*index].clone()))
 }
 
 /// All that is hidden.
-///
-/// # Errors
-/// Where the file has errors.
-pub fn hidden(path: &Path) -> Result<Vec<HiddenThing>> {
-    Ok(menu_file::load(path)?.document.hidden.iter().map(thing).collect())
+pub fn hidden(document: &MenuDocument) -> Vec<HiddenThing> {
+    document.hidden.iter().map(thing).collect()
 }
 
 fn thing(hide: &Hide) -> HiddenThing {

@@ -2,12 +2,12 @@
 
 use std::path::Path;
 
+use signpost_facts::{Error, Result};
 use signpost_menu::MenuDocument;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, Value};
 
 use super::wrong;
-use crate::error::{Error, Result};
-use crate::menu_file;
+use crate::menu_file::{self, MenuFile};
 
 /// A byte order mark, as some editors leave it.
 const MARK: char = '\u{feff}';
@@ -21,15 +21,14 @@ pub(crate) struct MenuText {
 
 impl MenuText {
     /// Takes a file that holds.
-    pub(crate) fn load(path: &Path) -> Result<(Self, MenuDocument)> {
-        let file = menu_file::load(path)?;
-        Ok((Self::new(path, &file.text)?, file.document))
+    pub(crate) fn of(menu: &MenuFile) -> Result<(Self, MenuDocument)> {
+        Ok((Self::new(&menu.path, &menu.text)?, menu.document.clone()))
     }
 
     /// Takes a text; `path` is where it stands, for errors.
     pub(crate) fn new(path: &Path, text: &str) -> Result<Self> {
         let plain = text.strip_prefix(MARK).unwrap_or(text);
-        let document = plain.parse().map_err(|error| Error::unusable(path, error))?;
+        let document = plain.parse().map_err(|error| Error::unusable(path.display(), error))?;
         Ok(Self { document, has_mark: text.starts_with(MARK), has_crlf: text.contains("\r\n") })
     }
 

@@ -1,17 +1,16 @@
 //! Entries that are only noise: a second way to what another entry starts, something that is gone, a recovery loader, a
 //! fallback file. Never the last way to start a system.
 
-use std::path::Path;
-
 use serde::Serialize;
+use signpost_facts::{Aside, OptionNumber, Result, Role, StartupFile, System};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::DefaultEntry;
+use signpost_place::Look;
 use toml_edit::{Item, Table, Value};
 
 use super::MenuText;
-use crate::error::Result;
+use crate::menu_file::MenuFile;
 use crate::resolve::{ResolvedEntry, StartTarget, resolve};
-use crate::survey::{Look, Role, StartupFile, System};
 use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 
 /// An entry that is only noise.
@@ -35,7 +34,7 @@ pub enum Quiet {
 }
 
 /// Every entry that is only noise, in the menu's order.
-pub fn noise(look: &Look<'_>, document: &MenuDocument) -> Vec<Noise> {
+pub fn noise(look: &Look, document: &MenuDocument) -> Vec<Noise> {
     let resolved = resolve(look, document);
     let mut left: Vec<bool> = vec![true; resolved.len()];
     let mut found = Vec::new();
@@ -55,7 +54,7 @@ pub fn noise(look: &Look<'_>, document: &MenuDocument) -> Vec<Noise> {
 }
 
 /// Whether a system is meant by this entry, now or once what it starts is back, and started by none that is left.
-fn is_last_way(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], index: usize, left: &[bool]) -> bool {
+fn is_last_way(look: &Look, resolved: &[ResolvedEntry<'_>], index: usize, left: &[bool]) -> bool {
     let starts = |entry: &ResolvedEntry<'_>, system: &System| {
         entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
     };
@@ -65,7 +64,7 @@ fn is_last_way(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], index: usize, le
 }
 
 fn reason(
-    look: &Look<'_>,
+    look: &Look,
     document: &MenuDocument,
     resolved: &[ResolvedEntry<'_>],
     index: usize,
@@ -100,7 +99,8 @@ fn reason(
     let file = startup_file(look, target)?;
     let volume = &look.survey.volumes[file.volume - 1];
     let name = file.path.to_lowercase();
-    if volume.aside == Some("recovery") || ["recovery", "rescue"].iter().any(|word| name.contains(word)) {
+    if volume.aside == Some(Aside::Recovery) || ["recovery", "rescue"].iter().any(|word| name.contains(word))
+    {
         return Some(format!("a recovery loader: {} on {}", file.path, volume.where_it_is()));
     }
     if file.role == Role::SparePath {
@@ -113,7 +113,7 @@ fn reason(
 }
 
 /// What a target is to another, where both lead to the same.
-fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'static str> {
+fn same(look: &Look, target: &StartTarget, other: &StartTarget) -> Option<&'static str> {
     if target == other {
         return match target {
             StartTarget::Linux { .. } | StartTarget::Image { .. } => {
@@ -140,11 +140,11 @@ fn same(look: &Look<'_>, target: &StartTarget, other: &StartTarget) -> Option<&'
 }
 
 /// The start-up file that a target leads to.
-fn startup_file<'l>(look: &'l Look<'_>, target: &StartTarget) -> Option<&'l StartupFile> {
+fn startup_file<'l>(look: &'l Look, target: &StartTarget) -> Option<&'l StartupFile> {
     let (volume, path) = match target {
         StartTarget::Program { volume, path, .. } => (*volume, path.clone()),
         StartTarget::FirmwareEntry { number, .. } => {
-            let number = crate::survey::hex(*number);
+            let number = OptionNumber(*number);
             let entry = look.survey.firmware.entries.iter().find(|entry| entry.number == number)?;
             let target = entry.target.as_ref()?;
             (target.volume - 1, target.file.clone())
@@ -158,8 +158,8 @@ fn startup_file<'l>(look: &'l Look<'_>, target: &StartTarget) -> Option<&'l Star
 ///
 /// # Errors
 /// Where the file has errors, or does not hold without them.
-pub fn quieten(path: &Path, noise: &[Noise], how: Quiet) -> Result<String> {
-    let (mut text, _) = MenuText::load(path)?;
+pub fn quieten(menu: &MenuFile, noise: &[Noise], how: Quiet) -> Result<String> {
+    let (mut text, _) = MenuText::of(menu)?;
     for entry in noise {
         text.remove_entry(&entry.id)?;
         if how == Quiet::Hide {
@@ -169,5 +169,5 @@ pub fn quieten(path: &Path, noise: &[Noise], how: Quiet) -> Result<String> {
             text.sections("hide")?.push(table);
         }
     }
-    text.finish(path)
+    text.finish(&menu.path)
 }

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use serde::Serialize;
+use signpost_facts::{Error, Result};
 use signpost_menu::document::{Show, Timeout};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, parse_leniently};
@@ -10,8 +11,7 @@ use toml_edit::{Item, Value};
 
 use super::keys::{KEYS, Key, values};
 use super::{MenuText, find, wrong};
-use crate::error::{Error, Result};
-use crate::menu_file;
+use crate::menu_file::{self, MenuFile};
 
 /// What `tune` did, or would do.
 #[derive(Clone, Debug, Serialize)]
@@ -39,12 +39,12 @@ pub struct Setting {
     pub before: Option<String>,
 }
 
-/// Sets keys (`timeout=10`) and puts others back to their defaults. Nothing is written.
+/// Sets keys (`timeout=10`) in the text of a menu file, which need not hold, and puts others back to their defaults.
 ///
 /// # Errors
 /// Where a key or a value is wrong: all of them at once, each with what would be right.
-pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tuned> {
-    let (mut text, before, fault) = loaded(path)?;
+pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) -> Result<Tuned> {
+    let (mut text, before, fault) = loaded(path, text)?;
     let mut errors = Vec::new();
     for assignment in assignments {
         if let Err(why) = assign(&mut text, &before, assignment) {
@@ -72,20 +72,22 @@ pub fn tune(path: &Path, assignments: &[String], resets: &[String]) -> Result<Tu
         before: (before != value).then_some(before),
         value,
     });
-    Ok(Tuned { schema: crate::SCHEMA, settings: settings.collect(), warnings: warnings(&after), text })
+    Ok(Tuned {
+        schema: signpost_facts::SCHEMA,
+        settings: settings.collect(),
+        warnings: warnings(&after),
+        text,
+    })
 }
 
 /// The file, with what it says as far as it holds, and its errors.
-fn loaded(path: &Path) -> Result<(MenuText, MenuDocument, Option<Error>)> {
-    match MenuText::load(path) {
+fn loaded(path: &Path, text: &str) -> Result<(MenuText, MenuDocument, Option<Error>)> {
+    match MenuFile::new(path, text.to_string()).and_then(|menu| MenuText::of(&menu)) {
         Ok((text, document)) => Ok((text, document, None)),
-        Err(fault @ Error::MenuFile { .. }) => {
-            let held = menu_file::read(path)?.unwrap_or_default();
-            match (MenuText::new(path, &held), parse_leniently(&held).0) {
-                (Ok(text), Some(document)) => Ok((text, document, Some(fault))),
-                _ => Err(fault),
-            }
-        }
+        Err(fault @ Error::MenuFile { .. }) => match (MenuText::new(path, text), parse_leniently(text).0) {
+            (Ok(text), Some(document)) => Ok((text, document, Some(fault))),
+            _ => Err(fault),
+        },
         Err(error) => Err(error),
     }
 }

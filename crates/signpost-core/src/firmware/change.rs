@@ -1,22 +1,21 @@
 //! Changes to the firmware's entries, planned: what would be written, what stands against it, what starts then.
 
 use serde::Serialize;
+use signpost_facts::change::{Change, Write};
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::image::loading;
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
-use signpost_firmware::start::Program;
-use signpost_firmware::start::Verdict;
+use signpost_firmware::start::{Program, Verdict};
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::place::Place;
+use signpost_place::Look;
+use signpost_place::hardware::HEAD;
 
 use super::{called, list};
-use crate::code::Code;
-use crate::error::{Error, Refusal, Result};
-use crate::hardware::HEAD;
-use crate::history::{Change, History, Write};
+use crate::history::History;
 use crate::plan::{device_path, guards, state_after, text_data, words};
 use crate::rehearse::{Outcome, State, rehearse, rehearse_state};
-use crate::survey::{Look, hex};
 use crate::ways;
 
 /// What is wanted.
@@ -57,9 +56,9 @@ pub struct FirmwareChange {
     /// Version of this document.
     pub schema: u32,
     /// The boot order now.
-    pub order_before: Vec<String>,
+    pub order_before: Vec<OptionNumber>,
     /// The boot order then.
-    pub order_after: Vec<String>,
+    pub order_after: Vec<OptionNumber>,
     /// What would be written, in this order.
     pub writes: Vec<Change>,
     /// What else is worth saying.
@@ -74,10 +73,9 @@ pub struct FirmwareChange {
 ///
 /// # Errors
 /// Where it cannot be done as it was asked for.
-pub fn change(look: &Look<'_>, history: &History, wish: &Wish) -> Result<FirmwareChange> {
-    let contents = look.machine.contents()?;
-    let mut work =
-        Work { look, contents: &contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
+pub fn change(look: &Look, history: &History, wish: &Wish) -> Result<FirmwareChange> {
+    let contents = look.contents()?;
+    let mut work = Work { look, contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
     match wish {
         Wish::Order(first) => {
             first.first().map_or(Ok(()), |number| work.need_start(*number))?;
@@ -86,11 +84,11 @@ pub fn change(look: &Look<'_>, history: &History, wish: &Wish) -> Result<Firmwar
         Wish::Next(Some(number)) => {
             work.need_start(*number)?;
             let what = format!("next boot {}", called(look, *number));
-            work.writes.push(Write::to(&contents, boot_next(*number), what, None));
+            work.writes.push(Write::to(contents, boot_next(*number), what, None));
         }
         Wish::Next(None) => {
             let what = "take the next boot back".to_string();
-            work.writes.push(Write::removal(&contents, VariableName::global("BootNext"), what));
+            work.writes.push(Write::removal(contents, VariableName::global("BootNext"), what));
         }
         Wish::Add(new) => work.add(new)?,
         Wish::Rename(number, label) => work.rename(history, *number, label)?,
@@ -101,7 +99,7 @@ pub fn change(look: &Look<'_>, history: &History, wish: &Wish) -> Result<Firmwar
 }
 
 pub(super) struct Work<'a> {
-    pub(super) look: &'a Look<'a>,
+    pub(super) look: &'a Look,
     pub(super) contents: &'a Contents,
     pub(super) writes: Vec<Write>,
     pub(super) notes: Vec<String>,
@@ -113,8 +111,10 @@ impl Work<'_> {
         let held = self.look.boot.options.get(&number).map(|option| &option.decoded);
         match held {
             Some(Ok(option)) => Ok(option),
-            Some(Err(fault)) => Err(Error::WrongUse(format!("entry {} is broken: {fault}", hex(number)))),
-            None => Err(Error::WrongUse(format!("there is no entry {}", hex(number)))),
+            Some(Err(fault)) => {
+                Err(Error::WrongUse(format!("entry {} is broken: {fault}", OptionNumber(number))))
+            }
+            None => Err(Error::WrongUse(format!("there is no entry {}", OptionNumber(number)))),
         }
     }
 
@@ -122,7 +122,7 @@ impl Work<'_> {
     fn need_start(&self, number: u16) -> Result<()> {
         let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
         let Some(entry) = entry else {
-            return Err(Error::WrongUse(format!("there is no entry {}", hex(number))));
+            return Err(Error::WrongUse(format!("there is no entry {}", OptionNumber(number))));
         };
         let starts_nothing = entry.judged.as_ref().is_none_or(Verdict::starts_nothing);
         if starts_nothing {
@@ -157,7 +157,7 @@ impl Work<'_> {
         let head =
             reader.read_head(&new.program.path, HEAD).map_err(|error| wrong(format!("{at}: {error}")))?;
         let size = reader.metadata(&new.program.path).map_or(0, |found| found.size);
-        match loading::becomes(&head, size, self.look.machine.architecture) {
+        match loading::becomes(&head, size, self.look.architecture) {
             Program::Unfit(why) | Program::Hangs(why) => {
                 return Err(wrong(format!("{}: {why}", new.program)));
             }
@@ -166,14 +166,14 @@ impl Work<'_> {
         let verdict =
             self.look.secure_boot_verdict(volume, &new.program.path).and_then(std::result::Result::ok);
         self.refusals.extend(guards::secure_boot(&new.program.to_string(), verdict.as_ref()));
-        let target = |entry: &&crate::survey::FirmwareEntry| {
+        let target = |entry: &&signpost_facts::FirmwareEntry| {
             entry.target.as_ref().is_some_and(|target| {
                 target.volume == volume + 1 && target.file.eq_ignore_ascii_case(&new.program.path)
             })
         };
         let entries = &self.look.survey.firmware.entries;
         let data = text_data(&new.args);
-        let hands_the_same = |entry: &&crate::survey::FirmwareEntry| {
+        let hands_the_same = |entry: &&signpost_facts::FirmwareEntry| {
             let option =
                 self.look.boot.options.get(&entry.number()).and_then(|option| option.decoded.as_ref().ok());
             option.is_some_and(|option| option.optional_data == data)
@@ -190,7 +190,7 @@ impl Work<'_> {
         option.attributes.set(LoadOptionAttributes::ACTIVE, new.is_active);
         let number = (0..=u16::MAX).find(|number| self.look.boot.is_free(*number));
         let number = number.ok_or_else(|| wrong("no number is free in the firmware's list".into()))?;
-        let what = format!("make entry {} \"{}\"", hex(number), new.label);
+        let what = format!("make entry {} \"{}\"", OptionNumber(number), new.label);
         self.writes.push(Write::to(self.contents, boot_option(number, &option), what, None));
         let order = self.look.boot.order.clone();
         let order =
@@ -204,11 +204,13 @@ impl Work<'_> {
         let is_ours = history.owned().get(&number).is_some_and(|(data, _)| *data == option.encode());
         if is_ours {
             let way = "`entry rename` gives the menu's entry another title, and `apply` puts it in force";
-            return Err(Error::WrongUse(format!("entry {} is the menu's; {way}", hex(number))));
+            return Err(Error::WrongUse(format!("entry {} is the menu's; {way}", OptionNumber(number))));
         }
         if option.is_made_by_firmware() {
-            self.notes
-                .push(format!("the firmware made entry {} by itself, and may make it anew", hex(number)));
+            self.notes.push(format!(
+                "the firmware made entry {} by itself, and may make it anew",
+                OptionNumber(number)
+            ));
         }
         let what = format!("call entry {} \"{label}\"", called(self.look, number));
         option.description = label.into();
@@ -231,14 +233,14 @@ impl Work<'_> {
         if entry.is_some_and(|entry| entry.is_made_by_firmware) {
             self.notes.push(format!(
                 "the firmware made entry {} by itself, and makes it anew while its device is there",
-                hex(number)
+                OptionNumber(number)
             ));
         }
         let raw = self.look.boot.options.get(&number).map(|option| &option.raw);
         if history.owned().get(&number).is_some_and(|(data, _)| Some(data) == raw) {
             self.notes.push(format!(
                 "entry {} is the menu's: `apply` and `hold` make it again; `undo` takes the menu back as a whole",
-                hex(number)
+                OptionNumber(number)
             ));
         }
         self.remove_all(&[number]);
@@ -273,9 +275,9 @@ impl Work<'_> {
         if guards::nothing_starts(&now_starts).is_none() {
             self.refusals.extend(guards::nothing_starts(&outcome));
         }
-        let in_words = |order: &[u16]| order.iter().map(|number| hex(*number)).collect();
+        let in_words = |order: &[u16]| order.iter().map(|number| OptionNumber(*number)).collect();
         Ok(FirmwareChange {
-            schema: crate::SCHEMA,
+            schema: signpost_facts::SCHEMA,
             order_before: in_words(&self.look.boot.order),
             order_after: in_words(&after.boot.order),
             writes: self.writes.into_iter().map(Change::Variable).collect(),
@@ -287,7 +289,7 @@ impl Work<'_> {
 }
 
 /// The entry that the machine was started from: it would come back.
-fn started_from(look: &Look<'_>, number: u16) -> Option<Refusal> {
+fn started_from(look: &Look, number: u16) -> Option<Refusal> {
     let entries = &look.survey.firmware.entries;
     let own = entries.iter().find(|entry| entry.number() == number && look.boot.current == Some(number))?;
     let keep = entries.iter().find(|other| other.number != own.number && list::is_same_target(other, own));

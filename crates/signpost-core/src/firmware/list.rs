@@ -1,13 +1,15 @@
 //! The list: what each entry is, who made it, and what is odd about it.
 
 use serde::Serialize;
+use signpost_facts::secure_boot::Verdict;
+use signpost_facts::{FirmwareEntry, OptionNumber, StartupFile};
 use signpost_firmware::device_path::{HardDrive, View};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::start;
+use signpost_firmware::start::Kind;
+use signpost_place::Look;
 
 use crate::history::History;
-use crate::secure_boot::Verdict;
-use crate::survey::{FirmwareEntry, Look, StartupFile, hex};
 
 /// The firmware's entries.
 #[derive(Clone, Debug, Serialize)]
@@ -24,7 +26,7 @@ pub struct FirmwareList {
 #[derive(Clone, Debug, Serialize)]
 pub struct ListedEntry {
     /// Its number, four hexadecimal digits.
-    pub number: String,
+    pub number: OptionNumber,
     /// Whether it is in use.
     pub is_active: bool,
     /// Its place in the order, from 1.
@@ -40,7 +42,7 @@ pub struct ListedEntry {
     /// What it leads to, in words.
     pub leads_to: String,
     /// The same in one word.
-    pub verdict: &'static str,
+    pub verdict: Kind,
     /// The id of the system that it starts.
     pub system: Option<String>,
     /// What is odd about it, each a line.
@@ -54,7 +56,7 @@ pub struct ListedEntry {
 }
 
 /// Lists them.
-pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
+pub fn list(look: &Look, history: &History) -> FirmwareList {
     let entries = &look.survey.firmware.entries;
     let listed = entries.iter().enumerate().map(|(index, entry)| {
         let option = look.boot.options.get(&entry.number());
@@ -62,7 +64,7 @@ pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
         let is_ours = option.is_some_and(|option| history.has_made(entry.number(), &option.raw));
         let target = entry.target.as_ref();
         ListedEntry {
-            number: entry.number.clone(),
+            number: entry.number,
             is_active: entry.is_active,
             place: entry.place,
             is_current: look.boot.current == Some(entry.number()),
@@ -79,7 +81,7 @@ pub fn list(look: &Look<'_>, history: &History) -> FirmwareList {
             data_length: entry.data_length,
         }
     });
-    FirmwareList { schema: crate::SCHEMA, entries: listed.collect(), order: order_findings(look) }
+    FirmwareList { schema: signpost_facts::SCHEMA, entries: listed.collect(), order: order_findings(look) }
 }
 
 fn made_by(entry: &FirmwareEntry, option: Option<&LoadOption>, is_ours: bool) -> &'static str {
@@ -102,7 +104,7 @@ fn made_by(entry: &FirmwareEntry, option: Option<&LoadOption>, is_ours: bool) ->
 
 /// What is odd about an entry; `before` are those that come first.
 fn findings(
-    look: &Look<'_>,
+    look: &Look,
     before: &[FirmwareEntry],
     entry: &FirmwareEntry,
     option: Option<&LoadOption>,
@@ -134,13 +136,13 @@ pub(super) fn is_same_target(one: &FirmwareEntry, other: &FirmwareEntry) -> bool
         .is_some_and(|(one, other)| one.volume == other.volume && one.file.eq_ignore_ascii_case(&other.file))
 }
 
-fn file_of<'l>(look: &'l Look<'_>, entry: &FirmwareEntry) -> Option<&'l StartupFile> {
+fn file_of<'l>(look: &'l Look, entry: &FirmwareEntry) -> Option<&'l StartupFile> {
     let target = entry.target.as_ref()?;
     let index = look.survey.startup_file(target.volume - 1, &target.file)?;
     look.survey.startup_files.get(index)
 }
 
-fn is_same_content(look: &Look<'_>, one: &FirmwareEntry, other: &FirmwareEntry) -> bool {
+fn is_same_content(look: &Look, one: &FirmwareEntry, other: &FirmwareEntry) -> bool {
     let files = file_of(look, one).zip(file_of(look, other));
     files.is_some_and(|(one, other)| {
         one.volume == other.volume && one.sha256.is_some() && one.sha256 == other.sha256
@@ -148,7 +150,7 @@ fn is_same_content(look: &Look<'_>, one: &FirmwareEntry, other: &FirmwareEntry) 
 }
 
 /// A partition at the very place that an entry names, with another identity: its disk was made anew, or cloned.
-fn other_identity(look: &Look<'_>, drive: &HardDrive) -> Option<String> {
+fn other_identity(look: &Look, drive: &HardDrive) -> Option<String> {
     look.survey.disks.iter().find_map(|disk| {
         let start = drive.start.checked_mul(u64::from(disk.sector_size))?;
         let at_place = disk.partitions.iter().find(|partition| {
@@ -166,13 +168,13 @@ fn other_identity(look: &Look<'_>, drive: &HardDrive) -> Option<String> {
     })
 }
 
-fn order_findings(look: &Look<'_>) -> Vec<String> {
+fn order_findings(look: &Look) -> Vec<String> {
     let order = &look.boot.order;
     let dangling = order.iter().filter(|number| !look.boot.options.contains_key(number));
     let mut numbers: Vec<u16> = dangling.copied().collect();
     numbers.dedup();
     numbers
         .into_iter()
-        .map(|number| format!("the order names {}, and there is no such entry", hex(number)))
+        .map(|number| format!("the order names {}, and there is no such entry", OptionNumber(number)))
         .collect()
 }

@@ -1,15 +1,16 @@
 //! Tidying: second entries for one target, leftovers, an order with numbers that do not exist. What is not understood is
 //! left, and so is what the firmware makes by itself.
 
+use serde::Serialize;
+use signpost_facts::{FirmwareEntry, Result};
+use signpost_place::Look;
+
 use super::change::{FirmwareChange, Work};
 use super::list::is_same_target;
 use super::named;
-use crate::error::Result;
 use crate::history::History;
 use crate::rehearse::State;
-use crate::survey::{FirmwareEntry, Look};
 use crate::ways::{self, Reach};
-use serde::Serialize;
 
 /// What tidying would do.
 #[derive(Clone, Debug, Serialize)]
@@ -36,8 +37,8 @@ pub struct Told {
 ///
 /// # Errors
 /// Where the variables cannot be read.
-pub fn tidy(look: &Look<'_>, history: &History) -> Result<Tidy> {
-    let contents = look.machine.contents()?;
+pub fn tidy(look: &Look, history: &History) -> Result<Tidy> {
+    let contents = look.contents()?;
     let entries = &look.survey.firmware.entries;
     let (mut goes, mut left, mut numbers) = (Vec::new(), Vec::new(), Vec::new());
     let active = ways::ways(look, State::of(look));
@@ -53,8 +54,7 @@ pub fn tidy(look: &Look<'_>, history: &History) -> Result<Tidy> {
             Fate::Plain => {}
         }
     }
-    let mut work =
-        Work { look, contents: &contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
+    let mut work = Work { look, contents, writes: Vec::new(), notes: Vec::new(), refusals: Vec::new() };
     let order = clean_order(look, &numbers);
     if order != look.boot.order {
         work.write_order(&order);
@@ -66,7 +66,7 @@ pub fn tidy(look: &Look<'_>, history: &History) -> Result<Tidy> {
 }
 
 /// The order without what goes, without numbers that do not exist or come again; what is in none is put behind.
-fn clean_order(look: &Look<'_>, gone: &[u16]) -> Vec<u16> {
+fn clean_order(look: &Look, gone: &[u16]) -> Vec<u16> {
     let mut order: Vec<u16> = Vec::new();
     for number in look.boot.order.iter().chain(look.boot.options.keys()) {
         if look.boot.options.contains_key(number) && !gone.contains(number) && !order.contains(number) {
@@ -82,7 +82,7 @@ enum Fate {
     Plain,
 }
 
-fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry, has_way: &dyn Fn(&str) -> bool) -> Fate {
+fn fate(look: &Look, history: &History, entry: &FirmwareEntry, has_way: &dyn Fn(&str) -> bool) -> Fate {
     let entries = &look.survey.firmware.entries;
     let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
         return Fate::Left("it is broken, and the firmware passes it over".into());
@@ -134,7 +134,7 @@ fn fate(look: &Look<'_>, history: &History, entry: &FirmwareEntry, has_way: &dyn
 /// The entry to keep among those that start the same file with the same data, and why it is the better one; `None` where
 /// it is this one.
 fn better<'e>(
-    look: &Look<'_>,
+    look: &Look,
     history: &History,
     entries: &'e [FirmwareEntry],
     entry: &FirmwareEntry,

@@ -1,13 +1,7 @@
 //! What hold had to put right, and when: so one sees which system's update does it, and a firmware that never keeps
 //! anything is not written to for ever.
 
-use std::path::Path;
-
 use serde::{Deserialize, Serialize};
-
-use crate::error::Result;
-use crate::history;
-use crate::kept;
 
 /// The same corrections in a row after which nothing more is written.
 pub const MAX_SAME: usize = 3;
@@ -35,14 +29,6 @@ pub struct Correction {
 }
 
 impl Log {
-    /// Reads it; an empty one where there is none.
-    ///
-    /// # Errors
-    /// Where it cannot be read.
-    pub fn load(path: &Path) -> Result<Self> {
-        Ok(kept::read(path)?.unwrap_or_default())
-    }
-
     /// Whether the same was corrected, or tried to be, at so many starts in a row that it does not help.
     pub fn is_in_vain(&self, what: &[String]) -> bool {
         let same = self.corrections.iter().rev().take_while(|correction| correction.what == what);
@@ -53,47 +39,27 @@ impl Log {
     }
 
     /// Takes in a correction, or, with nothing in it, that all was as decided. That is noted once, at another start than
-    /// the one of the last correction.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn note(
-        &mut self,
-        path: &Path,
-        boot_id: Option<String>,
-        found: &str,
-        what: Vec<String>,
-    ) -> Result<()> {
+    /// the one of the last correction. `time` is in UTC. Whether there is something new in it.
+    pub fn note(&mut self, time: String, boot_id: Option<String>, found: &str, what: Vec<String>) -> bool {
         let last = self.corrections.last();
         let is_news = !what.is_empty()
             || last.is_some_and(|last| !last.what.is_empty() && boot_id.is_some() && last.boot_id != boot_id);
-        if !is_news {
-            return Ok(());
+        if is_news {
+            self.corrections.push(Correction { time, boot_id, found: found.to_string(), what });
+            let over = self.corrections.len().saturating_sub(MAX_KEPT);
+            self.corrections.drain(..over);
         }
-        self.corrections.push(Correction { time: history::now(), boot_id, found: found.to_string(), what });
-        let over = self.corrections.len().saturating_sub(MAX_KEPT);
-        self.corrections.drain(..over);
-        kept::write(path, self)
+        is_news
     }
 
-    /// Starts counting anew.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn count_anew(&mut self, path: &Path) -> Result<()> {
-        match self.corrections.last() {
-            Some(last) if !last.what.is_empty() => {
-                let what = Vec::new();
-                self.corrections.push(Correction {
-                    time: history::now(),
-                    boot_id: None,
-                    found: String::new(),
-                    what,
-                });
-                kept::write(path, self)
-            }
-            _ => Ok(()),
+    /// Starts counting anew; whether there is something new in it.
+    pub fn count_anew(&mut self, time: String) -> bool {
+        let counts = self.corrections.last().is_some_and(|last| !last.what.is_empty());
+        if counts {
+            let (found, what) = (String::new(), Vec::new());
+            self.corrections.push(Correction { time, boot_id: None, found, what });
         }
+        counts
     }
 }
 
@@ -103,12 +69,10 @@ mod tests {
 
     #[test]
     fn three_times_the_same_in_a_row_is_in_vain_and_a_good_start_between_counts_anew() {
-        let work = tempfile::tempdir().unwrap();
-        let path = work.path().join("log.json");
         let order = vec!["boot order 0000 0001".to_string()];
-        let mut log = Log::load(&path).unwrap();
+        let mut log = Log::default();
         let note = |log: &mut Log, boot: &str, what: &[String]| {
-            log.note(&path, Some(boot.to_string()), "Meridian", what.to_vec()).unwrap();
+            log.note("2026-11-26".into(), Some(boot.to_string()), "Meridian", what.to_vec());
         };
         for boot in ["a", "b"] {
             note(&mut log, boot, &order);
@@ -123,9 +87,6 @@ mod tests {
             note(&mut log, boot, &order);
         }
         assert!(log.is_in_vain(&order) && !log.is_in_vain(&[]));
-        let mut read = Log::load(&path).unwrap();
-        assert_eq!(read.corrections, log.corrections);
-        read.count_anew(&path).unwrap();
-        assert!(!read.is_in_vain(&order));
+        assert!(log.count_anew("2026-11-27".into()) && !log.is_in_vain(&order));
     }
 }

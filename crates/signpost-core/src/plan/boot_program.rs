@@ -5,28 +5,32 @@
 
 use std::collections::BTreeSet;
 
+use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::location::Location;
+use signpost_facts::ours::OurVariables;
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
+use signpost_place::Look;
+use signpost_place::boot_program::BootProgram;
+use signpost_place::home::Home;
+use signpost_place::look::Room;
 
 use super::{
     Action, EntryPlan, Plan, Wishes, guards, leftovers, options, ours_first, safe, state_after, words,
 };
-use crate::code::Code;
-use crate::error::{Error, Refusal, Result};
-use crate::history::{Change, FileWrite, History, Write};
-use crate::home::{self, BootProgram, Home};
-use crate::machine::{Location, Room};
+use crate::history::History;
+use crate::home;
 use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::rehearse::rehearse_state;
 use crate::resolve::{ResolvedEntry, describe, resolve};
-use crate::survey::{Look, OurVariables, hex};
 
 pub(super) fn plan(
-    look: &Look<'_>,
+    look: &Look,
     menu: &MenuFile,
     history: &History,
     wishes: &Wishes,
@@ -34,14 +38,14 @@ pub(super) fn plan(
 ) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
     fits(look, program)?;
-    let home = home::choose(look, wishes.home.as_ref())?;
+    let home = signpost_place::home::choose(look, wishes.home.as_ref())?;
     // The firmware does not see such a partition, so nothing more can be planned on it.
     if let Some(refusal) = safe::misplaced(look, home.volume) {
         return Err(Error::Refused(vec![refusal]));
     }
     let files = Files::new(look, &home)?;
-    let held = home::newest_slot(look, home.volume);
-    let machine_id = home::machine_id(look);
+    let held = signpost_place::home::newest_slot(look, home.volume);
+    let machine_id = signpost_place::home::machine_id(look);
     let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
     file_writes.extend(files.slots(menu, &machine_id, held.as_ref())?);
 
@@ -77,23 +81,23 @@ pub(super) fn plan(
     let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
     let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
     refusals.extend(guards::started_from(look, &removed));
-    refusals.extend(home::other_system(look, history, [home.volume].into_iter().chain(look.home())));
+    refusals.extend(home::other_system(look, history, [home.volume].into_iter().chain(look.home)));
     refusals.extend(news.refusal());
     refusals.extend(super::last_way(look, &menu.document, state));
     let verdict = look.secure_boot_verdict_of(program.bytes());
     refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
     refusals.extend(super::default_refused(look, &resolved, &opening));
-    refusals.extend(no_room(look, home.volume, look.machine.room(files.location)?, &file_writes));
+    refusals.extend(no_room(look, home.volume, room(look, home.volume)?, &file_writes));
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(last.into_iter().chain(tidied).map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
     let facts = &look.survey.volumes[home.volume];
     Ok(Plan {
-        schema: crate::SCHEMA,
+        schema: signpost_facts::SCHEMA,
         entries: entries(look, &resolved),
-        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
-        order_after: order.iter().map(|number| hex(*number)).collect(),
+        order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
+        order_after: order.iter().map(|number| OptionNumber(*number)).collect(),
         timeout_before: look.boot.timeout,
         timeout_after: None,
         writes,
@@ -105,11 +109,11 @@ pub(super) fn plan(
 }
 
 /// Firmware runs programs of its own kind alone, whatever the processor could.
-fn fits(look: &Look<'_>, program: &BootProgram) -> Result<()> {
-    let firmware = look.machine.architecture;
+fn fits(look: &Look, program: &BootProgram) -> Result<()> {
+    let firmware = look.architecture;
     let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
     let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(fault.to_string()))?;
-    if !home::has_mark(&pe) {
+    if !signpost_place::boot_program::has_mark(&pe) {
         return Err(unfit(
             "it is a program, and not this one's boot program; `cargo xtask boot` builds that".into(),
         ));
@@ -137,14 +141,14 @@ fn variables(contents: &Contents, option: Option<Write>, order: &[u16], removed:
     let what = format!("boot order {}", words(order));
     writes.push(Write::to(contents, boot_variables::boot_order(order), what, None));
     for number in removed {
-        let what = format!("remove entry {}, which the menu shows now", hex(*number));
+        let what = format!("remove entry {}, which the menu shows now", OptionNumber(*number));
         writes.push(Write::removal(contents, VariableName::boot_option(*number), what));
     }
     writes.retain(|write| !write.is_done());
     writes
 }
 
-fn entries(look: &Look<'_>, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
+fn entries(look: &Look, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
     let planned = resolved.iter().map(|entry| EntryPlan {
         id: entry.entry.id.clone(),
         title: entry.entry.title.clone(),
@@ -159,13 +163,13 @@ fn entries(look: &Look<'_>, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
 }
 
 fn next_boot_note(next: Option<u16>) -> Vec<String> {
-    next.map(|next| format!("the next start goes to {} once, before the menu", hex(next)))
+    next.map(|next| format!("the next start goes to {} once, before the menu", OptionNumber(next)))
         .into_iter()
         .collect()
 }
 
 /// Every new file takes whole clusters, and so does each folder that is made for it or has to grow.
-fn no_room(look: &Look<'_>, volume: usize, room: Room, writes: &[FileWrite]) -> Option<Refusal> {
+fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Option<Refusal> {
     /// Entries that a new folder takes in the root folder, with a long name.
     const FOLDER_ENTRIES: u64 = 3;
     let new: Vec<&FileWrite> =
@@ -196,30 +200,34 @@ fn no_room(look: &Look<'_>, volume: usize, room: Room, writes: &[FileWrite]) -> 
     }
 }
 
+fn room(look: &Look, volume: usize) -> Result<Room> {
+    look.room(volume).map_err(|why| Error::Unusable { place: format!("v{}", volume + 1), why })
+}
+
 /// Files on the home volume.
 struct Files<'a> {
-    look: &'a Look<'a>,
+    look: &'a Look,
     volume: usize,
     location: Location,
     name: String,
 }
 
 impl<'a> Files<'a> {
-    fn new(look: &'a Look<'a>, home: &Home) -> Result<Self> {
+    fn new(look: &'a Look, home: &Home) -> Result<Self> {
         let gone = || Error::Unusable { place: "home".into(), why: "its partition is not there".into() };
-        let location = home::location(look, home.volume).ok_or_else(gone)?;
+        let location = Look::location(look, home.volume).ok_or_else(gone)?;
         Ok(Self { look, volume: home.volume, location, name: look.stable_name(home.volume)?.to_string() })
     }
 
     fn write(&self, path: String, after: Vec<u8>, what: String) -> Result<Option<FileWrite>> {
-        let before = self.look.machine.read_file(self.location, &path, home::MAX_FILE)?;
+        let before = self.look.read_file(self.volume, &path, signpost_place::home::MAX_FILE)?;
         Ok((before.as_ref() != Some(&after)).then(|| FileWrite {
             what,
             volume: self.name.clone(),
             path,
             before,
             is_left_out: false,
-            after_sha256: Some(home::sha256(&after)),
+            after_sha256: Some(signpost_place::boot_program::sha256(&after)),
             after: Some(after),
             location: Some(self.location),
         }))
@@ -232,9 +240,9 @@ impl<'a> Files<'a> {
 
     /// The spare path too, last of all: only where it is free, or ours already. The inner error says why not.
     fn spare_path(&self, program: &BootProgram) -> Result<std::result::Result<Option<FileWrite>, String>> {
-        let name = self.look.machine.architecture.spare_file_name().unwrap_or_default();
+        let name = self.look.architecture.spare_file_name().unwrap_or_default();
         let path = format!("/EFI/BOOT/{name}");
-        let held = self.look.machine.read_file(self.location, &path, home::MAX_FILE)?;
+        let held = self.look.read_file(self.volume, &path, signpost_place::home::MAX_FILE)?;
         let is_ours = held.as_ref().is_none_or(|bytes| BootProgram::new(bytes.clone()).is_ours());
         if !is_ours {
             return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
@@ -261,7 +269,9 @@ impl<'a> Files<'a> {
         let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
         let mut writes = Vec::new();
         let spare = path(1 - index);
-        if held.is_none() && self.look.machine.read_file(self.location, &spare, home::MAX_FILE)?.is_none() {
+        if held.is_none()
+            && self.look.read_file(self.volume, &spare, signpost_place::home::MAX_FILE)?.is_none()
+        {
             let what = format!("make the spare slot, {}", SLOT_NAMES[1 - index]);
             writes.extend(self.write(spare, vec![b'\n'; SLOT_SIZE], what)?);
         }

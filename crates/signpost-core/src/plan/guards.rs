@@ -1,15 +1,14 @@
 //! Guards: what a plan must not do.
 
+use signpost_facts::change::Change;
+use signpost_facts::secure_boot::Verdict;
+use signpost_facts::{Code, OptionNumber, Refusal};
 use signpost_menu::policy::Opening;
+use signpost_place::Look;
 
 use super::{Action, EntryPlan, Plan};
-use crate::code::Code;
-use crate::error::Refusal;
-use crate::history::Change;
 use crate::rehearse::Outcome;
 use crate::resolve::{ResolvedEntry, StartTarget};
-use crate::secure_boot::Verdict;
-use crate::survey::{Look, hex};
 
 /// What starts by itself cannot: the default is gone, or does not start.
 pub(super) fn default_gone(opening: &Opening) -> Option<Refusal> {
@@ -56,7 +55,7 @@ pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refus
 }
 
 /// What Secure Boot says of the file that an entry starts.
-pub(super) fn entry_verdict(look: &Look<'_>, resolved: &ResolvedEntry<'_>) -> Option<Refusal> {
+pub(super) fn entry_verdict(look: &Look, resolved: &ResolvedEntry<'_>) -> Option<Refusal> {
     let (volume, path) = match resolved.target.as_ref().ok()? {
         StartTarget::Program { volume, path, .. } => (*volume, path),
         StartTarget::Linux { volume, kernel, .. } => (*volume, kernel),
@@ -77,17 +76,20 @@ pub(crate) fn nothing_starts(outcome: &Outcome) -> Option<Refusal> {
 }
 
 /// What the machine was started from would be removed: the firmware or the system would make it again.
-pub(crate) fn started_from(look: &Look<'_>, removed: &[u16]) -> Option<Refusal> {
+pub(crate) fn started_from(look: &Look, removed: &[u16]) -> Option<Refusal> {
     let current = look.boot.current.filter(|current| removed.contains(current))?;
     Some(Refusal {
         code: Code::StartedFrom,
-        message: format!("entry {} would be removed, and the machine was started from it", hex(current)),
+        message: format!(
+            "entry {} would be removed, and the machine was started from it",
+            OptionNumber(current)
+        ),
         way: "start from another entry first, then do this again".into(),
     })
 }
 
 /// An option that is not ours must be changed: it is to be in use and is not.
-pub(super) fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
+pub(super) fn foreign_changes(look: &Look, plan: &Plan) -> Vec<Refusal> {
     let adopted = plan.entries.iter().filter(|entry| entry.action == Action::Adopt);
     let changed = adopted.filter(|entry| {
         let name = entry.number.as_ref().map(|number| format!("Boot{number}"));
@@ -95,7 +97,7 @@ pub(super) fn foreign_changes(look: &Look<'_>, plan: &Plan) -> Vec<Refusal> {
     });
     changed
         .map(|entry| {
-            let number = entry.number.clone().unwrap_or_default();
+            let number = entry.number.unwrap_or_default();
             let label = look.survey.firmware.entries.iter().find(|held| held.number == number);
             let label = label.map(|held| held.label.clone()).unwrap_or_default();
             Refusal {

@@ -1,17 +1,18 @@
 //! Programs and menus of ours that nothing names any more: older boot programs, homes from before.
 
+use signpost_facts::change::FileWrite;
+use signpost_facts::{Result, Role, StartupFile};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
+use signpost_place::Look;
+use signpost_place::boot_program::BootProgram;
 
 use super::{After, safe};
-use crate::error::Result;
-use crate::history::{FileWrite, copies};
-use crate::home::{self, BootProgram};
-use crate::survey::{Look, Role, StartupFile};
+use crate::history;
 
 /// What goes once a plan is carried out that makes this volume home, with this boot program: on it all but the program that
 /// was active before, elsewhere all that this machine put there.
 pub(super) fn of(
-    look: &Look<'_>,
+    look: &Look,
     (volume, program): (usize, &BootProgram),
     after: &After,
     machine_id: &str,
@@ -51,22 +52,22 @@ pub(super) fn of(
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
             }
-            writes.extend(removal(look, other, &copies::path(), "the copies of steps")?);
+            writes.extend(removal(look, other, &history::path(), "the copies of steps")?);
         }
     }
     Ok(writes)
 }
 
 /// Whether a volume was home, by a menu that this very machine put there. Media that people take along are left alone.
-fn is_old_home(look: &Look<'_>, volume: usize, machine_id: &str) -> bool {
-    let held = home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
+fn is_old_home(look: &Look, volume: usize, machine_id: &str) -> bool {
+    let held = signpost_place::home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
     look.survey.takes_part(volume + 1)
-        && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home() == Some(volume)))
+        && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home == Some(volume)))
         && safe::of_volume(look, volume).is_none()
 }
 
 /// Start-up files that a load option names now.
-fn active<'l>(look: &'l Look<'_>) -> impl Iterator<Item = &'l StartupFile> {
+fn active(look: &Look) -> impl Iterator<Item = &StartupFile> {
     let targets = look.survey.firmware.entries.iter().filter_map(|entry| entry.target.as_ref());
     targets.filter_map(|target| {
         let file = look.survey.startup_file(target.volume - 1, &target.file)?;
@@ -75,9 +76,9 @@ fn active<'l>(look: &'l Look<'_>) -> impl Iterator<Item = &'l StartupFile> {
 }
 
 /// The removal of a file of ours; nothing, where it is not there.
-pub(super) fn removal(look: &Look<'_>, volume: usize, path: &str, what: &str) -> Result<Option<FileWrite>> {
-    let Some(location) = home::location(look, volume) else { return Ok(None) };
-    let before = look.machine.read_file(location, path, home::MAX_FILE)?;
+pub(super) fn removal(look: &Look, volume: usize, path: &str, what: &str) -> Result<Option<FileWrite>> {
+    let Some(location) = Look::location(look, volume) else { return Ok(None) };
+    let before = look.read_file(volume, path, signpost_place::home::MAX_FILE)?;
     if before.is_none() {
         return Ok(None);
     }

@@ -5,9 +5,15 @@ pub(crate) mod guards;
 mod leftovers;
 mod options;
 mod remove;
-pub(crate) mod safe;
+pub mod safe;
 
+use options::Numbers;
+pub(crate) use options::{MENU_ID, device_path, host_cannot, text_data};
+pub use remove::remove;
 use serde::Serialize;
+use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::ours::OurVariables;
+use signpost_facts::{Error, OptionNumber, Refusal, Result, System};
 use signpost_firmware::boot_variables::{self, BootVariables, TIMEOUT_FOREVER};
 use signpost_firmware::start::{locate, volume_path};
 use signpost_firmware::store::MemoryStore;
@@ -16,21 +22,15 @@ use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::policy::{Opening, Situation, open};
+use signpost_place::Look;
+use signpost_place::boot_program::BootProgram;
+use signpost_place::hardware::SurveyedHardware;
 
-use crate::draft;
-use crate::error::{Error, Refusal, Result};
-use crate::hardware::SurveyedHardware;
-use crate::history::{Change, FileWrite, History, Write};
-use crate::home::{self, BootProgram};
+use crate::history::History;
 use crate::menu_file::MenuFile;
 use crate::rehearse::{Outcome, State, rehearse_state};
 use crate::resolve::{ResolvedEntry, faults, opening, resolve};
-use crate::survey::{Look, OurVariables, System, hex};
-use crate::ways;
-use options::Numbers;
-pub(crate) use options::host_cannot;
-pub(crate) use options::{MENU_ID, device_path, text_data};
-pub use remove::remove;
+use crate::{draft, home, ways};
 
 /// What would put a menu in force.
 #[derive(Clone, Debug, Serialize)]
@@ -40,9 +40,9 @@ pub struct Plan {
     /// What becomes of each entry of the menu, in its order.
     pub entries: Vec<EntryPlan>,
     /// The boot order now.
-    pub order_before: Vec<String>,
+    pub order_before: Vec<OptionNumber>,
     /// The boot order then.
-    pub order_after: Vec<String>,
+    pub order_after: Vec<OptionNumber>,
     /// `Timeout` now, in seconds.
     pub timeout_before: Option<u16>,
     /// `Timeout` then; none where it stays.
@@ -67,7 +67,7 @@ pub struct EntryPlan {
     /// Its title.
     pub title: String,
     /// The load option that stands for it.
-    pub number: Option<String>,
+    pub number: Option<OptionNumber>,
     /// What happens to that.
     pub action: Action,
     /// Why, and what would help.
@@ -119,11 +119,11 @@ pub struct Wishes {
 ///
 /// # Errors
 /// Where the menu's host is not to be had, or the variables cannot be read.
-pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
+pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let document = &menu.document;
     let contents = whole_contents(look)?;
     if document.settings.host == Host::Signpost {
-        return boot_program::plan(look, menu, history, wishes, &contents);
+        return boot_program::plan(look, menu, history, wishes, contents);
     }
     let mut numbers = Numbers::new(&look.boot, history.owned());
     let mut entries = Vec::new();
@@ -133,7 +133,7 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     let opening = opening(look, document, &resolved);
     for resolved in &resolved {
         notes.extend(resolved.notes.iter().map(|note| format!("{}: {note}", resolved.entry.id)));
-        let (planned, write) = options::entry(look, &contents, resolved, &mut numbers);
+        let (planned, write) = options::entry(look, contents, resolved, &mut numbers);
         entries.push(planned);
         writes.extend(write);
     }
@@ -145,25 +145,25 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
         Timeout::Never => TIMEOUT_FOREVER,
     };
     let what = format!("boot order {}", words(&order));
-    writes.push(Write::to(&contents, boot_variables::boot_order(&order), what, None));
+    writes.push(Write::to(contents, boot_variables::boot_order(&order), what, None));
     let what = if timeout == TIMEOUT_FOREVER {
         "timeout: wait for a key".to_string()
     } else {
         format!("timeout {timeout} s")
     };
-    writes.push(Write::to(&contents, boot_variables::timeout(timeout), what, None));
+    writes.push(Write::to(contents, boot_variables::timeout(timeout), what, None));
     for number in &removed {
-        let what = format!("remove entry {}, whose menu entry is gone", hex(*number));
-        writes.push(Write::removal(&contents, VariableName::boot_option(*number), what));
+        let what = format!("remove entry {}, whose menu entry is gone", OptionNumber(*number));
+        writes.push(Write::removal(contents, VariableName::boot_option(*number), what));
     }
     writes.retain(|write| !write.is_done());
     notes.extend(policy_notes(document, look.boot.next));
-    let after = state_after(look, &contents, &writes)?;
+    let after = state_after(look, contents, &writes)?;
     let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let mut plan = Plan {
-        schema: crate::SCHEMA,
-        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
-        order_after: order.iter().map(|number| hex(*number)).collect(),
+        schema: signpost_facts::SCHEMA,
+        order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
+        order_after: order.iter().map(|number| OptionNumber(*number)).collect(),
         timeout_before: look.boot.timeout,
         timeout_after: Some(timeout),
         entries,
@@ -177,7 +177,7 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
     plan.refusals.extend(guards::default_gone(&opening));
     plan.refusals.extend(guards::default_left_out(&plan.entries, default.as_deref()));
     plan.refusals.extend(guards::foreign_changes(look, &plan));
-    plan.refusals.extend(home::other_system(look, history, look.home()));
+    plan.refusals.extend(home::other_system(look, history, look.home));
     plan.refusals.extend(guards::started_from(look, &removed));
     plan.refusals.extend(last_way(look, document, after.state(&[])));
     plan.refusals.extend(default_refused(look, &resolved, &opening));
@@ -185,8 +185,8 @@ pub fn plan(look: &Look<'_>, menu: &MenuFile, history: &History, wishes: &Wishes
 }
 
 /// The variables, all of which could be read.
-fn whole_contents(look: &Look<'_>) -> Result<Contents> {
-    let contents = look.machine.contents()?;
+fn whole_contents(look: &Look) -> Result<&Contents> {
+    let contents = look.contents()?;
     match contents.faults.first() {
         None => Ok(contents),
         Some(fault) => Err(Error::Unusable {
@@ -197,7 +197,7 @@ fn whole_contents(look: &Look<'_>) -> Result<Contents> {
 }
 
 /// The guard against losing the last way to a system, but for those that the menu file hides.
-fn last_way(look: &Look<'_>, document: &MenuDocument, after: State<'_>) -> Option<Refusal> {
+fn last_way(look: &Look, document: &MenuDocument, after: State<'_>) -> Option<Refusal> {
     const WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it; `entry hide` says that \
                        it is not wanted";
     let is_hidden = |system: &System| draft::is_hidden(look, document, system);
@@ -205,7 +205,7 @@ fn last_way(look: &Look<'_>, document: &MenuDocument, after: State<'_>) -> Optio
 }
 
 /// The default, where Secure Boot will refuse it.
-fn default_refused(look: &Look<'_>, resolved: &[ResolvedEntry<'_>], opening: &Opening) -> Option<Refusal> {
+fn default_refused(look: &Look, resolved: &[ResolvedEntry<'_>], opening: &Opening) -> Option<Refusal> {
     guards::entry_verdict(look, resolved.get(opening.chosen?)?)
 }
 
@@ -222,13 +222,8 @@ fn opening_after(document: &MenuDocument, resolved: &[ResolvedEntry<'_>], after:
 }
 
 /// Ours first, the default first of all, all others behind in their order.
-fn firmware_order(
-    look: &Look<'_>,
-    entries: &[EntryPlan],
-    default: Option<&str>,
-    removed: &[u16],
-) -> Vec<u16> {
-    let number = |entry: &EntryPlan| entry.number.as_ref().and_then(|hex| u16::from_str_radix(hex, 16).ok());
+fn firmware_order(look: &Look, entries: &[EntryPlan], default: Option<&str>, removed: &[u16]) -> Vec<u16> {
+    let number = |entry: &EntryPlan| entry.number.map(|number| number.0);
     let is_default = |entry: &&EntryPlan| Some(entry.id.as_str()) == default;
     let first = entries.iter().filter(is_default).filter_map(number);
     let rest = entries.iter().filter(|entry| !is_default(entry)).filter_map(number);
@@ -242,7 +237,7 @@ fn firmware_order(
 }
 
 /// These first, all others behind in their order.
-fn ours_first(look: &Look<'_>, ours: Vec<u16>, removed: &[u16]) -> Vec<u16> {
+fn ours_first(look: &Look, ours: Vec<u16>, removed: &[u16]) -> Vec<u16> {
     let others = look.boot.order.iter().filter(|number| !ours.contains(number) && !removed.contains(number));
     let others: Vec<u16> = others.copied().collect();
     [ours, others].concat()
@@ -250,7 +245,7 @@ fn ours_first(look: &Look<'_>, ours: Vec<u16>, removed: &[u16]) -> Vec<u16> {
 
 /// The numbers as the standard writes them, one behind the other.
 pub(crate) fn words(order: &[u16]) -> String {
-    order.iter().map(|number| hex(*number)).collect::<Vec<_>>().join(" ")
+    order.iter().map(|number| OptionNumber(*number).to_string()).collect::<Vec<_>>().join(" ")
 }
 
 /// The variables that decide, once a plan is carried out.
@@ -268,7 +263,7 @@ impl After {
     }
 
     /// Files that some load option names: volume and path.
-    pub(crate) fn named_files(&self, look: &Look<'_>) -> Vec<(usize, String)> {
+    pub(crate) fn named_files(&self, look: &Look) -> Vec<(usize, String)> {
         let hardware = SurveyedHardware::new(look);
         let options = self.boot.options.values().filter_map(|option| option.decoded.as_ref().ok());
         let named = options.filter_map(|option| {
@@ -284,7 +279,7 @@ impl After {
 ///
 /// # Errors
 /// Never with a store in memory.
-pub(crate) fn state_after(look: &Look<'_>, contents: &Contents, writes: &[Write]) -> Result<After> {
+pub(crate) fn state_after(look: &Look, contents: &Contents, writes: &[Write]) -> Result<After> {
     let mut store = MemoryStore::new(contents.variables.clone());
     for write in writes {
         match write.variable() {
@@ -311,7 +306,7 @@ fn policy_notes(document: &MenuDocument, next: Option<u16>) -> Vec<String> {
         notes.push("show: the firmware decides when it shows its own list".into());
     }
     if let Some(next) = next {
-        notes.push(format!("the next start goes to {} once, before this order counts", hex(next)));
+        notes.push(format!("the next start goes to {} once, before this order counts", OptionNumber(next)));
     }
     notes
 }

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use signpost_facts::OptionNumber;
+use signpost_facts::change::Write;
 use signpost_firmware::boot_variables::{BootVariables, boot_option};
 use signpost_firmware::device_path::{DevicePath, HardDrive, Node};
 use signpost_firmware::image::linux;
@@ -11,11 +13,10 @@ use signpost_firmware::ucs2::Ucs2;
 use signpost_firmware::variable::Contents;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{Host, KernelChoice, Starts};
+use signpost_place::Look;
 
 use super::{Action, EntryPlan};
-use crate::history::Write;
 use crate::resolve::{ResolvedEntry, StartTarget};
-use crate::survey::{Look, hex};
 
 /// Load options by number: which are ours, which a plan has given away.
 pub(super) struct Numbers<'a> {
@@ -75,7 +76,7 @@ impl<'a> Numbers<'a> {
 
 /// The load option that starts the boot program, and the write that makes or changes it, if one is due.
 pub(super) fn boot_program(
-    look: &Look<'_>,
+    look: &Look,
     contents: &Contents,
     volume: usize,
     path: &str,
@@ -87,7 +88,7 @@ pub(super) fn boot_program(
     numbers.given.push(number);
     let is_same = look.boot.options.get(&number).is_some_and(|held| held.raw == wanted.encode());
     let action = if own.is_some() { "change" } else { "make" };
-    let what = format!("{action} entry {}, Signpost", hex(number));
+    let what = format!("{action} entry {}, Signpost", OptionNumber(number));
     let write = Write::to(contents, boot_option(number, &wanted), what, Some(MENU_ID.into()));
     Ok((number, (!is_same).then_some(write)))
 }
@@ -107,7 +108,7 @@ fn starts_the_same(held: &LoadOption, wanted: &LoadOption) -> bool {
 
 /// What becomes of an entry, and what must be written for it.
 pub(super) fn entry(
-    look: &Look<'_>,
+    look: &Look,
     contents: &Contents,
     resolved: &ResolvedEntry<'_>,
     numbers: &mut Numbers<'_>,
@@ -123,7 +124,7 @@ pub(super) fn entry(
         Err(why) => Err(why.to_string()),
         Ok(StartTarget::FirmwareEntry { number, .. }) => {
             numbers.given.push(*number);
-            planned.number = Some(hex(*number));
+            planned.number = Some(OptionNumber(*number));
             planned.action = Action::Adopt;
             planned.detail = "the firmware's own entry".into();
             let write = put_in_use(look, contents, *number);
@@ -146,7 +147,7 @@ pub(super) fn entry(
 
 /// Finds or makes the load option for what an entry wants.
 fn place(
-    look: &Look<'_>,
+    look: &Look,
     contents: &Contents,
     wanted: &LoadOption,
     planned: &mut EntryPlan,
@@ -165,7 +166,7 @@ fn place(
         return None;
     };
     numbers.given.push(number);
-    planned.number = Some(hex(number));
+    planned.number = Some(OptionNumber(number));
     planned.action = action;
     match action {
         Action::Adopt => {
@@ -177,7 +178,7 @@ fn place(
             put_in_use(look, contents, number)
         }
         Action::Make | Action::Change => {
-            let what = format!("{} entry {} \"{}\"", action.word(), hex(number), planned.title);
+            let what = format!("{} entry {} \"{}\"", action.word(), OptionNumber(number), planned.title);
             Some(Write::to(contents, boot_option(number, wanted), what, Some(planned.id.clone())))
         }
         Action::Keep | Action::LeaveOut | Action::Show => None,
@@ -185,20 +186,20 @@ fn place(
 }
 
 /// The write that puts an option in use, where it is not.
-fn put_in_use(look: &Look<'_>, contents: &Contents, number: u16) -> Option<Write> {
+fn put_in_use(look: &Look, contents: &Contents, number: u16) -> Option<Write> {
     let held = look.boot.options.get(&number)?.decoded.as_ref().ok()?;
     if held.is_active() {
         return None;
     }
     let mut active = held.clone();
     active.attributes |= LoadOptionAttributes::ACTIVE;
-    let what = format!("put entry {} \"{}\" in use", hex(number), held.description);
+    let what = format!("put entry {} \"{}\" in use", OptionNumber(number), held.description);
     // Not named as ours: it stays somebody else's.
     Some(Write::to(contents, boot_option(number, &active), what, None))
 }
 
 /// Why a host cannot start an entry whose files are there; nothing, where it can.
-pub(crate) fn host_cannot(look: &Look<'_>, host: Host, resolved: &ResolvedEntry<'_>) -> Option<String> {
+pub(crate) fn host_cannot(look: &Look, host: Host, resolved: &ResolvedEntry<'_>) -> Option<String> {
     match (host, resolved.target.as_ref().ok()?) {
         (Host::Firmware, StartTarget::FirmwareEntry { .. } | StartTarget::Group) => None,
         (Host::Firmware, target) => wanted(look, resolved, target).err(),
@@ -209,7 +210,7 @@ pub(crate) fn host_cannot(look: &Look<'_>, host: Host, resolved: &ResolvedEntry<
 
 /// The load option that an entry wants; or why the firmware's list cannot hold it, and what would help.
 fn wanted(
-    look: &Look<'_>,
+    look: &Look,
     resolved: &ResolvedEntry<'_>,
     target: &StartTarget,
 ) -> Result<(LoadOption, String), String> {
@@ -249,7 +250,7 @@ fn wanted(
     }
 }
 
-pub(crate) fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<DevicePath, String> {
+pub(crate) fn device_path(look: &Look, volume: usize, path: &str) -> Result<DevicePath, String> {
     let facts = &look.survey.volumes[volume];
     if !facts.is_fat {
         return Err(format!(
@@ -274,7 +275,7 @@ pub(crate) fn device_path(look: &Look<'_>, volume: usize, path: &str) -> Result<
     Ok(DevicePath::new(vec![Node::hard_drive(&drive), Node::file_path(&backslashes(path))]))
 }
 
-fn need_stub(look: &Look<'_>, volume: usize, kernel: &str) -> Result<(), String> {
+fn need_stub(look: &Look, volume: usize, kernel: &str) -> Result<(), String> {
     let reader = look.reader(volume).ok_or("its volume cannot be read")?;
     let head = reader.read_head(kernel, linux::HEAD_LEN).map_err(|error| error.to_string())?;
     let header = linux::decode(&head).ok_or_else(|| format!("{kernel} is no Linux kernel"))?;

@@ -1,23 +1,24 @@
 //! Taking what is ours off a machine: load options, boot programs and slots on every home, variables.
 
+use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::ours::OurVariables;
+use signpost_facts::{OptionNumber, Result};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
 use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
+use signpost_place::Look;
 
 use super::{Plan, guards, leftovers, safe, state_after, words};
-use crate::error::Result;
-use crate::history::{Change, FileWrite, History, Write, copies};
-use crate::home;
+use crate::history::{self, History};
 use crate::rehearse::{State, rehearse_state};
-use crate::survey::{Look, OurVariables, hex};
-use crate::ways;
+use crate::{home, ways};
 
 /// Plans it. What started before our menu starts again.
 ///
 /// # Errors
 /// Where the variables or a home cannot be read.
-pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
+pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     let contents = super::whole_contents(look)?;
     let owned = history.owned();
     let is_ours = |number: &u16| {
@@ -34,38 +35,38 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
     let mut variables = Vec::new();
     if order != look.boot.order {
         let what = format!("boot order {}", words(&order));
-        variables.push(Write::to(&contents, boot_variables::boot_order(&order), what, None));
+        variables.push(Write::to(contents, boot_variables::boot_order(&order), what, None));
     }
     for number in &removed {
-        let what = format!("remove entry {}, which is ours", hex(*number));
-        variables.push(Write::removal(&contents, VariableName::boot_option(*number), what));
+        let what = format!("remove entry {}, which is ours", OptionNumber(*number));
+        variables.push(Write::removal(contents, VariableName::boot_option(*number), what));
     }
     if look.boot.next.is_some_and(|next| removed.contains(&next)) {
         let what = "take the next boot back, which goes to it".to_string();
-        variables.push(Write::removal(&contents, VariableName::global("BootNext"), what));
+        variables.push(Write::removal(contents, VariableName::global("BootNext"), what));
     }
     for name in [ours::ONCE, ours::KEPT, ours::LAST, ours::LOG] {
         let what = format!("remove our variable {name}");
-        variables.push(Write::removal(&contents, OurVariables::name(name), what));
+        variables.push(Write::removal(contents, OurVariables::name(name), what));
     }
     variables.retain(|write| !write.is_done());
     let files = files(look)?;
-    let after = state_after(look, &contents, &variables)?;
+    let after = state_after(look, contents, &variables)?;
     let state = after.state(&files);
     let outcome = rehearse_state(look, state, None).outcome;
     let mut refusals: Vec<_> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed));
-    refusals.extend(home::other_system(look, history, look.home()));
+    refusals.extend(home::other_system(look, history, look.home));
     let way = "`firmware add` gives it an entry of its own first";
     refusals.extend(ways::last_way(look, State::of(look), state, way));
     let mut writes: Vec<Change> = variables.into_iter().map(Change::Variable).collect();
     writes.extend(files.into_iter().map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
     Ok(Plan {
-        schema: crate::SCHEMA,
+        schema: signpost_facts::SCHEMA,
         entries: Vec::new(),
-        order_before: look.boot.order.iter().map(|number| hex(*number)).collect(),
-        order_after: order.iter().map(|number| hex(*number)).collect(),
+        order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
+        order_after: order.iter().map(|number| OptionNumber(*number)).collect(),
         timeout_before: look.boot.timeout,
         timeout_after: None,
         writes,
@@ -77,10 +78,10 @@ pub fn remove(look: &Look<'_>, history: &History) -> Result<Plan> {
 }
 
 /// Every file of ours on the machine's own disks.
-fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
+fn files(look: &Look) -> Result<Vec<FileWrite>> {
     let mut writes = Vec::new();
     for volume in look.fat_volumes() {
-        if !look.survey.takes_part(volume + 1) && look.home() != Some(volume) {
+        if !look.survey.takes_part(volume + 1) && look.home != Some(volume) {
             continue;
         }
         let programs =
@@ -96,7 +97,7 @@ fn files(look: &Look<'_>) -> Result<Vec<FileWrite>> {
                 "the menu's slot",
             )?);
         }
-        writes.extend(leftovers::removal(look, volume, &copies::path(), "the copies of steps")?);
+        writes.extend(leftovers::removal(look, volume, &history::path(), "the copies of steps")?);
     }
     Ok(writes)
 }

@@ -2,27 +2,27 @@
 
 use std::collections::BTreeSet;
 
-use crate::code::Code;
-use crate::error::Refusal;
-use crate::history::Change;
+use signpost_facts::change::Change;
+use signpost_facts::{Code, Refusal};
+use signpost_place::Look;
+
 use crate::home;
-use crate::survey::Look;
 
 /// What forbids to write to the volumes of these changes.
-pub(crate) fn refusals<'w>(look: &Look<'_>, writes: impl IntoIterator<Item = &'w Change>) -> Vec<Refusal> {
+pub(crate) fn refusals<'w>(look: &Look, writes: impl IntoIterator<Item = &'w Change>) -> Vec<Refusal> {
     let files = writes.into_iter().filter_map(Change::file);
     let volumes: BTreeSet<usize> = files.filter_map(|write| home::volume_of(look, write)).collect();
     volumes.into_iter().filter_map(|volume| of_volume(look, volume)).collect()
 }
 
-fn refusal(look: &Look<'_>, volume: usize, code: Code, why: &str, way: &str) -> Refusal {
+fn refusal(look: &Look, volume: usize, code: Code, why: &str, way: &str) -> Refusal {
     let facts = &look.survey.volumes[volume];
     let message = format!("v{}, {}: {why}", facts.number, facts.where_it_is());
     Refusal { code, message, way: way.into() }
 }
 
 /// Why a volume (by its index) may not lie where its partition table says.
-pub(super) fn misplaced(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+pub(super) fn misplaced(look: &Look, volume: usize) -> Option<Refusal> {
     const WAY: &str = "correct the partition table with a partitioning tool first";
     let (disk, partition) = look.survey.partition_of(&look.survey.volumes[volume])?;
     let own = partition.unseen.clone().filter(|_| partition.is_misplaced);
@@ -35,11 +35,11 @@ pub(super) fn misplaced(look: &Look<'_>, volume: usize) -> Option<Refusal> {
 }
 
 /// Why a volume (by its index) must not be written to.
-pub(crate) fn of_volume(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+pub fn of_volume(look: &Look, volume: usize) -> Option<Refusal> {
     misplaced(look, volume).or_else(|| in_use(look, volume)).or_else(|| not_whole(look, volume))
 }
 
-fn in_use(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+fn in_use(look: &Look, volume: usize) -> Option<Refusal> {
     let why = format!(
         "{} sleeps and has it in use: it would write over what is written now",
         asleep(look, volume)?
@@ -47,15 +47,15 @@ fn in_use(look: &Look<'_>, volume: usize) -> Option<Refusal> {
     Some(refusal(look, volume, Code::Hibernated, &why, "start that system and shut it down"))
 }
 
-fn not_whole(look: &Look<'_>, volume: usize) -> Option<Refusal> {
+fn not_whole(look: &Look, volume: usize) -> Option<Refusal> {
     const WAY: &str = "let a file system checker correct it first, or name another FAT volume with --home";
-    let flaw = look.survey.volumes[volume].flaw.map(str::to_string);
+    let flaw = look.survey.volumes[volume].flaw.as_ref().map(ToString::to_string);
     let why = flaw.or_else(|| look.check_fat(volume))?;
     Some(refusal(look, volume, Code::VolumeBroken, &why, WAY))
 }
 
 /// Who sleeps and uses a volume: a system that mounts it, or has its root there.
-fn asleep(look: &Look<'_>, volume: usize) -> Option<String> {
+fn asleep(look: &Look, volume: usize) -> Option<String> {
     let volumes = &look.survey.volumes;
     let sleeps = |number: &usize| volumes.get(number - 1).is_some_and(|volume| volume.is_hibernated);
     let number = volume + 1;

@@ -2,15 +2,15 @@
 
 use signpost_menu::place::{Unresolved, VolumeRef};
 use signpost_menu::recipe::Fields;
+use signpost_place::Look;
 
 use super::Recipe;
-use crate::survey::Look;
 
 /// Fills in the volumes that a recipe names.
 ///
 /// # Errors
 /// Where one is not there: what was looked for, and what is there.
-pub(crate) fn set_named_volumes(fields: &mut Fields, look: &Look<'_>, recipe: &Recipe) -> Result<(), String> {
+pub(crate) fn set_named_volumes(fields: &mut Fields, look: &Look, recipe: &Recipe) -> Result<(), String> {
     for (name, wanted) in &recipe.volumes {
         let wanted = VolumeRef::parse(wanted)?;
         let index = look
@@ -22,7 +22,7 @@ pub(crate) fn set_named_volumes(fields: &mut Fields, look: &Look<'_>, recipe: &R
 }
 
 /// A volume that is not there, with the place of the one that may be meant.
-fn told(look: &Look<'_>, error: &Unresolved) -> String {
+fn told(look: &Look, error: &Unresolved) -> String {
     let near = match error {
         Unresolved::None { near, .. } => near.as_ref().and_then(|near| VolumeRef::parse(near).ok()),
         Unresolved::Several { .. } => None,

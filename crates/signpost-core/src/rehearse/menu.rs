@@ -1,17 +1,18 @@
 //! Behind the firmware: our menu, by the code that the boot program runs.
 
+use signpost_facts::System;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, End, Hardware, Program, Start, Target, volume_path};
 use signpost_menu::document::Entry;
 use signpost_menu::policy::{self, ChosenBy, Situation};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, newest};
 use signpost_menu::{MenuDocument, include, parse_leniently};
+use signpost_place::Look;
+use signpost_place::boot_program::BootProgram;
+use signpost_place::hardware::SurveyedHardware;
 
-use super::{Choice, Kind, Outcome, State, Step};
-use crate::hardware::SurveyedHardware;
-use crate::home::{self, BootProgram};
+use super::{Choice, Kind, Outcome, State, Step, StepVerdict};
 use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
-use crate::survey::{Look, System};
 
 /// Where a start goes behind our boot program.
 pub(super) struct Followed {
@@ -21,12 +22,16 @@ pub(super) struct Followed {
 }
 
 /// Whether a file is our boot program, or would be once a plan is carried out.
-pub(super) fn is_ours(look: &Look<'_>, hardware: &SurveyedHardware<'_>, target: &Target) -> bool {
+pub(super) fn is_ours(look: &Look, hardware: &SurveyedHardware<'_>, target: &Target) -> bool {
     let path = volume_path(&target.path);
     match hardware.planned(target.partition, &path) {
         Some(Some(bytes)) => {
             let program = BootProgram::new(bytes.to_vec());
-            program.is_ours() || home::is_boot_program(&path, Some(&home::sha256(bytes)))
+            program.is_ours()
+                || signpost_place::boot_program::is_boot_program(
+                    &path,
+                    Some(&signpost_place::boot_program::sha256(bytes)),
+                )
         }
         Some(None) => false,
         None => {
@@ -38,7 +43,7 @@ pub(super) fn is_ours(look: &Look<'_>, hardware: &SurveyedHardware<'_>, target: 
 
 /// The option and the file, where the firmware starts our boot program.
 pub(super) fn reached(
-    look: &Look<'_>,
+    look: &Look,
     hardware: &SurveyedHardware<'_>,
     start: &Start,
 ) -> Option<(Option<u16>, Target)> {
@@ -49,7 +54,7 @@ pub(super) fn reached(
 
 /// Follows the menu that is active on the volume that the boot program came from.
 pub(super) fn follow(
-    look: &Look<'_>,
+    look: &Look,
     state: State<'_>,
     hardware: &SurveyedHardware<'_>,
     target: &Target,
@@ -104,7 +109,7 @@ pub(super) fn follow(
 
 /// What becomes of an entry, with a step for it.
 fn started(
-    look: &Look<'_>,
+    look: &Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
     entry: &ResolvedEntry<'_>,
@@ -115,7 +120,7 @@ fn started(
         entry: None,
         label: Some(entry.entry.title.clone()),
         reason: why.into(),
-        verdict: followed.outcome.kind.word(),
+        verdict: StepVerdict::End(followed.outcome.kind),
         finding: std::iter::once(describe(look, entry))
             .chain(entry.notes.clone())
             .collect::<Vec<_>>()
@@ -125,12 +130,8 @@ fn started(
     followed
 }
 
-pub(super) fn in_force(
-    look: &Look<'_>,
-    hardware: &SurveyedHardware<'_>,
-    volume: usize,
-) -> Option<MenuDocument> {
-    let mut slots = home::slots(look, volume);
+pub(super) fn in_force(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
+    let mut slots = signpost_place::home::slots(look, volume);
     for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
         if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {
             *slot = Slot::decode(bytes.unwrap_or_default());
@@ -152,7 +153,7 @@ fn waits(text: String) -> Followed {
 
 /// What becomes of an entry that is started.
 pub(super) fn entry_start(
-    look: &Look<'_>,
+    look: &Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
     resolved: &ResolvedEntry<'_>,
@@ -183,7 +184,7 @@ pub(super) fn entry_start(
 }
 
 fn file_start(
-    look: &Look<'_>,
+    look: &Look,
     hardware: &SurveyedHardware<'_>,
     entry: &Entry,
     (volume, path): (usize, &str),
@@ -222,7 +223,7 @@ fn judged(entry: &Entry, at: String, program: Program) -> Followed {
 }
 
 /// The system that a program or kernel belongs to.
-fn system_of(look: &Look<'_>, volume: usize, path: &str) -> Option<String> {
+fn system_of(look: &Look, volume: usize, path: &str) -> Option<String> {
     let known = look.survey.startup_file(volume, path);
     let by_file = known.and_then(|index| look.survey.startup_files[index].system.clone());
     let has_kernel =
@@ -232,7 +233,7 @@ fn system_of(look: &Look<'_>, volume: usize, path: &str) -> Option<String> {
 
 /// Next boot and restart: the firmware decides again, with this option first.
 fn by_firmware(
-    look: &Look<'_>,
+    look: &Look,
     boot: &BootVariables,
     hardware: &SurveyedHardware<'_>,
     entry: &Entry,

@@ -1,12 +1,13 @@
 //! Files on the home volume: put back before the variables that name them, taken off after.
 
+use signpost_facts::change::{Change, FileWrite};
+use signpost_facts::{Error, Result};
 use signpost_menu::slot::SLOT_NAMES;
+use signpost_place::Look;
 
-use crate::error::{Error, Result};
-use crate::history::{Change, FileWrite, Record, copies};
+use crate::history::{self, Record};
 use crate::home;
 use crate::plan::After;
-use crate::survey::Look;
 
 /// What we made of one file since a step.
 struct Ours<'r> {
@@ -17,13 +18,13 @@ struct Ours<'r> {
 
 /// Files to put back, and files to take off: as far as they still hold what we wrote, and no load option names them then.
 pub(super) fn files(
-    look: &Look<'_>,
+    look: &Look,
     since: &[&Record],
     after: &After,
     notes: &mut Vec<String>,
 ) -> Result<(Vec<FileWrite>, Vec<FileWrite>)> {
     let mut all: Vec<Ours<'_>> = Vec::new();
-    let is_own_note = |write: &&FileWrite| write.path.eq_ignore_ascii_case(&copies::path());
+    let is_own_note = |write: &&FileWrite| write.path.eq_ignore_ascii_case(&history::path());
     let writes = since.iter().flat_map(|record| &record.writes).filter_map(Change::file);
     for write in writes.filter(|write| !is_own_note(write)) {
         let is_it = |ours: &&mut Ours<'_>| ours.first.volume == write.volume && ours.first.path == write.path;
@@ -56,12 +57,7 @@ pub(super) fn files(
 
 /// Whether a file can be undone by a copy of its record, which does not hold its bytes: a slot of the menu is removed, so that
 /// the other one counts again, where that was not written since.
-fn can_do_without(
-    look: &Look<'_>,
-    write: &FileWrite,
-    all: &[Ours<'_>],
-    notes: &mut Vec<String>,
-) -> Result<bool> {
+fn can_do_without(look: &Look, write: &FileWrite, all: &[Ours<'_>], notes: &mut Vec<String>) -> Result<bool> {
     let name = write.path.rsplit('/').next().unwrap_or_default();
     let Some(slot) = SLOT_NAMES.iter().position(|slot| slot.eq_ignore_ascii_case(name)) else {
         notes
@@ -73,7 +69,7 @@ fn can_do_without(
             && SLOT_NAMES.get(1 - slot).is_some_and(|other| ours.first.path.ends_with(other))
     };
     let other_holds = home::volume_of(look, write).is_some_and(|volume| {
-        home::slots(look, volume).get(1 - slot).is_some_and(std::result::Result::is_ok)
+        signpost_place::home::slots(look, volume).get(1 - slot).is_some_and(std::result::Result::is_ok)
     });
     if other_holds && !all.iter().any(is_other) {
         return Ok(true);
@@ -87,21 +83,22 @@ fn can_do_without(
     })
 }
 
-fn is_at(look: &Look<'_>, write: &FileWrite, volume: usize, path: &str) -> bool {
+fn is_at(look: &Look, write: &FileWrite, volume: usize, path: &str) -> bool {
     home::volume_of(look, write) == Some(volume) && write.path.eq_ignore_ascii_case(path)
 }
 
-fn one(look: &Look<'_>, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<FileWrite> {
+fn one(look: &Look, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<FileWrite> {
     let write = ours.first;
-    let Some(location) = home::volume_of(look, write).and_then(|volume| home::location(look, volume)) else {
+    let volume = home::volume_of(look, write);
+    let Some((volume, location)) = volume.and_then(|volume| Some((volume, look.location(volume)?))) else {
         notes.push(format!("{}{} is out of reach; it stays as it is", write.volume, write.path));
         return None;
     };
-    let now = look.machine.read_file(location, &write.path, home::MAX_FILE).ok()?;
+    let now = look.read_file(volume, &write.path, signpost_place::home::MAX_FILE).ok()?;
     if now == write.before {
         return None;
     }
-    let now_sha256 = now.as_ref().map(|bytes| home::sha256(bytes));
+    let now_sha256 = now.as_ref().map(|bytes| signpost_place::boot_program::sha256(bytes));
     if !ours.wrote.iter().any(|wrote| **wrote == now_sha256) {
         notes.push(format!("{} was changed since by somebody else; it stays as it is", write.path));
         return None;
@@ -113,7 +110,7 @@ fn one(look: &Look<'_>, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<File
         path: write.path.clone(),
         before: now,
         is_left_out: false,
-        after_sha256: write.before.as_ref().map(|bytes| home::sha256(bytes)),
+        after_sha256: write.before.as_ref().map(|bytes| signpost_place::boot_program::sha256(bytes)),
         after: write.before.clone(),
         location: Some(location),
     })

@@ -6,8 +6,7 @@ use signpost_firmware::device_path::{HardDrive, PartitionSignature};
 use signpost_firmware::start::Verdict;
 use signpost_menu::place::VolumeRef;
 use signpost_menu::resolve::{Fault, ResolvedEntry};
-
-use crate::survey::Look;
+use signpost_place::Look;
 
 /// Whether a thing is there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -22,13 +21,13 @@ pub enum Reach {
 }
 
 /// What an entry of a menu starts.
-pub fn of_entry(look: &Look<'_>, resolved: &ResolvedEntry<'_>) -> Reach {
+pub fn of_entry(look: &Look, resolved: &ResolvedEntry<'_>) -> Reach {
     match &resolved.target {
         Ok(_) => Reach::There,
         Err(Fault::NoVolume { wanted, .. }) => of_volume(look, wanted),
         Err(Fault::NoFile { volume, .. }) => of_file(look, &[*volume]),
         Err(Fault::Unread { .. } | Fault::Ambiguous(_)) => Reach::OutOfReach,
-        Err(Fault::NoLoadOption(_)) if look.has_all_variables => Reach::Gone,
+        Err(Fault::NoLoadOption(_)) if look.has_all_variables() => Reach::Gone,
         Err(Fault::NoLoadOption(_)) => Reach::OutOfReach,
         Err(Fault::DeadLoadOption { number, .. }) => of_load_option(look, *number),
         // It is what the entry says that cannot be done.
@@ -37,11 +36,11 @@ pub fn of_entry(look: &Look<'_>, resolved: &ResolvedEntry<'_>) -> Reach {
 }
 
 /// What a load option of the firmware's leads to.
-pub fn of_load_option(look: &Look<'_>, number: u16) -> Reach {
+pub fn of_load_option(look: &Look, number: u16) -> Reach {
     let Some(Ok(option)) = look.boot.options.get(&number).map(|option| &option.decoded) else {
         return Reach::There;
     };
-    let hardware = crate::hardware::SurveyedHardware::new(look);
+    let hardware = signpost_place::hardware::SurveyedHardware::new(look);
     match signpost_firmware::start::locate(option, &hardware) {
         Verdict::NoPartition { renumbered, .. } if !renumbered.is_empty() => Reach::There,
         Verdict::NoPartition { .. } => match option.path.hard_drive() {
@@ -56,13 +55,13 @@ pub fn of_load_option(look: &Look<'_>, number: u16) -> Reach {
 }
 
 /// Nothing is gone while a disk cannot be read, or one that was seen is not here.
-fn when_all_is_seen(look: &Look<'_>) -> Reach {
+fn when_all_is_seen(look: &Look) -> Reach {
     let survey = &look.survey;
     let is_seen = survey.disks.iter().all(|disk| disk.is_whole) && !look.known.misses_a_disk(survey);
     if is_seen { Reach::Gone } else { Reach::OutOfReach }
 }
 
-fn of_partition(look: &Look<'_>, drive: &HardDrive) -> Reach {
+fn of_partition(look: &Look, drive: &HardDrive) -> Reach {
     let identity = match drive.signature {
         PartitionSignature::Guid(guid) => guid.to_string(),
         PartitionSignature::Mbr(signature) => format!("{signature:08x}-{:02x}", drive.number),
@@ -77,10 +76,10 @@ fn of_partition(look: &Look<'_>, drive: &HardDrive) -> Reach {
     if is_elsewhere { Reach::OutOfReach } else { Reach::Gone }
 }
 
-fn of_volume(look: &Look<'_>, wanted: &VolumeRef) -> Reach {
+fn of_volume(look: &Look, wanted: &VolumeRef) -> Reach {
     let survey = &look.survey;
     // What lies inside of these has no name yet.
-    let hides = |volume: &crate::survey::Volume| volume.is_encrypted || volume.fault.is_some();
+    let hides = |volume: &signpost_facts::Volume| volume.is_encrypted || volume.fault.is_some();
     if survey.disks.iter().any(|disk| !disk.is_whole)
         || survey.volumes.iter().any(hides)
         || look.known.has_volume_elsewhere(survey, wanted)
@@ -91,7 +90,7 @@ fn of_volume(look: &Look<'_>, wanted: &VolumeRef) -> Reach {
 }
 
 /// A file that is on none of these volumes, by index.
-fn of_file(look: &Look<'_>, volumes: &[usize]) -> Reach {
+fn of_file(look: &Look, volumes: &[usize]) -> Reach {
     let is_read = |volume: &usize| {
         look.survey.volumes[*volume].fault.is_none()
             && look.reader(*volume).is_some_and(|reader| reader.fault().is_none())

@@ -114,6 +114,7 @@ pub struct HardDrive {
 }
 
 /// What tells a partition from others.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PartitionSignature {
     /// GPT: the partition's unique GUID.

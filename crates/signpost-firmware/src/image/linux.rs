@@ -11,6 +11,7 @@ use crate::bytes::u16_at;
 pub const HEAD_LEN: usize = 0x8000 + 0x200;
 
 /// What a kernel's header says.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LinuxKernel {
     /// The release, first word of the version text: `6.9.4-2-larkspur`.
@@ -24,6 +25,7 @@ pub struct LinuxKernel {
 }
 
 /// A kernel's EFI stub: the kernel is then an EFI program too.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct EfiStub {
     /// Its version, from the PE header's image version; below 1.0 it takes no initrd from `LoadFile2`.

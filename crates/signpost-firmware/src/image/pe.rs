@@ -42,6 +42,7 @@ struct SectionHeader {
 }
 
 /// `Machine`: what a program was built for.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct MachineType(pub u16);
 

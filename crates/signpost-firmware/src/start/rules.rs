@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::{DiskMatch, End, Hardware, Program, Reason, Start, Step, Target, Verdict};
+use super::{DiskMatch, End, Hardware, Program, Reason, Start, Step, Target, Untraced, Verdict};
 use crate::boot_variables::BootVariables;
 use crate::device_path::{DevicePath, HardDrive, View};
 use crate::load_option::LoadOption;
@@ -134,10 +134,10 @@ impl<H: Hardware> Search<'_, H> {
             return Verdict::Network;
         }
         if path.views().any(|view| matches!(view, View::Bbs { .. })) {
-            return Verdict::CannotFollow("a legacy device class, which UEFI firmware does not start");
+            return Verdict::CannotFollow(Untraced::LegacyClass);
         }
         match (path.file(), path.nodes().len()) {
-            (_, 0) => Verdict::CannotFollow("an empty device path"),
+            (_, 0) => Verdict::CannotFollow(Untraced::EmptyPath),
             (Some(file), 1) => self.on_any_volume(&file),
             _ => match self.hardware.disk_of(path, label) {
                 DiskMatch::Disk(disk) => self.spare_path_of_disk(disk),

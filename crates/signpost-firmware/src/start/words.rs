@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use super::{Target, Verdict};
+use super::{Target, Untraced, Verdict};
 
 /// What partitions and files are called.
 pub trait Names {
@@ -73,7 +73,10 @@ impl Verdict {
                 format!("{}: {why}: the machine stands still once it is started", target.place(names))
             }
             Self::Network => "a network start; taken to get no answer".into(),
-            Self::CannotFollow(why) => format!("cannot be followed: {why}"),
+            Self::CannotFollow(Untraced::LegacyClass) => {
+                "cannot be followed: a legacy device class, which UEFI firmware does not start".into()
+            }
+            Self::CannotFollow(Untraced::EmptyPath) => "cannot be followed: an empty device path".into(),
             Self::UnknownDevice => {
                 "cannot be followed: a device named by its controllers, which the disks do not tell".into()
             }
@@ -86,25 +89,64 @@ impl Verdict {
         }
     }
 
-    /// A verdict's one-word kind, for programs that read JSON.
-    pub fn kind(&self) -> &'static str {
+    /// Its kind.
+    pub fn kind(&self) -> Kind {
         match self {
-            Self::NoVariable => "no-entry",
-            Self::Malformed(_) => "broken",
-            Self::NotActive => "not-in-use",
-            Self::Category => "application",
-            Self::Deleted => "deleted",
-            Self::NoPartition { .. } => "no-partition",
-            Self::NoDevice => "no-device",
-            Self::NoFile { .. } => "no-file",
-            Self::Unreadable { .. } => "unreadable",
-            Self::Unfit { .. } => "unfit",
-            Self::Hangs { .. } => "hangs",
-            Self::Network => "network",
-            Self::CannotFollow(_) | Self::UnknownDevice => "cannot-follow",
-            Self::BuiltIn(_) => "built-in",
-            Self::Starts(_) => "starts",
-            Self::MayStart(..) => "may-start",
+            Self::NoVariable => Kind::NoEntry,
+            Self::Malformed(_) => Kind::Broken,
+            Self::NotActive => Kind::NotInUse,
+            Self::Category => Kind::Application,
+            Self::Deleted => Kind::Deleted,
+            Self::NoPartition { .. } => Kind::NoPartition,
+            Self::NoDevice => Kind::NoDevice,
+            Self::NoFile { .. } => Kind::NoFile,
+            Self::Unreadable { .. } => Kind::Unreadable,
+            Self::Unfit { .. } => Kind::Unfit,
+            Self::Hangs { .. } => Kind::Hangs,
+            Self::Network => Kind::Network,
+            Self::CannotFollow(_) | Self::UnknownDevice => Kind::CannotFollow,
+            Self::BuiltIn(_) => Kind::BuiltIn,
+            Self::Starts(_) => Kind::Starts,
+            Self::MayStart(..) => Kind::MayStart,
         }
     }
+}
+
+/// Kinds of verdict, a word each for programs that read JSON.
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]
+#[cfg_attr(feature = "serde", serde(rename_all = "kebab-case"))]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// No variable of this number.
+    NoEntry,
+    /// Its variable is broken.
+    Broken,
+    /// Not in use.
+    NotInUse,
+    /// Of another category than boot.
+    Application,
+    /// Made by the firmware, which deletes it.
+    Deleted,
+    /// Its partition is not there.
+    NoPartition,
+    /// Its device is not there.
+    NoDevice,
+    /// Its file is not there.
+    NoFile,
+    /// On a volume that firmware does not read.
+    Unreadable,
+    /// Its file cannot be started.
+    Unfit,
+    /// Started, it stands still.
+    Hangs,
+    /// A network start.
+    Network,
+    /// It cannot be followed from here.
+    CannotFollow,
+    /// A program inside the firmware.
+    BuiltIn,
+    /// It starts.
+    Starts,
+    /// It may start.
+    MayStart,
 }

@@ -1,14 +1,15 @@
 use clap::Args;
 use serde::Serialize;
 use signpost_core::history::Action;
-use signpost_core::hold::{Held, Log};
-use signpost_core::home::newest_text;
-use signpost_core::plan::{Plan, pass, plan, remove};
+use signpost_core::hold::Held;
+use signpost_core::plan::{Plan, plan, remove};
 use signpost_core::rehearse::Outcome as StartOutcome;
-use signpost_core::{Code, Error, menu_file};
+use signpost_facts::{Code, Error};
+use signpost_place::home::newest_text;
+use signpost_upkeep::{kept, menu_file, now};
 
 use super::{HomeArgs, guard_codes};
-use crate::app::{App, Outcome};
+use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
@@ -44,31 +45,26 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
     let wishes = args.home.wishes()?;
     let menu = if args.remove { None } else { Some(menu_file::load(&app.menu_file(&machine))?) };
-    let (mut history, plan) = {
-        let look = app.look(&machine)?;
-        let history = app.history(&look)?;
-        let plan = match &menu {
-            Some(menu) => plan(&look, menu, &history, &wishes)?,
-            None => remove(&look, &history)?,
-        };
-        (history, plan)
+    let (mut records, plan) = app.plan(&machine, |look, history| {
+        Ok(match &menu {
+            Some(menu) => plan(look, menu, history, &wishes)?,
+            None => remove(look, history)?,
+        })
+    })?;
+    let question = if args.remove { "Take this off the machine?" } else { "Make this active?" };
+    let how = How {
+        is_trial: args.dry_run,
+        text: &|| render::plan::text(&plan),
+        question: Some(question).filter(|_| !plan.writes.is_empty()),
+        is_overridden: &args.home.passes(&args.despite),
     };
-    if args.dry_run {
-        app.show(&plan, || render::plan::text(&plan));
-        pass(&plan.refusals, args.home.passes(&args.despite))?;
-        return Ok(Exit::Done);
-    }
-    pass(&plan.refusals, args.home.passes(&args.despite))?;
-    if !plan.writes.is_empty() {
-        let question = if args.remove { "Take this off the machine?" } else { "Make this active?" };
-        app.confirm(|| render::plan::text(&plan), question)?;
-    }
     let action = if args.remove { Action::Remove } else { Action::Apply };
-    let (record, outcome) = app.put(&mut machine, &mut history, action, (&plan.writes, &plan.outcome))?;
+    let Some(put) = app.carry_through((&mut machine, &mut records), (action, &plan), &how)? else {
+        return Ok(Exit::Done);
+    };
     if let Some(menu) = &menu {
-        let look = app.look(&machine)?;
         // What starts alike may be another menu.
-        if plan.home.is_some() && newest_text(&look).as_ref() != Some(&menu.text) {
+        if plan.home.is_some() && newest_text(&put.look).as_ref() != Some(&menu.text) {
             let what = "the menu that is active is another than the one that was written".to_string();
             return Err(Error::NotReadBack {
                 what,
@@ -76,10 +72,14 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
             }
             .into());
         }
-        Held::of(&look, menu, &plan, &wishes, &history)?.save(&machine.held_record())?;
+        kept::keep_held(&machine, Held::of(&put.look, menu, &plan, &wishes, records.history())?)?;
     }
-    Log::load(&machine.hold_log())?.count_anew(&machine.hold_log())?;
-    let applied = Applied { schema: signpost_core::SCHEMA, record, plan: &plan, outcome };
+    let mut log = kept::log(&machine)?;
+    if log.count_anew(now()) {
+        kept::keep_log(&machine, &log)?;
+    }
+    let (record, outcome) = (put.record, plan.outcome.clone());
+    let applied = Applied { schema: signpost_facts::SCHEMA, record, plan: &plan, outcome };
     app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));
     Ok(Exit::Done)
 }

@@ -1,8 +1,7 @@
 use clap::{Args, ValueEnum};
-use signpost_core::draft::{Base, Wishes, draft};
-use signpost_core::menu::document::Host;
-use signpost_core::news::Taken;
-use signpost_core::{edit, menu_file};
+use signpost_core::draft::{Wishes, draft};
+use signpost_menu::document::Host;
+use signpost_upkeep::{kept, menu_file};
 
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
@@ -43,13 +42,16 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         HostArg::Firmware => Host::Firmware,
         HostArg::Signpost => Host::Signpost,
     };
-    let record = machine.draft_record(&path);
-    let mut base = Base::load(&record);
+    let mut base = kept::base(&machine, &path);
+    let existing = menu_file::load_if_there(&path)?;
     if args.offer_removed {
-        base.forget_all_but(&edit::ids(&path)?);
+        let entries = existing.iter().flat_map(|menu| &menu.document.entries);
+        base.forget_all_but(&entries.map(|entry| entry.id.clone()).collect::<Vec<_>>());
     }
     let look = app.look(&machine)?;
-    let make = |takes_saved| draft(&look, &path, Wishes { new_host: host, takes_saved }, base.clone());
+    let make = |takes_saved| {
+        draft(&look, &path, existing.as_ref(), Wishes { new_host: host, takes_saved }, base.clone())
+    };
     let mut draft = make(args.take_saved)?;
     if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
         let question = "Take this into the menu file?";
@@ -61,11 +63,11 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         if draft.is_different {
             menu_file::save(&path, &draft.text)?;
         }
-        draft.base.save(&record)?;
-        if let Some(record) = machine.taken_record().filter(|_| draft.takes_saved) {
-            Taken::now(&look).save(&record)?;
+        kept::keep_base(&machine, &path, &draft.base)?;
+        if draft.takes_saved {
+            kept::keep_taken(&machine, &look)?;
         }
-        app.keep_known(&look);
+        kept::keep_known(&machine, &look);
     }
     app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
     Ok(Exit::Done)

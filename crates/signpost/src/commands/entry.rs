@@ -2,23 +2,23 @@ mod add;
 mod editor;
 mod noise;
 
-use std::path::Path;
-
+use add::New;
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
-use signpost_core::draft::Base;
 use signpost_core::edit::{self, HiddenThing, Where};
+use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::pass;
 use signpost_core::recipe::{Recipe, RecipeKind};
-use signpost_core::{Code, Machine, Refusal, menu_file};
+use signpost_facts::{Code, Refusal};
+use signpost_machine::Machine;
+use signpost_upkeep::{kept, menu_file};
 
 use super::guard_codes;
 use crate::app::{App, Outcome};
 use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::render::out;
-use add::New;
 
 /// Change single entries of the menu: add, rename, edit, reset, move, remove, hide, reveal, noise
 ///
@@ -168,54 +168,55 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
     let (machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
     let path = app.menu_file(&machine);
     let mut hidden: Vec<String> = Vec::new();
+    let menu = || menu_file::load(&path);
     let (text, done) = match &args.what {
         What::Add { new } => {
             let (wanted, title, unchecked) = new.wanted();
             let recipes = app.recipes(&machine)?;
-            let (text, added) = edit::add(&app.look(&machine)?, &path, &recipes, &wanted, title, unchecked)?;
+            let (text, added) =
+                edit::add(&app.look(&machine)?, &menu()?, &recipes, &wanted, title, unchecked)?;
             let done = if added.is_new { "is added" } else { "is as it was" };
             (text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
         }
         What::Rename { entry, title } => {
-            let (text, id) = edit::rename(&path, entry, title)?;
+            let (text, id) = edit::rename(&menu()?, entry, title)?;
             (text, format!("{id} is called {title} now"))
         }
-        What::Edit { entry, editor: true, guard, .. } => match editor::edit(app, &path, entry)? {
-            Some((text, id)) => {
-                guard.pass(edit::loses(&app.look(&machine)?, &path, &text)?)?;
-                (text, format!("{id} is changed"))
-            }
-            None => {
+        What::Edit { entry, editor: true, guard, .. } => {
+            let menu = menu()?;
+            let Some((text, id)) = editor::edit(app, &menu, entry)? else {
                 out::note("Nothing was changed.");
                 return Ok(Exit::Done);
-            }
-        },
+            };
+            guard.pass(edit::loses(&app.look(&machine)?, &menu, &text)?)?;
+            (text, format!("{id} is changed"))
+        }
         What::Edit { entry, assignments, drop, unchecked, guard, .. } => {
-            let look = app.look(&machine)?;
-            let (text, id) = edit::edit(&look, &path, entry, (assignments, drop), *unchecked)?;
-            guard.pass(edit::loses(&look, &path, &text)?)?;
+            let (look, menu) = (app.look(&machine)?, menu()?);
+            let (text, id) = edit::edit(&look, &menu, entry, (assignments, drop), *unchecked)?;
+            guard.pass(edit::loses(&look, &menu, &text)?)?;
             (text, format!("{id} is changed"))
         }
         What::Reset { entry } => {
-            let base = Base::load(&machine.draft_record(&path));
-            let (text, id, new_base) = edit::reset(&app.look(&machine)?, &path, entry, base)?;
+            let base = kept::base(&machine, &path);
+            let (text, id, new_base) = edit::reset(&app.look(&machine)?, &menu()?, entry, base)?;
             if !args.dry_run {
-                new_base.save(&machine.draft_record(&path))?;
+                kept::keep_base(&machine, &path, &new_base)?;
             }
             (text, format!("{id} is what draft makes of it now"))
         }
         What::Move { entry, to, other } => {
-            let (text, id) = edit::move_entry(&path, entry, &place(to, other.as_deref())?)?;
+            let (text, id) = edit::move_entry(&menu()?, entry, &place(to, other.as_deref())?)?;
             (text, format!("{id} is moved"))
         }
         What::Remove { entry, guard } => {
-            let (text, id, refusal) = edit::remove(&app.look(&machine)?, &path, entry)?;
+            let (text, id, refusal) = edit::remove(&app.look(&machine)?, &menu()?, entry)?;
             guard.pass(refusal)?;
             (text, format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"))
         }
         What::Recipes => return recipes(app, &machine),
         What::Noise { hide, remove } => {
-            match noise::run(app, &app.look(&machine)?, &path, (*hide, *remove), args.dry_run)? {
+            match noise::run(app, &app.look(&machine)?, &menu()?, (*hide, *remove), args.dry_run)? {
                 Some((text, done, ids)) => {
                     hidden.extend(if *hide { ids } else { Vec::new() });
                     (text, done)
@@ -224,25 +225,24 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
             }
         }
         What::Hide { what, why, guard } => {
-            let (text, thing, refusal) = edit::hide(&app.look(&machine)?, &path, what, why.as_deref())?;
+            let (text, thing, refusal) = edit::hide(&app.look(&machine)?, &menu()?, what, why.as_deref())?;
             guard.pass(refusal)?;
             hidden.extend(thing.what.strip_prefix("entry ").map(str::to_string));
             (text, format!("{} is hidden; `entry reveal` takes that back", thing.what))
         }
-        What::Reveal { list: true, .. } => return list(app, &path),
+        What::Reveal { list: true, .. } => return list(app, &menu()?),
         What::Reveal { what, .. } => {
-            let (text, thing) = edit::reveal(&path, what.as_deref().unwrap_or_default())?;
+            let (text, thing) = edit::reveal(&menu()?, what.as_deref().unwrap_or_default())?;
             (text, format!("{} is hidden no longer; `signpost draft` offers it again", thing.what))
         }
     };
-    let changed = Changed { schema: signpost_core::SCHEMA, done, is_written: !args.dry_run };
+    let changed = Changed { schema: signpost_facts::SCHEMA, done, is_written: !args.dry_run };
     if !args.dry_run {
         menu_file::save(&path, &text)?;
         // Else draft would take what is hidden for removed by hand once it is revealed.
-        let record = machine.draft_record(&path);
-        let mut base = Base::load(&record);
+        let mut base = kept::base(&machine, &path);
         hidden.iter().for_each(|id| base.forget(id));
-        base.save(&record)?;
+        kept::keep_base(&machine, &path, &base)?;
     }
     let note = if args.dry_run { " Nothing was written." } else { "" };
     app.report(&changed, || format!("{}.{note}\n", changed.done));
@@ -265,8 +265,8 @@ fn place(to: &str, other: Option<&str>) -> Result<Where, Failure> {
     }
 }
 
-fn list(app: &App<'_>, path: &Path) -> Outcome {
-    let things = HiddenThings { schema: signpost_core::SCHEMA, hidden: edit::hidden(path)? };
+fn list(app: &App<'_>, menu: &MenuFile) -> Outcome {
+    let things = HiddenThings { schema: signpost_facts::SCHEMA, hidden: edit::hidden(&menu.document) };
     app.show(&things, || {
         if things.hidden.is_empty() {
             return "Nothing is hidden.\n".into();
@@ -288,7 +288,7 @@ struct AllRecipes<'a> {
 
 fn recipes(app: &App<'_>, machine: &Machine) -> Outcome {
     let recipes = app.recipes(machine)?;
-    let all = AllRecipes { schema: signpost_core::SCHEMA, recipes: recipes.all() };
+    let all = AllRecipes { schema: signpost_facts::SCHEMA, recipes: recipes.all() };
     app.show(&all, || {
         let mut table = crate::render::table::Table::new(&["recipe", "for", "starts", "arguments"]);
         for recipe in all.recipes {

@@ -1,7 +1,7 @@
 use clap::Args;
 use clap::builder::PossibleValuesParser;
 use serde::Serialize;
-use signpost_core::Code;
+use signpost_facts::Code;
 
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
@@ -26,7 +26,7 @@ const PAGE: &str = include_str!("../../../../docs/problem-codes.md");
 
 pub fn run(app: &App<'_>, args: &ExplainArgs) -> Outcome {
     let text = section(&args.code).unwrap_or_default();
-    let explanation = Explanation { schema: signpost_core::SCHEMA, code: &args.code, text };
+    let explanation = Explanation { schema: signpost_facts::SCHEMA, code: &args.code, text };
     app.show(&explanation, || format!("{}\n\n{text}\n", args.code));
     Ok(Exit::Done)
 }

@@ -1,16 +1,16 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::firmware::{self, FirmwareChange, NewFirmwareEntry, Tidy, Wish};
-use signpost_core::history::{Action, History};
-use signpost_core::menu::place::Place;
-use signpost_core::plan::pass;
-use signpost_core::{Code, Machine, Refusal};
+use signpost_core::firmware::{self, NewFirmwareEntry, Tidy, Wish};
+use signpost_core::history::Action;
+use signpost_facts::{Code, Refusal};
+use signpost_machine::Machine;
+use signpost_menu::place::Place;
+use signpost_upkeep::Records;
 
 use super::guard_codes;
-use crate::app::{App, Outcome};
-use crate::complete;
-use crate::failure::{Exit, Failure};
-use crate::render;
+use crate::app::{App, How, Outcome};
+use crate::failure::Exit;
+use crate::{complete, render};
 
 /// See, order and tidy the firmware's own entries
 ///
@@ -102,18 +102,17 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     let is_question = matches!(args.what, What::List { .. });
     let (mut machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
     let look = app.look(&machine)?;
-    let mut history = app.history(&look)?;
+    let records = Records::of(&machine, &look)?;
     let number = |name: &String| firmware::find(&look, name);
     let wish = match &args.what {
         What::List { paths } => {
-            let list = firmware::list(&look, &history);
+            let list = firmware::list(&look, records.history());
             app.show(&list, || render::firmware::list(&list, *paths));
             return Ok(Exit::Done);
         }
         What::Tidy => {
-            let tidy = firmware::tidy(&look, &history)?;
-            drop(look);
-            return put_in_order(app, &mut machine, &mut history, args, &tidy);
+            let tidy = firmware::tidy(&look, records.history())?;
+            return put_in_order(app, (machine, records), args, &tidy);
         }
         What::Order { entries } => Wish::Order(entries.iter().map(number).collect::<Result<_, _>>()?),
         What::Next { entry, .. } => Wish::Next(entry.as_ref().map(number).transpose()?),
@@ -128,26 +127,24 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
         What::Use { entry, state } => Wish::Use(number(entry)?, state == "on"),
         What::Remove { entry } => Wish::Remove(number(entry)?),
     };
-    let change = firmware::change(&look, &history, &wish)?;
-    drop(look);
-    pass(&change.refusals, is_overridden(args))?;
-    if args.dry_run {
-        app.show(&change, || render::firmware::planned(&change));
-        return Ok(Exit::Done);
+    let change = firmware::change(&look, records.history(), &wish)?;
+    let how = How {
+        is_trial: args.dry_run,
+        text: &|| render::firmware::planned(&change),
+        // What is named, and can be taken back, needs no question; what is removed does.
+        question: Some("Do this?").filter(|_| matches!(wish, Wish::Remove(_))),
+        is_overridden: &is_overridden(args),
+    };
+    if app.carry_through((&mut machine, &mut { records }), (Action::Firmware, &change), &how)?.is_some() {
+        app.report(&change, || render::firmware::done(&change));
     }
-    // What is named, and can be taken back, needs no question; what is removed does.
-    if matches!(wish, Wish::Remove(_)) {
-        app.confirm(|| render::firmware::planned(&change), "Do this?")?;
-    }
-    write(app, &mut machine, &mut history, &change)?;
-    app.report(&change, || render::firmware::done(&change));
     Ok(Exit::Done)
 }
 
+/// Shows what can be removed, and removes it where that is said.
 fn put_in_order(
     app: &App<'_>,
-    machine: &mut Machine,
-    history: &mut History,
+    (mut machine, mut records): (Machine, Records),
     args: &FirmwareArgs,
     tidy: &Tidy,
 ) -> Outcome {
@@ -155,24 +152,17 @@ fn put_in_order(
         app.show(tidy, || render::firmware::tidy(tidy));
         return Ok(Exit::Done);
     }
-    pass(&tidy.change.refusals, is_overridden(args))?;
-    app.confirm(|| render::firmware::tidy(tidy), "Tidy it so?")?;
-    write(app, machine, history, &tidy.change)?;
+    let how = How {
+        is_trial: false,
+        text: &|| render::firmware::tidy(tidy),
+        question: Some("Tidy it so?"),
+        is_overridden: &is_overridden(args),
+    };
+    app.carry_through((&mut machine, &mut records), (Action::Firmware, &tidy.change), &how)?;
     app.report(tidy, || render::firmware::done(&tidy.change));
     Ok(Exit::Done)
 }
 
 fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
     |refusal| args.despite.contains(&refusal.code)
-}
-
-/// Writes a change, and rehearses what came of it.
-pub(super) fn write(
-    app: &App<'_>,
-    machine: &mut Machine,
-    history: &mut History,
-    change: &FirmwareChange,
-) -> Result<(), Failure> {
-    app.put(machine, history, Action::Firmware, (&change.writes, &change.outcome))?;
-    Ok(())
 }

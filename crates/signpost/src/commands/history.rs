@@ -1,6 +1,8 @@
 use clap::Args;
 use serde::Serialize;
-use signpost_core::history::{Action, Change, History, Progress, Record};
+use signpost_core::history::{Action, History, Progress, Record};
+use signpost_facts::change::Change;
+use signpost_upkeep::Records;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -25,17 +27,18 @@ struct Listing<'a> {
 
 pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
     let machine = app.uefi_machine()?;
-    let history = app.history(&app.look(&machine)?)?;
+    let records = Records::of(&machine, &app.look(&machine)?)?;
+    let history = records.history();
     if let Some(number) = args.number {
         let record = history.record(number).ok_or_else(|| {
             Failure::Usage(format!("there is no record {number}; `signpost history` lists them"))
         })?;
-        app.show(record, || one(&history, record));
+        app.show(record, || one(history, record));
         return Ok(Exit::Done);
     }
     let unreadable: Vec<&str> = history.faults().collect();
-    let listing = Listing { schema: signpost_core::SCHEMA, records: history.records(), unreadable };
-    app.show(&listing, || all(&history, &listing.unreadable));
+    let listing = Listing { schema: signpost_facts::SCHEMA, records: history.records(), unreadable };
+    app.show(&listing, || all(history, &listing.unreadable));
     Ok(Exit::Done)
 }
 

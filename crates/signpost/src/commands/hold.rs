@@ -2,14 +2,16 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
-use signpost_core::durable::write_durably;
 use signpost_core::history::Action;
-use signpost_core::hold::{Held, Log, MAX_SAME, hold};
+use signpost_core::hold::{MAX_SAME, hold};
 use signpost_core::plan::pass;
-use signpost_core::{Code, files};
+use signpost_facts::{Code, Refusal};
+use signpost_machine::durable::write_durably;
+use signpost_machine::files;
+use signpost_upkeep::{kept, now};
 
 use super::{found_beside_us, guard_codes};
-use crate::app::{App, Outcome};
+use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
 
@@ -46,18 +48,15 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         return units(app, folder);
     }
     let (mut machine, _lock) = app.machine_to_change_unless(args.show || args.log)?;
-    let mut log = Log::load(&machine.hold_log())?;
+    let mut log = kept::log(&machine)?;
     if args.log {
         app.show(&log, || render::hold::log(&log));
         return Ok(Exit::Done);
     }
-    let (mut history, plan) = {
-        let look = app.look(&machine)?;
-        let history = app.history(&look)?;
-        let held = Held::load(&machine.held_record(), &history)?;
-        let plan = hold(&look, &history, held.as_ref(), found_beside_us())?;
-        (history, plan)
-    };
+    let (mut records, plan) = app.plan(&machine, |look, history| {
+        let held = kept::held(&machine, history)?;
+        Ok(hold(look, history, held.as_ref(), found_beside_us())?)
+    })?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
     if args.show {
         app.show(&plan, || render::hold::plan(&plan, log.is_in_vain(&what)));
@@ -72,10 +71,14 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
             what.join(", ")
         )));
     }
-    pass(&plan.refusals, |refusal| args.despite.contains(&refusal.code))?;
+    let is_overridden = |refusal: &Refusal| args.despite.contains(&refusal.code);
+    pass(&plan.refusals, is_overridden)?;
     // Noted before it is tried: a firmware that refuses is not written to at every start for ever.
-    log.note(&machine.hold_log(), machine.boot_id(), &plan.found, what)?;
-    app.put(&mut machine, &mut history, Action::Hold, (&plan.writes, &plan.outcome))?;
+    if log.note(now(), machine.boot_id(), &plan.found, what) {
+        kept::keep_log(&machine, &log)?;
+    }
+    let how = How { is_trial: false, text: &String::new, question: None, is_overridden: &is_overridden };
+    app.carry_through((&mut machine, &mut records), (Action::Hold, &plan), &how)?;
     app.report(&plan, || render::hold::done(&plan));
     Ok(Exit::Done)
 }

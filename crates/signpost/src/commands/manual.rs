@@ -29,7 +29,7 @@ pub fn run(app: &App<'_>, args: &ManualArgs) -> Outcome {
         .filter(|name| name.starts_with("signpost") && name.ends_with(".1"))
         .collect();
     pages.sort();
-    let written = Written { schema: signpost_core::SCHEMA, pages };
+    let written = Written { schema: signpost_facts::SCHEMA, pages };
     let text =
         || format!("{} pages in {}; `man -l FILE` shows one\n", written.pages.len(), args.folder.display());
     app.report(&written, text);

@@ -2,8 +2,8 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
-use signpost_core::menu_file;
 use signpost_core::resolve::{MenuRow, rows};
+use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
@@ -43,7 +43,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
     let document = menu_file::load(&path)?.document;
     let look = app.look(&machine)?;
     let menu = Menu {
-        schema: signpost_core::SCHEMA,
+        schema: signpost_facts::SCHEMA,
         file: path.display().to_string(),
         entries: rows(&look, &document),
     };
@@ -54,7 +54,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
 fn check(app: &App<'_>, path: &Path) -> Outcome {
     let document = menu_file::load(path)?.document;
     let entries = document.entries.len();
-    let checked = Checked { schema: signpost_core::SCHEMA, file: path.display().to_string(), entries };
+    let checked = Checked { schema: signpost_facts::SCHEMA, file: path.display().to_string(), entries };
     app.report(&checked, || {
         format!("{} holds: {entries} entr{}.\n", checked.file, if entries == 1 { "y" } else { "ies" })
     });

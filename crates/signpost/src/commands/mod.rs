@@ -24,10 +24,11 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use signpost_core::home::BootProgram;
-use signpost_core::menu::place::VolumeRef;
 use signpost_core::plan::Wishes;
-use signpost_core::{Code, Refusal, files};
+use signpost_facts::{Code, Refusal};
+use signpost_machine::files;
+use signpost_menu::place::VolumeRef;
+use signpost_place::boot_program::BootProgram;
 
 use crate::failure::Failure;
 

@@ -1,13 +1,12 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::history::Action;
-use signpost_core::menu_file;
 use signpost_core::once::once;
+use signpost_upkeep::menu_file;
 
-use crate::app::{App, Outcome};
-use crate::complete;
+use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
-use crate::render;
+use crate::{complete, render};
 
 /// Send the next start, and only that, to an entry of the menu, or to the menu itself
 ///
@@ -27,16 +26,13 @@ pub struct OnceArgs {
 
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
-    let menu = menu_file::load_text(&app.menu_file(&machine)).ok().flatten();
+    let menu = menu_file::load_if_there(&app.menu_file(&machine)).ok().flatten();
     let document = menu.map(|menu| menu.document);
-    let (mut history, mut plan) = {
-        let look = app.look(&machine)?;
-        let history = app.history(&look)?;
-        let plan = once(&look, &history, document.as_ref(), args.entry.as_deref())?;
-        (history, plan)
-    };
+    let (mut records, plan) = app
+        .plan(&machine, |look, history| Ok(once(look, history, document.as_ref(), args.entry.as_deref())?))?;
     if !args.dry_run {
-        plan.outcome = app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?.1;
+        let how = How { is_trial: false, text: &String::new, question: None, is_overridden: &|_| false };
+        app.carry_through((&mut machine, &mut records), (Action::Once, &plan), &how)?;
     }
     app.report(&plan, || {
         render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next: ", &plan.outcome)

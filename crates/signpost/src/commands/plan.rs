@@ -1,6 +1,7 @@
 use clap::Args;
 use signpost_core::plan::{pass, plan};
-use signpost_core::{Code, menu_file};
+use signpost_facts::Code;
+use signpost_upkeep::menu_file;
 
 use super::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
@@ -20,8 +21,8 @@ pub struct PlanArgs {
 pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let machine = app.uefi_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
-    let look = app.look(&machine)?;
-    let plan = plan(&look, &menu, &app.history(&look)?, &args.home.wishes()?)?;
+    let wishes = args.home.wishes()?;
+    let (_, plan) = app.plan(&machine, |look, history| Ok(plan(look, &menu, history, &wishes)?))?;
     app.show(&plan, || render::plan::text(&plan));
     pass(&plan.refusals, args.home.passes(&args.despite))?;
     Ok(Exit::Done)

@@ -1,13 +1,13 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
+use signpost_core::edit;
 use signpost_core::preview::{Screen, screen};
-use signpost_core::{edit, menu_file};
+use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
-use crate::complete;
 use crate::failure::Exit;
-use crate::render;
+use crate::{complete, render};
 
 /// Show the boot screen as the boot program would draw it
 #[derive(Args)]
@@ -51,6 +51,6 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     };
     let grid = screen(&look, &menu.document, args.size, view);
     let rows = (0..args.size.1).map(|row| grid.row_text(row)).collect();
-    app.show(&Preview { schema: signpost_core::SCHEMA, rows }, || render::preview::text(&grid));
+    app.show(&Preview { schema: signpost_facts::SCHEMA, rows }, || render::preview::text(&grid));
     Ok(Exit::Done)
 }

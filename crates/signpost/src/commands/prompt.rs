@@ -8,20 +8,22 @@ use rustyline::hint::Hinter;
 use rustyline::history::DefaultHistory;
 use rustyline::validate::Validator;
 use rustyline::{CompletionType, Config, Context, Editor, Helper};
+use serde::Serialize;
 use signpost_core::firmware::{Wish, change};
 use signpost_core::history::Action;
-use signpost_core::menu::MenuDocument;
-use signpost_core::menu::prompt::{Prompt, Then, saved};
-use signpost_core::menu::resolve::StartTarget;
 use signpost_core::once::once;
-use signpost_core::plan::pass;
-use signpost_core::survey::Look;
-use signpost_core::{files, menu_file, prompt};
+use signpost_core::prompt;
+use signpost_machine::{Machine, files};
+use signpost_menu::MenuDocument;
+use signpost_menu::prompt::{Prompt, Then, saved};
+use signpost_menu::resolve::StartTarget;
+use signpost_place::Look;
+use signpost_upkeep::{Planned, Records, menu_file};
 
 /// Bytes of a script.
 const MAX_SCRIPT: u64 = 1 << 20;
 
-use crate::app::{App, Outcome};
+use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::{self, out};
 
@@ -41,9 +43,14 @@ pub struct PromptArgs {
 pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
     let machine = app.uefi_machine()?;
     let look = app.look(&machine)?;
-    let menu = menu_file::load_text(&app.menu_file(&machine))?.map(|file| file.document);
-    let mut session =
-        Session { app, look: &look, prompt: Prompt::new(menu.unwrap_or_default()), refusals: 0 };
+    let menu = menu_file::load_if_there(&app.menu_file(&machine))?.map(|file| file.document);
+    let mut session = Session {
+        app,
+        look: &look,
+        is_live: machine.host.is_some(),
+        prompt: Prompt::new(menu.unwrap_or_default()),
+        refusals: 0,
+    };
     let script = match &args.script {
         Some(path) => Some(
             files::read_text(path, MAX_SCRIPT)
@@ -61,7 +68,9 @@ pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
 
 struct Session<'a> {
     app: &'a App<'a>,
-    look: &'a Look<'a>,
+    look: &'a Look,
+    /// Whether this is the machine that we run on.
+    is_live: bool,
     prompt: Prompt,
     refusals: usize,
 }
@@ -126,10 +135,10 @@ impl Session<'_> {
 
     fn start(&self, target: &StartTarget) -> Result<String, Failure> {
         match target {
-            StartTarget::FirmwareEntry { number, .. } if self.look.machine.host.is_some() => {
+            StartTarget::FirmwareEntry { number, .. } if self.is_live => {
                 self.firmware(&Wish::Next(Some(*number)))
             }
-            _ if self.look.machine.host.is_some() => Ok(
+            _ if self.is_live => Ok(
                 "A running machine starts nothing else: `save` puts this into the menu, `apply` puts that in force, `once` sends \
                  the next start to it.\n".into(),
             ),
@@ -145,7 +154,7 @@ impl Session<'_> {
     ) -> Result<String, Failure> {
         let (machine, _lock) = self.app.machine_to_change_unless(false)?;
         let path = self.app.menu_file(&machine);
-        let (text, id) = prompt::save(&path, title, is_default, body)?;
+        let (text, id) = prompt::save(&menu_file::load(&path)?, title, is_default, body)?;
         menu_file::save(&path, &text)?;
         let document: MenuDocument = menu_file::load(&path)?.document;
         self.prompt.take_menu(document);
@@ -154,27 +163,29 @@ impl Session<'_> {
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
-        let menu = menu_file::load_text(&self.app.menu_file(&machine))?.map(|menu| menu.document);
-        let (mut history, plan) = {
-            let look = self.app.look(&machine)?;
-            let history = self.app.history(&look)?;
-            let plan = once(&look, &history, menu.as_ref(), id)?;
-            (history, plan)
-        };
-        self.app.confirm(|| render::rehearse::outcome("Next: ", &plan.outcome), "Do this?")?;
-        self.app.put(&mut machine, &mut history, Action::Once, (&plan.writes, &plan.outcome))?;
-        Ok(String::new())
+        let menu = menu_file::load_if_there(&self.app.menu_file(&machine))?.map(|menu| menu.document);
+        let (mut records, plan) =
+            self.app.plan(&machine, |look, history| Ok(once(look, history, menu.as_ref(), id)?))?;
+        let text = || render::rehearse::outcome("Next: ", &plan.outcome);
+        self.carry_through((&mut machine, &mut records), (Action::Once, &plan), &text)
     }
 
     fn firmware(&self, wish: &Wish) -> Result<String, Failure> {
         let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
-        let look = self.app.look(&machine)?;
-        let mut history = self.app.history(&look)?;
-        let change = change(&look, &history, wish)?;
-        pass(&change.refusals, |_| false)?;
-        drop(look);
-        self.app.confirm(|| render::firmware::planned(&change), "Do this?")?;
-        super::firmware::write(self.app, &mut machine, &mut history, &change)?;
+        let (mut records, plan) =
+            self.app.plan(&machine, |look, history| Ok(change(look, history, wish)?))?;
+        let text = || render::firmware::planned(&plan);
+        self.carry_through((&mut machine, &mut records), (Action::Firmware, &plan), &text)
+    }
+
+    fn carry_through<P: Planned + Serialize>(
+        &self,
+        on: (&mut Machine, &mut Records),
+        what: (Action, &P),
+        text: &dyn Fn() -> String,
+    ) -> Result<String, Failure> {
+        let how = How { is_trial: false, text, question: Some("Do this?"), is_overridden: &|_| false };
+        self.app.carry_through(on, what, &how)?;
         Ok(String::new())
     }
 }
@@ -182,7 +193,7 @@ impl Session<'_> {
 /// Completion for the line editor.
 struct Words<'a> {
     prompt: Prompt,
-    look: &'a Look<'a>,
+    look: &'a Look,
 }
 
 impl Completer for Words<'_> {

@@ -1,12 +1,11 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::menu::nearest::nearest;
 use signpost_core::rehearse::{Choice, State, rehearse_state};
+use signpost_menu::nearest::nearest;
 
 use crate::app::{App, Outcome};
-use crate::complete;
 use crate::failure::{Exit, Failure};
-use crate::render;
+use crate::{complete, render};
 
 /// Follow a start from power-on to the system that starts, without a reboot
 ///

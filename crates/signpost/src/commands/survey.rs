@@ -1,7 +1,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use signpost_core::survey::{Changes, Look};
+use signpost_place::Look;
+use signpost_survey::Changes;
+use signpost_upkeep::kept;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -35,12 +37,12 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
     if let Some(record) = record {
         // A machine that cannot be written to is surveyed all the same; then nothing is kept to compare with.
         let _ = Changes::keep(&record, &look.survey);
-        app.keep_known(&look);
+        kept::keep_known(&machine, &look);
     }
     Ok(Exit::Done)
 }
 
-fn detail(app: &App<'_>, look: &Look<'_>, what: &str) -> Outcome {
+fn detail(app: &App<'_>, look: &Look, what: &str) -> Outcome {
     let survey = &look.survey;
     let number = |prefix: &str| what.strip_prefix(prefix)?.trim().parse::<usize>().ok();
     if let Some(volume) = number("v").and_then(|number| survey.volumes.get(number.checked_sub(1)?)) {

@@ -1,12 +1,12 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::edit;
-use signpost_core::menu_file;
+use signpost_facts::Error;
+use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
-use crate::complete;
 use crate::failure::Exit;
-use crate::render;
+use crate::{complete, render};
 
 /// Show or set the menu's policy: default, timeout, when it shows, kernel arguments
 ///
@@ -29,7 +29,9 @@ pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     let is_question = args.assignments.is_empty() && args.reset.is_empty();
     let (machine, _lock) = app.machine_to_change_unless(args.dry_run || is_question)?;
     let path = app.menu_file(&machine);
-    let tuned = edit::tune(&path, &args.assignments, &args.reset)?;
+    let none = || Error::unusable(path.display(), "there is no menu file; `signpost draft` makes one");
+    let text = menu_file::text(&path)?.ok_or_else(none)?;
+    let tuned = edit::tune(&path, &text, &args.assignments, &args.reset)?;
     if is_question {
         app.show(&tuned, || render::tune::all(&tuned));
         return Ok(Exit::Done);

@@ -2,12 +2,12 @@ use std::path::PathBuf;
 
 use clap::Args;
 use signpost_core::history::{Action, Progress};
-use signpost_core::plan::pass;
 use signpost_core::undo::undo;
-use signpost_core::{Code, menu_file};
+use signpost_facts::Code;
+use signpost_upkeep::menu_file;
 
 use super::guard_codes;
-use crate::app::{App, OWN_MENU, Outcome};
+use crate::app::{App, How, OWN_MENU, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
@@ -49,27 +49,22 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
         app.report(&done, || format!("{done}.\n"));
         return Ok(Exit::Done);
     }
-    let (mut history, mut undo) = {
-        let look = app.look(&machine)?;
-        let history = app.history(&look)?;
-        let undo = undo(&look, &history, args.to)?;
-        (history, undo)
+    let (mut records, undo) = app.plan(&machine, |look, history| Ok(undo(look, history, args.to)?))?;
+    let how = How {
+        is_trial: args.dry_run,
+        text: &|| render::plan::undo(&undo, true),
+        question: Some("Undo this?"),
+        is_overridden: &|refusal| args.despite.contains(&refusal.code),
     };
-    if args.dry_run {
-        app.show(&undo, || render::plan::undo(&undo, true));
-        pass(&undo.refusals, |refusal| args.despite.contains(&refusal.code))?;
-        return Ok(Exit::Done);
-    }
-    pass(&undo.refusals, |refusal| args.despite.contains(&refusal.code))?;
-    app.confirm(|| render::plan::undo(&undo, true), "Undo this?")?;
     let action = Action::Undo { of: undo.of };
-    let (record, outcome) = app.put(&mut machine, &mut history, action, (&undo.writes, &undo.outcome))?;
-    if record.is_none() {
+    let Some(put) = app.carry_through((&mut machine, &mut records), (action, &undo), &how)? else {
+        return Ok(Exit::Done);
+    };
+    if put.record.is_none() {
         // Nothing is left to undo, yet the step must not be offered again.
-        history.begin(action, &[], &machine.contents()?)?;
-        history.end(Progress::Done)?;
+        records.begin(action, &[], &machine.contents()?)?;
+        records.end(Progress::Done)?;
     }
-    undo.outcome = outcome;
     app.report(&undo, || render::plan::undo(&undo, false));
     Ok(Exit::Done)
 }

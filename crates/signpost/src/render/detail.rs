@@ -1,11 +1,12 @@
 //! One disk or one volume, with all that is known of it.
 
-use signpost_core::survey::{Disk, Look, Survey, Volume};
+use signpost_facts::number::joined;
+use signpost_facts::{Disk, Survey, Volume};
+use signpost_place::Look;
 
-use super::disks;
 use super::size::human;
-use super::style;
 use super::table::Table;
+use super::{disks, style};
 
 /// Names of a volume's uppermost folder that are shown.
 const MAX_NAMES: usize = 40;
@@ -33,7 +34,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
         ("bus", disk.bus.clone()),
         ("model", disk.model.clone()),
         ("serial", disk.serial.clone()),
-        ("table", disk.table.kind.map(str::to_uppercase)),
+        ("table", disk.table.kind.map(|kind| kind.word().to_uppercase())),
         ("disk GUID", disk.table.guid.clone()),
         ("disk signature", disk.table.signature.clone()),
         ("wrong", disk.table.fault.clone()),
@@ -60,7 +61,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
     text + &disks::disk_text(survey, disk, false)
 }
 
-pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
+pub fn volume(look: &Look, volume: &Volume) -> String {
     let survey = &look.survey;
     let mut text = format!("{}\n", style::heading(&format!("v{}  {}", volume.number, volume.place)));
     let stable = look.stable_name(volume.number - 1).ok().map(|name| name.to_string());
@@ -83,7 +84,7 @@ pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
         ("made of", Some(members.join(", "))),
         ("holds", Some(volume.inside.join(", "))),
         ("state", Some(state.join("; "))),
-        ("only confuses", volume.aside.map(str::to_string)),
+        ("only confuses", volume.aside.map(|aside| aside.word().to_string())),
         ("wrong", volume.fault.clone()),
     ]));
     let contents = disks::contents(survey, volume);
@@ -104,14 +105,14 @@ pub fn volume(look: &Look<'_>, volume: &Volume) -> String {
             ("root", Some(system.root_path.clone())),
             ("/boot", system.boot.map(|boot| format!("v{boot}"))),
             ("loaders", Some(system.loader_places.join(", "))),
-            ("firmware entries", Some(system.entries.join(", "))),
+            ("firmware entries", Some(joined(&system.entries, ", "))),
             ("arguments", arguments.map(|arguments| arguments.text.clone())),
             ("arguments from", arguments.map(|arguments| arguments.source.clone())),
         ]));
     }
     if let Some(items) = look.reader(volume.number - 1).and_then(|reader| reader.list("/").ok()) {
         text.push_str(&format!("\n{}\n", style::heading("Uppermost folder")));
-        let named = |item: &signpost_core::survey::Item| {
+        let named = |item: &signpost_disk::file_system::Item| {
             if item.is_folder { format!("{}/", item.name) } else { item.name.clone() }
         };
         let names: Vec<String> = items.iter().take(MAX_NAMES).map(named).collect();

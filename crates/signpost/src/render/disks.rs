@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_core::survey::{Disk, Partition, StartupFile, Survey, Volume};
+use signpost_facts::{Aside, Disk, Partition, StartupFile, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -77,8 +77,8 @@ fn disk_line(disk: &Disk) -> String {
         facts.push("removable, so never offered".into());
     }
     match (disk.table.kind, &disk.table.fault) {
-        (Some("label"), _) => facts.push("BSD label".into()),
-        (Some(kind), _) => facts.push(kind.to_uppercase()),
+        (Some(TableKind::Label), _) => facts.push("BSD label".into()),
+        (Some(kind), _) => facts.push(kind.word().to_uppercase()),
         (None, Some(fault)) => facts.push(fault.clone()),
         (None, None) => facts.push("no partition table".into()),
     }
@@ -99,9 +99,9 @@ fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
     for partition in folded {
         let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
         let kind = match volume {
-            _ if partition.is_container => &partition.purpose,
-            Some(volume) => volume.aside.unwrap_or(volume.kind),
-            None => &partition.purpose,
+            _ if partition.is_container => partition.purpose.as_ref(),
+            Some(volume) => volume.aside.map_or(volume.kind.name(), Aside::word),
+            None => partition.purpose.as_ref(),
         };
         *kinds.entry(kind).or_default() += 1;
     }
@@ -146,7 +146,7 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     );
     line.truncate(line.trim_end().len());
     for (is_so, word) in [
-        (volume.aside.is_some(), volume.aside.unwrap_or_default()),
+        (volume.aside.is_some(), volume.aside.map_or("", Aside::word)),
         (volume.is_encrypted, "encrypted: takes its key to look into"),
         (volume.is_hibernated, "a system sleeps here"),
     ] {

@@ -1,6 +1,7 @@
 use signpost_core::firmware::{FirmwareChange, FirmwareList, ListedEntry, Tidy, Told};
-use signpost_core::history::Change;
-use signpost_core::secure_boot::Verdict;
+use signpost_facts::change::Change;
+use signpost_facts::secure_boot::Verdict;
+use signpost_firmware::start::Kind;
 
 use super::plan::{notes, refusals, write_list};
 use super::rehearse::outcome;
@@ -16,7 +17,7 @@ pub fn list(list: &FirmwareList, has_paths: bool) -> String {
     for entry in &list.entries {
         let leads_to: Vec<String> = std::iter::once(entry.leads_to.clone()).chain(odd(entry)).collect();
         table.row([
-            entry.number.clone(),
+            entry.number.to_string(),
             used(entry),
             entry.label.clone(),
             entry.made_by.into(),
@@ -56,7 +57,7 @@ fn odd(entry: &ListedEntry) -> Vec<String> {
     let mut lines: Vec<String> = entry.findings.iter().map(|finding| format!("- {finding}")).collect();
     match &entry.secure_boot {
         // What it leads to has said so already where that stands against the start.
-        Some(_) if matches!(entry.verdict, "unfit" | "may-start") => {}
+        Some(_) if matches!(entry.verdict, Kind::Unfit | Kind::MayStart) => {}
         Some(verdict @ (Verdict::Refused(_) | Verdict::CannotTell { .. })) => {
             lines.push(format!("- {}", verdict.text()));
         }

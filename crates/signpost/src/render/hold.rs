@@ -1,5 +1,5 @@
-use signpost_core::history::Change;
 use signpost_core::hold::{HoldPlan, Log};
+use signpost_facts::change::Change;
 
 use super::plan::{notes, refusals, write_list};
 use super::rehearse::outcome;

@@ -1,5 +1,5 @@
-use signpost_core::menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 use signpost_core::resolve::MenuRow;
+use signpost_menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 
 use super::style;
 use super::table::Table;

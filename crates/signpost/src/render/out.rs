@@ -8,7 +8,7 @@ use std::borrow::Cow;
 use std::io::Write;
 
 use serde::Serialize;
-use signpost_core::menu::text::{acts, shown};
+use signpost_menu::text::{acts, shown};
 
 use super::style;
 

@@ -1,8 +1,9 @@
-use signpost_core::Refusal;
-use signpost_core::history::Change;
 use signpost_core::plan::Plan;
 use signpost_core::rehearse::Outcome;
 use signpost_core::undo::Undo;
+use signpost_facts::Refusal;
+use signpost_facts::change::Change;
+use signpost_facts::number::joined;
 
 use super::rehearse::outcome;
 use super::style;
@@ -16,7 +17,7 @@ pub fn text(plan: &Plan) -> String {
         table.row([
             entry.id.clone(),
             entry.title.clone(),
-            entry.number.clone().unwrap_or_else(|| "-".into()),
+            entry.number.map_or_else(|| "-".into(), String::from),
             entry.action.word().into(),
             entry.detail.clone(),
         ]);
@@ -24,7 +25,7 @@ pub fn text(plan: &Plan) -> String {
     text.push_str(&table.text());
     text.push_str(&format!("\n{}\n", style::heading("Changes")));
     let mut table = Table::new(&["", "now", "then"]);
-    table.row(["boot order".into(), plan.order_before.join(" "), plan.order_after.join(" ")]);
+    table.row(["boot order".into(), joined(&plan.order_before, " "), joined(&plan.order_after, " ")]);
     let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
     if let Some(then) = plan.timeout_after {
         table.row(["timeout".into(), now, seconds(then)]);

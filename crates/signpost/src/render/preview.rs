@@ -1,5 +1,5 @@
 use anstyle::{AnsiColor, Style};
-use signpost_core::menu::screen::{Grid, Tone};
+use signpost_menu::screen::{Grid, Tone};
 
 /// The screen in a frame, so that its size is seen.
 pub fn text(grid: &Grid) -> String {

@@ -13,7 +13,7 @@ pub fn text(rehearsal: &Rehearsal) -> String {
         table.row([
             (index + 1).to_string(),
             step.reason.clone(),
-            step.entry.clone().unwrap_or_else(|| "-".into()),
+            step.entry.map_or_else(|| "-".into(), String::from),
             step.label.clone().unwrap_or_default(),
             step.finding.clone(),
         ]);

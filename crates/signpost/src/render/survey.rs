@@ -1,12 +1,12 @@
 //! The survey: what changed, systems, how the machine starts, disks, firmware entries, what is odd.
 
 use serde::Serialize;
-use signpost_core::survey::{Changes, Finding, FirmwareEntry, Survey, System};
-use signpost_core::ways::Through;
+use signpost_facts::way::Through;
+use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System};
+use signpost_survey::Changes;
 
-use super::disks;
-use super::style;
 use super::table::Table;
+use super::{disks, style};
 
 /// A survey and what has changed in it: one JSON document.
 #[derive(Serialize)]
@@ -26,7 +26,7 @@ pub fn text(survey: &Survey, changes: Option<&Changes>, all: bool) -> String {
     text.push_str(&systems(survey));
     text.push_str(&start(survey));
     text.push_str(&disks::text(survey, all));
-    if survey.machine.firmware == "uefi" {
+    if survey.machine.firmware == FirmwareKind::Uefi {
         text.push_str(&entries(survey));
     }
     text.push_str(&findings(&survey.findings));
@@ -36,13 +36,13 @@ pub fn text(survey: &Survey, changes: Option<&Changes>, all: bool) -> String {
 fn machine(survey: &Survey) -> String {
     let facts = &survey.machine;
     let firmware = match facts.firmware {
-        "uefi" => match facts.secure_boot {
+        FirmwareKind::Uefi => match facts.secure_boot {
             Some(true) => "UEFI, x86_64, Secure Boot on",
             Some(false) => "UEFI, x86_64, Secure Boot off",
             None => "UEFI, x86_64, Secure Boot unknown",
         }
         .replace("x86_64", &facts.architecture),
-        "bios" => format!("BIOS, {}", facts.architecture),
+        FirmwareKind::Bios => format!("BIOS, {}", facts.architecture),
         _ => "disk images, without firmware".to_string(),
     };
     let mut text = format!("{}  {firmware}\n", style::heading(&facts.name));
@@ -78,7 +78,7 @@ fn systems(survey: &Survey) -> String {
     if survey.systems.is_empty() {
         return text + "  none was found\n\n";
     }
-    let is_uefi = survey.machine.firmware == "uefi";
+    let is_uefi = survey.machine.firmware == FirmwareKind::Uefi;
     let ways = if is_uefi { "reached by" } else { "" };
     let mut table = Table::new(&["title", "", "id", "where", "starts by", ways]);
     for system in &survey.systems {
@@ -114,7 +114,10 @@ fn starts_by(survey: &Survey, system: &System) -> String {
     }
     let root = system.root.and_then(|root| survey.volumes.get(root - 1));
     match system.kernels.first() {
-        None if root.is_some_and(|root| survey.machine.firmware == "bios" && root.partition.is_some()) => {
+        None if root.is_some_and(|root| {
+            survey.machine.firmware == FirmwareKind::Bios && root.partition.is_some()
+        }) =>
+        {
             "its boot sector".into()
         }
         Some(kernel) => format!("v{}:{}", kernel.volume, kernel.path),
@@ -125,7 +128,7 @@ fn starts_by(survey: &Survey, system: &System) -> String {
 /// The ways that are open today: firmware entries by their numbers, then our menu.
 fn reached_by(system: &System) -> String {
     let number = |through: &Through| match through {
-        Through::FirmwareEntry(number) => Some(number.clone()),
+        Through::FirmwareEntry(number) => Some(number.to_string()),
         Through::FallbackPath(disk) => Some(format!("spare path of disk {disk}")),
         Through::Menu(_) => None,
     };
@@ -137,11 +140,11 @@ fn reached_by(system: &System) -> String {
 }
 
 fn start(survey: &Survey) -> String {
-    if survey.machine.firmware != "uefi" {
+    if survey.machine.firmware != FirmwareKind::Uefi {
         return format!("{}   {}\n\n", style::heading("Starts next"), survey.firmware.starts_next);
     }
     let firmware = &survey.firmware;
-    let entry = |number: &Option<String>| {
+    let entry = |number: &Option<OptionNumber>| {
         let number = number.as_ref()?;
         let label =
             firmware.entries.iter().find(|entry| entry.number == *number).map(|entry| entry.label.as_str());
@@ -185,7 +188,7 @@ fn entries(survey: &Survey) -> String {
         if firmware.current.as_ref() == Some(&entry.number) {
             used.push_str(", current");
         }
-        table.row([entry.number.clone(), used, entry.label.clone(), leads_to(entry)]);
+        table.row([entry.number.to_string(), used, entry.label.clone(), leads_to(entry)]);
     }
     text.push_str(&table.text());
     text + "\n"

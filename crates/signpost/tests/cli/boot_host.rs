@@ -1,12 +1,13 @@
 //! Host "signpost": boot program and menu on the home volume.
 
+use std::sync::Arc;
+
 use signpost_demo::program::Program;
 use signpost_demo::{BenchSpec, StoreKind};
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
 use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot, Writer};
-use std::sync::Arc;
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, copy_program, file, lark_disk, lark_files, menu, small};
 

@@ -6,42 +6,43 @@ use std::os::unix::fs::FileExt;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Arc;
 
-use signpost_core::apply::carry_out;
-use signpost_core::catalogue::Catalogue;
-use signpost_core::history::{Action, Change, History};
-use signpost_core::home::BootProgram;
+use signpost_core::history::Action;
 use signpost_core::plan::{Wishes, pass, plan};
-use signpost_core::survey::Look;
 use signpost_core::undo::undo;
-use signpost_core::{Machine, menu_file};
 use signpost_demo::StoreKind;
 use signpost_demo::program::Program;
 use signpost_disk::fat::{self, FatVolume};
+use signpost_facts::change::Change;
 use signpost_firmware::variable::Contents;
+use signpost_machine::Machine;
+use signpost_place::boot_program::BootProgram;
+use signpost_survey::catalogue::Catalogue;
+use signpost_upkeep::{Records, carry_out, look, menu_file};
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, menu, small};
 use crate::promises::ours;
 
 /// What a step would write, and what it is.
-fn planned(machine: &Machine, folder: &TestMachine, is_undo: bool) -> (History, Action, Vec<Change>) {
-    let look = Look::at(machine, &Catalogue::built_in());
-    let history = History::of(&look).unwrap();
+fn planned(machine: &Machine, folder: &TestMachine, is_undo: bool) -> (Records, Action, Vec<Change>) {
+    let look = look(machine, &Catalogue::built_in());
+    let records = Records::of(machine, &look).unwrap();
+    let history = records.history();
     if is_undo {
-        let undo = undo(&look, &history, None).unwrap();
+        let undo = undo(&look, history, None).unwrap();
         pass(&undo.refusals, |_| false).unwrap();
-        return (history, Action::Undo { of: undo.of }, undo.writes);
+        return (records, Action::Undo { of: undo.of }, undo.writes);
     }
     let menu = menu_file::load(&folder.path("menu.toml")).unwrap();
     let program = BootProgram::new(std::fs::read(folder.path("program.efi")).unwrap());
-    let plan = plan(&look, &menu, &history, &Wishes { boot_program: Some(program), home: None }).unwrap();
+    let plan = plan(&look, &menu, history, &Wishes { boot_program: Some(program), home: None }).unwrap();
     pass(&plan.refusals, |_| false).unwrap();
-    (history, Action::Apply, plan.writes)
+    (records, Action::Apply, plan.writes)
 }
 
 /// Carries out a step, and is killed before the write of this number; whether it came to its end.
 fn carried_out(folder: &TestMachine, is_undo: bool, killed_before: Option<usize>) -> bool {
     let mut machine = Machine::open_bench(folder.folder()).unwrap();
-    let (mut history, action, writes) = planned(&machine, folder, is_undo);
+    let (mut records, action, writes) = planned(&machine, folder, is_undo);
     let done = Cell::new(0);
     let kill = || {
         // A kill leaves no time to note anything.
@@ -51,7 +52,7 @@ fn carried_out(folder: &TestMachine, is_undo: bool, killed_before: Option<usize>
         done.set(done.get() + 1);
         false
     };
-    let run = || carry_out(&mut machine, &mut history, action, &writes, &kill).unwrap();
+    let run = || carry_out(&mut machine, &mut records, action, &writes, &kill).unwrap();
     catch_unwind(AssertUnwindSafe(run)).is_ok()
 }
 

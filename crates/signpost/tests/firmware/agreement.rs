@@ -5,11 +5,11 @@
 mod generate;
 mod roots;
 
+use generate::{Made, generate};
 use signpost_menu::slot::{SLOT_NAMES, Slot};
 
 use crate::harness::TestMachine;
 use crate::vm::Vm;
-use generate::{Made, generate};
 
 /// What a start came to: the title that ran, the options it was handed, size and checksum of its initrd; or
 /// that the menu waits; or that the firmware comes to its own screen.

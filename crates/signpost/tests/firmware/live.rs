@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::Command;
 
 use serde_json::Value;
-use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind, vm};
+use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::guid;
 use signpost_firmware::boot_variables::{boot_next, boot_option};
 use signpost_firmware::load_option::LoadOption;
@@ -65,7 +65,7 @@ impl Rescue {
     fn works(&self) -> Heard {
         let serials = ["PTR-1", "CRM-1", "RSC-1"].map(String::from).to_vec();
         let spec = Spec { memory: 768, serials, ..Spec::of_bench(self.machine.folder(), &IMAGES) };
-        Heard(vm::Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
+        Heard(signpost_vm::Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
     }
 
     /// Titles of what starts after that.

@@ -14,6 +14,7 @@ mod secure_boot;
 mod strange;
 mod vm;
 
+use harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
 use signpost_demo::program::{Ending, Program};
 use signpost_demo::{BenchSpec, StoreKind};
 use signpost_firmware::boot_variables::{BootOption, boot_next, boot_option, boot_order};
@@ -21,8 +22,6 @@ use signpost_firmware::device_path::View;
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::store::fd;
 use signpost_vm::{Spec, VARIABLES};
-
-use harness::{LARK, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
 use vm::{Tried, start};
 
 /// Two disks; Larkspur's loader gives up, so that the firmware goes on to the next entry.

@@ -7,6 +7,7 @@ mod gpt;
 mod kinds;
 mod tables;
 
+use kinds::{Kind, Part};
 use signpost_demo::program::{Ending, Program};
 use signpost_demo::{BenchSpec, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::{Guid, guid};
@@ -16,7 +17,6 @@ use signpost_firmware::load_option::LoadOption;
 
 use crate::harness::TestMachine;
 use crate::vm::Vm;
-use kinds::{Kind, Part};
 
 /// Kinds in one start: so many disks fit one machine.
 const TOGETHER: usize = 24;

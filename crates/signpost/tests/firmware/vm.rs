@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use signpost_vm::{self, Monitor, Spec};
+use signpost_vm::{Monitor, Spec};
 
 /// What a start looked like from outside.
 pub struct Start {
@@ -35,22 +35,26 @@ pub fn start(bench: &Path, images: &[&str]) -> Start {
 
 /// The same, of a machine that is not plain.
 pub fn start_spec(spec: &Spec) -> Start {
-    let serial = Vm(vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}"))).until_it_ends();
+    let serial =
+        Vm(signpost_vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}"))).until_it_ends();
     Start { tried: tried(&serial), started: started(&serial), serial }
 }
 
 /// A machine that runs.
-pub struct Vm(vm::Vm);
+pub struct Vm(signpost_vm::Vm);
 
 impl Vm {
     pub fn start(bench: &Path, images: &[&str]) -> Self {
-        Self(vm::Vm::start(&Spec::of_bench(bench, images), None).unwrap_or_else(|error| panic!("{error}")))
+        Self(
+            signpost_vm::Vm::start(&Spec::of_bench(bench, images), None)
+                .unwrap_or_else(|error| panic!("{error}")),
+        )
     }
 
     /// One whose keyboard and screen are in our hands too; `work` takes the socket for them.
     pub fn with_monitor(bench: &Path, images: &[&str], work: &Path) -> (Self, Monitor) {
         let socket = work.join("monitor");
-        let vm = vm::Vm::start(&Spec::of_bench(bench, images), Some(&socket));
+        let vm = signpost_vm::Vm::start(&Spec::of_bench(bench, images), Some(&socket));
         let mut vm = vm.unwrap_or_else(|error| panic!("{error}"));
         // The socket is there before the machine says anything.
         vm.wait_until(|serial| !serial.is_empty()).unwrap_or_else(|error| panic!("{error}"));

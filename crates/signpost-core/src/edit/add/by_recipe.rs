@@ -1,24 +1,24 @@
 //! New entries whose arguments or files a recipe says.
 
 use signpost_disk::probe::Identity;
+use signpost_facts::Result;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::recipe::{Fields, pair};
 use signpost_menu::resolve::Surroundings;
+use signpost_place::{Look, VolumeReader};
 
 use super::nearest_folder;
 use crate::draft::{Body, Field};
 use crate::edit::entries::resolved;
 use crate::edit::wrong;
-use crate::error::Result;
 use crate::recipe::{RecipeKind, Recipes, set_named_volumes};
-use crate::survey::{Look, VolumeReader};
 
 /// Names of an image that are told where no recipe fits.
 const MAX_NAMES: usize = 12;
 
 /// A system inside an image file: its title, and what its entry says.
 pub(super) fn image(
-    look: &Look<'_>,
+    look: &Look,
     recipes: &Recipes,
     named: Option<&str>,
     image: &Place,
@@ -64,7 +64,7 @@ pub(super) fn image(
         body.push(("initrd", Field::List(vec![initrd])));
     }
     body.push(("args", args.into()));
-    let is_it = |system: &&crate::survey::System| {
+    let is_it = |system: &&signpost_facts::System| {
         system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == image.path)
     };
     let title = look.survey.systems.iter().find(is_it).map_or_else(
@@ -75,7 +75,7 @@ pub(super) fn image(
 }
 
 /// The volumes inside an image.
-fn look_inside(look: &Look<'_>, volume: usize, path: &str) -> Result<Vec<(Identity, Option<VolumeReader>)>> {
+fn look_inside(look: &Look, volume: usize, path: &str) -> Result<Vec<(Identity, Option<VolumeReader>)>> {
     let at = look.survey.volumes[volume].where_it_is();
     let reader = look.reader(volume).ok_or_else(|| wrong(format!("{at} cannot be looked into")))?;
     let inside = reader.inside(path);
@@ -92,7 +92,7 @@ fn held(readable: &[(Option<String>, &VolumeReader)]) -> String {
 
 /// An EFI program's body, with the arguments of a recipe where one is named or fits its volume.
 pub(super) fn efi(
-    look: &Look<'_>,
+    look: &Look,
     recipes: &Recipes,
     named: Option<&str>,
     program: &Place,
@@ -106,7 +106,7 @@ pub(super) fn efi(
 
 /// A Linux system's body, with what a recipe says, where one is named or fits its root volume.
 pub(super) fn linux(
-    look: &Look<'_>,
+    look: &Look,
     recipes: &Recipes,
     named: Option<&str>,
     on: &VolumeRef,
@@ -117,7 +117,7 @@ pub(super) fn linux(
 }
 
 fn on_volume(
-    look: &Look<'_>,
+    look: &Look,
     recipes: &Recipes,
     (named, kind): (Option<&str>, RecipeKind),
     volume: usize,

@@ -1,6 +1,6 @@
 use clap::{Args, Subcommand};
 use signpost_core::edit::{self, NewEntry};
-use signpost_core::menu::place::{Place, VolumeRef};
+use signpost_menu::place::{Place, VolumeRef};
 
 #[derive(Subcommand)]
 pub enum New {

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::process::Command;
 
 use signpost_core::edit::{block, replace_block};
+use signpost_core::menu_file::MenuFile;
 
 use crate::app::App;
 use crate::failure::Failure;
@@ -12,8 +13,8 @@ use crate::render::out;
 
 /// The file's text with the entry as it was edited, and the entry's id; `None` where it was left as it was. A text that
 /// does not hold can be edited again at a terminal; else it is kept, and nothing is changed.
-pub fn edit(app: &App<'_>, path: &Path, name: &str) -> Result<Option<(String, String)>, Failure> {
-    let (before, id) = block(path, name)?;
+pub fn edit(app: &App<'_>, menu: &MenuFile, name: &str) -> Result<Option<(String, String)>, Failure> {
+    let (before, id) = block(menu, name)?;
     let mut file = tempfile::Builder::new().prefix("signpost-").suffix(".toml").tempfile()?;
     file.write_all(before.as_bytes())?;
     loop {
@@ -22,7 +23,7 @@ pub fn edit(app: &App<'_>, path: &Path, name: &str) -> Result<Option<(String, St
         if after == before {
             return Ok(None);
         }
-        match replace_block(path, &id, &after) {
+        match replace_block(menu, &id, &after) {
             Ok(changed) => return Ok(Some(changed)),
             Err(error) if std::io::stdin().is_terminal() => {
                 out::error(&error.to_string());

@@ -1,9 +1,7 @@
-use std::path::Path;
-
 use serde::Serialize;
 use signpost_core::edit::{Noise, Quiet, noise, quieten};
-use signpost_core::menu_file;
-use signpost_core::survey::Look;
+use signpost_core::menu_file::MenuFile;
+use signpost_place::Look;
 
 use crate::app::App;
 use crate::failure::Failure;
@@ -18,13 +16,12 @@ struct AllNoise {
 /// Shows what is only noise; where it is to be hidden or removed, the file's text then, what was done, and the ids.
 pub fn run(
     app: &App<'_>,
-    look: &Look<'_>,
-    path: &Path,
+    look: &Look,
+    menu: &MenuFile,
     (hide, remove): (bool, bool),
     is_trial: bool,
 ) -> Result<Option<(String, String, Vec<String>)>, Failure> {
-    let document = menu_file::load(path)?.document;
-    let all = AllNoise { schema: signpost_core::SCHEMA, noise: noise(look, &document) };
+    let all = AllNoise { schema: signpost_facts::SCHEMA, noise: noise(look, &menu.document) };
     let how = match (hide, remove) {
         _ if all.noise.is_empty() => None,
         (true, _) => Some(Quiet::Hide),
@@ -43,7 +40,7 @@ pub fn run(
     }
     let ids: Vec<String> = all.noise.iter().map(|noise| noise.id.clone()).collect();
     let told = format!("{done}: {}", ids.join(", "));
-    Ok(Some((quieten(path, &all.noise, how)?, told, ids)))
+    Ok(Some((quieten(menu, &all.noise, how)?, told, ids)))
 }
 
 fn text(noise: &[Noise], way: &str) -> String {

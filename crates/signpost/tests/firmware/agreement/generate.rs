@@ -12,9 +12,10 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
 mod made;
 mod variables;
 
+pub use made::Made;
+
 use super::roots::{self, Root};
 use crate::vm;
-pub use made::Made;
 
 /// Numbers from a seed (splitmix64).
 struct Dice(u64);

@@ -1,0 +1,130 @@
+//! What is odd about the firmware's entries, their order, and the next start.
+
+use signpost_facts::{Code, Finding, FirmwareEntry, FirmwareKind, OptionNumber};
+use signpost_firmware::start::Verdict;
+use signpost_place::Look;
+
+use crate::rehearse::Rehearsal;
+use crate::ways::{self, Reach};
+
+/// All of it.
+pub(crate) fn all(look: &Look, rehearsal: &Rehearsal) -> Vec<Finding> {
+    let mut found = Vec::new();
+    entries(look, &mut found);
+    duplicates(look, &mut found);
+    order(look, &mut found);
+    start(look, rehearsal, &mut found);
+    found
+}
+
+fn finding(code: Code, message: String, help: &str) -> Finding {
+    Finding { code, message, help: help.into() }
+}
+
+fn named(entry: &FirmwareEntry) -> String {
+    format!("entry {} \"{}\"", entry.number, entry.label)
+}
+
+fn entries(look: &Look, found: &mut Vec<Finding>) {
+    for entry in &look.survey.firmware.entries {
+        let message = format!("{}: {}", named(entry), entry.finding);
+        let Some(verdict) = &entry.judged else {
+            found.push(finding(Code::EntryBroken, message, "the firmware passes it over"));
+            continue;
+        };
+        let code = match verdict {
+            Verdict::NoPartition { .. } | Verdict::NoDevice | Verdict::Deleted => Code::EntryStale,
+            Verdict::NoFile { .. } => Code::EntryFileGone,
+            Verdict::Unfit { .. } | Verdict::Hangs { .. } | Verdict::Unreadable { .. } => Code::EntryUnfit,
+            _ => continue,
+        };
+        let help = match (ways::of_load_option(look, entry.number()), code) {
+            (Reach::OutOfReach, Code::EntryStale) => {
+                "it starts nothing while that is not attached or cannot be read; it stays"
+            }
+            (Reach::OutOfReach, _) => "it starts nothing as it is; what it names cannot be read, so it stays",
+            (Reach::Gone, Code::EntryStale) => "it starts nothing; it can be removed",
+            (Reach::Gone, _) => {
+                "it starts nothing until the file is back; `firmware tidy` says whether it can be removed"
+            }
+            (Reach::There, _) => "it starts nothing as it is",
+        };
+        found.push(finding(code, message, help));
+    }
+}
+
+fn duplicates(look: &Look, found: &mut Vec<Finding>) {
+    let entries = &look.survey.firmware.entries;
+    for (index, entry) in entries.iter().enumerate() {
+        let Some(target) = &entry.target else { continue };
+        let same = |other: &&FirmwareEntry| {
+            let theirs = other.target.as_ref();
+            theirs.is_some_and(|theirs| {
+                theirs.volume == target.volume && theirs.file.eq_ignore_ascii_case(&target.file)
+            }) && other.is_made_by_firmware == entry.is_made_by_firmware
+        };
+        if let Some(first) = entries[..index].iter().find(same) {
+            let message = format!("{} starts the same file as entry {}", named(entry), first.number);
+            found.push(finding(
+                Code::EntryDuplicate,
+                message,
+                "one of the two can be removed: `firmware tidy` says which",
+            ));
+        }
+    }
+}
+
+fn order(look: &Look, found: &mut Vec<Finding>) {
+    let boot = &look.boot;
+    for (index, number) in boot.order.iter().enumerate() {
+        if boot.order[..index].contains(number) {
+            let message = format!("the boot order names {} twice", OptionNumber(*number));
+            found.push(finding(Code::OrderTwice, message, "only its first place counts"));
+        } else if !boot.options.contains_key(number) {
+            let message =
+                format!("the boot order names {}, and there is no such entry", OptionNumber(*number));
+            found.push(finding(Code::OrderDangling, message, "the firmware passes it over"));
+        }
+    }
+    for entry in look.survey.firmware.entries.iter().filter(|entry| entry.place.is_none()) {
+        let message = format!("{} is not in the boot order", named(entry));
+        found.push(finding(
+            Code::EntryUnordered,
+            message,
+            "the firmware may take its number for another entry",
+        ));
+    }
+    if let Some(next) = boot.next {
+        let message = format!("the next start goes to {}, whatever the order says", OptionNumber(next));
+        found.push(finding(Code::NextBootSet, message, "it counts once; the firmware forgets it then"));
+    }
+}
+
+/// Held against what is running.
+fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
+    if look.survey.machine.firmware != FirmwareKind::Uefi {
+        return;
+    }
+    let Some(running) = look.survey.systems.iter().find(|system| system.is_running) else { return };
+    if rehearsal.outcome.system.as_ref() != Some(&running.id) {
+        let message = format!(
+            "{} is running, and the next start goes elsewhere: {}",
+            running.title, rehearsal.outcome.text
+        );
+        found.push(finding(Code::NotFirst, message, "`draft` and `apply` put the running system first"));
+    }
+    let current = look.boot.current.map(OptionNumber);
+    let entry = look.survey.firmware.entries.iter().find(|entry| Some(&entry.number) == current.as_ref());
+    if let Some(entry) = entry.filter(|entry| entry.is_made_by_firmware) {
+        let message =
+            format!("the machine was started from {}, which the firmware made by itself", named(entry));
+        let own = running.entries.iter().find(|number| **number != entry.number);
+        let help = match own {
+            Some(own) => format!(
+                "the running system has entry {own} of its own; `rehearse` says whether it comes first"
+            ),
+            None => "the running system has no entry of its own; `apply` makes one".into(),
+        };
+        found.push(finding(Code::StartedBySpare, message, &help));
+    }
+}

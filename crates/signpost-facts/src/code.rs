@@ -1,0 +1,208 @@
+//! The codes of findings and guards: one namespace, in words.
+
+use alloc::borrow::Cow;
+use core::fmt;
+
+use serde::de::Error;
+use serde::{Deserialize, Deserializer};
+
+/// A finding's or a guard's code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Code {
+    /// A disk cannot be read at all.
+    DiskUnreadable,
+    /// A partition table is broken.
+    TableBroken,
+    /// A GPT without its protective MBR.
+    TableUnprotected,
+    /// Partitions overlap or lie outside of the disk.
+    PartitionOdd,
+    /// A volume says what it is, and is broken.
+    VolumeBroken,
+    /// A volume is not broken, and cannot be read all the same.
+    VolumeUnread,
+    /// Two volumes share an identity.
+    Clone,
+    /// A system sleeps on a volume.
+    Hibernated,
+    /// A volume was in use when the machine went down.
+    Unclean,
+    /// Volumes of one size without a label.
+    NoLabel,
+    /// A system's `/etc/fstab` names a volume that is not there.
+    FstabWrong,
+    /// An entry file names files that are not there.
+    EntryFileBroken,
+    /// The firmware's variables cannot be read, in whole or in part.
+    VariablesBroken,
+    /// A load option is broken.
+    EntryBroken,
+    /// A load option's partition or device is gone.
+    EntryStale,
+    /// A load option's file is gone.
+    EntryFileGone,
+    /// A load option's file cannot be started.
+    EntryUnfit,
+    /// Two load options start the same file.
+    EntryDuplicate,
+    /// A load option stands in no order.
+    EntryUnordered,
+    /// The order names a number that has no load option.
+    OrderDangling,
+    /// The order names a number twice.
+    OrderTwice,
+    /// The running system is not what starts next.
+    NotFirst,
+    /// What the machine was started from is no system's own entry.
+    StartedBySpare,
+    /// A boot with a number of its own comes first, once.
+    NextBootSet,
+    /// Guard: nothing would start.
+    NothingStarts,
+    /// Guard: an entry that is not ours would change.
+    ForeignEntry,
+    /// Guard: what the machine was started from would be removed.
+    StartedFrom,
+    /// Guard: the menu's default could not start.
+    DefaultGone,
+    /// Guard: another system of this PC put the menu in force.
+    OtherSystem,
+    /// Guard: the home volume has no room.
+    NoRoom,
+    /// Guard: nothing else in the menu starts a system.
+    LastWay,
+    /// Guard: what was saved at boot would be lost.
+    ChangedAtBoot,
+    /// Guard: Secure Boot will refuse what is to start.
+    SecureBootRefuses,
+    /// Guard: what would be written to is a partition whose bytes may be another's.
+    PartitionUnsafe,
+    /// Guard: a record says that more was written than a step of ours writes.
+    RecordForeign,
+    /// Guard: nobody could be asked.
+    Unconfirmed,
+}
+
+impl Code {
+    /// Every code.
+    pub const ALL: [Self; 36] = [
+        Self::DiskUnreadable,
+        Self::TableBroken,
+        Self::TableUnprotected,
+        Self::PartitionOdd,
+        Self::VolumeBroken,
+        Self::VolumeUnread,
+        Self::Clone,
+        Self::Hibernated,
+        Self::Unclean,
+        Self::NoLabel,
+        Self::FstabWrong,
+        Self::EntryFileBroken,
+        Self::VariablesBroken,
+        Self::EntryBroken,
+        Self::EntryStale,
+        Self::EntryFileGone,
+        Self::EntryUnfit,
+        Self::EntryDuplicate,
+        Self::EntryUnordered,
+        Self::OrderDangling,
+        Self::OrderTwice,
+        Self::NotFirst,
+        Self::StartedBySpare,
+        Self::NextBootSet,
+        Self::NothingStarts,
+        Self::ForeignEntry,
+        Self::StartedFrom,
+        Self::DefaultGone,
+        Self::OtherSystem,
+        Self::NoRoom,
+        Self::LastWay,
+        Self::ChangedAtBoot,
+        Self::SecureBootRefuses,
+        Self::PartitionUnsafe,
+        Self::RecordForeign,
+        Self::Unconfirmed,
+    ];
+
+    /// The code as it is written.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::DiskUnreadable => "disk-unreadable",
+            Self::TableBroken => "table-broken",
+            Self::TableUnprotected => "table-unprotected",
+            Self::PartitionOdd => "partition-odd",
+            Self::VolumeBroken => "volume-broken",
+            Self::VolumeUnread => "volume-unread",
+            Self::Clone => "clone",
+            Self::Hibernated => "hibernated",
+            Self::Unclean => "unclean",
+            Self::NoLabel => "no-label",
+            Self::FstabWrong => "fstab-wrong",
+            Self::EntryFileBroken => "entry-file-broken",
+            Self::VariablesBroken => "variables-broken",
+            Self::EntryBroken => "entry-broken",
+            Self::EntryStale => "entry-stale",
+            Self::EntryFileGone => "entry-file-gone",
+            Self::EntryUnfit => "entry-unfit",
+            Self::EntryDuplicate => "entry-duplicate",
+            Self::EntryUnordered => "entry-unordered",
+            Self::OrderDangling => "order-dangling",
+            Self::OrderTwice => "order-twice",
+            Self::NotFirst => "not-first",
+            Self::StartedBySpare => "started-by-spare",
+            Self::NextBootSet => "next-boot-set",
+            Self::NothingStarts => "nothing-starts",
+            Self::ForeignEntry => "foreign-entry",
+            Self::StartedFrom => "started-from",
+            Self::DefaultGone => "default-gone",
+            Self::OtherSystem => "other-system",
+            Self::NoRoom => "no-room",
+            Self::LastWay => "last-way",
+            Self::ChangedAtBoot => "changed-at-boot",
+            Self::SecureBootRefuses => "secure-boot-refuses",
+            Self::PartitionUnsafe => "partition-unsafe",
+            Self::RecordForeign => "record-foreign",
+            Self::Unconfirmed => "unconfirmed",
+        }
+    }
+
+    /// The code that is written so.
+    pub fn parse(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|code| code.word() == word)
+    }
+
+    /// Whether it is a guard's, which `--despite` can override.
+    pub fn is_guard(self) -> bool {
+        matches!(
+            self,
+            Self::NothingStarts
+                | Self::ForeignEntry
+                | Self::StartedFrom
+                | Self::DefaultGone
+                | Self::OtherSystem
+                | Self::LastWay
+                | Self::ChangedAtBoot
+                | Self::SecureBootRefuses
+                | Self::RecordForeign
+        )
+    }
+}
+
+impl fmt::Display for Code {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+impl serde::Serialize for Code {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.word())
+    }
+}
+
+impl<'de> Deserialize<'de> for Code {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let word = Cow::<str>::deserialize(deserializer)?;
+        Self::parse(&word).ok_or_else(|| D::Error::custom("no code"))
+    }
+}

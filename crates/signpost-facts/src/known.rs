@@ -1,0 +1,88 @@
+//! What the disks of a machine held when they were last seen: what is not here now and was then, is out of reach, and not
+//! gone.
+
+use alloc::collections::{BTreeMap, BTreeSet};
+use alloc::string::{String, ToString};
+
+use serde::{Deserialize, Serialize};
+use signpost_menu::place::{VolumeIdentity, VolumeRef};
+
+use crate::survey::{Disk, Survey};
+
+const FORMAT: u32 = 1;
+
+/// Every disk that was seen, by its identity, with the names of its partitions and volumes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Known {
+    format: u32,
+    disks: BTreeMap<String, KnownDisk>,
+}
+
+/// A disk as it was seen last.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+struct KnownDisk {
+    /// Identities of its partitions.
+    partitions: BTreeSet<String>,
+    /// Names of its volumes, as a menu file writes them, in lower case.
+    volumes: BTreeSet<String>,
+}
+
+impl Default for Known {
+    fn default() -> Self {
+        Self { format: FORMAT, disks: BTreeMap::new() }
+    }
+}
+
+impl Known {
+    /// Whether it is of this version; one of another says nothing.
+    pub fn is_current(&self) -> bool {
+        self.format == FORMAT
+    }
+
+    /// The same with the disks of a survey as they are now. One that could not be read whole keeps what it had.
+    pub fn with(&self, survey: &Survey, identities: &[VolumeIdentity]) -> Self {
+        let mut known = self.clone();
+        for disk in &survey.disks {
+            let Some(identity) = disk.identity() else { continue };
+            let seen = seen(survey, identities, disk);
+            let held = known.disks.entry(identity.clone()).or_default();
+            if disk.is_whole {
+                *held = seen;
+            } else {
+                held.partitions.extend(seen.partitions);
+                held.volumes.extend(seen.volumes);
+            }
+        }
+        known
+    }
+
+    /// Whether a disk that is not here now had a partition of this identity.
+    pub fn has_partition_elsewhere(&self, survey: &Survey, identity: &str) -> bool {
+        self.elsewhere(survey).any(|disk| disk.partitions.contains(&identity.to_lowercase()))
+    }
+
+    /// Whether a disk that is not here now had a volume of this name.
+    pub fn has_volume_elsewhere(&self, survey: &Survey, name: &VolumeRef) -> bool {
+        self.elsewhere(survey).any(|disk| disk.volumes.contains(&name.to_string().to_lowercase()))
+    }
+
+    /// Whether there is a disk that was seen and is not here now.
+    pub fn misses_a_disk(&self, survey: &Survey) -> bool {
+        self.elsewhere(survey).next().is_some()
+    }
+
+    fn elsewhere<'k>(&'k self, survey: &'k Survey) -> impl Iterator<Item = &'k KnownDisk> {
+        let is_here = |identity: &String| survey.disks.iter().any(|disk| disk.identity() == Some(identity));
+        self.disks.iter().filter(move |(identity, _)| !is_here(identity)).map(|(_, disk)| disk)
+    }
+}
+
+fn seen(survey: &Survey, identities: &[VolumeIdentity], disk: &Disk) -> KnownDisk {
+    let partitions = disk.partitions.iter().filter_map(|partition| partition.uuid.as_ref());
+    let on_it = survey.volumes.iter().zip(identities).filter(|(volume, _)| volume.disk == disk.number);
+    let names = on_it.flat_map(|(_, identity)| identity.names());
+    KnownDisk {
+        partitions: partitions.map(|uuid| uuid.to_lowercase()).collect(),
+        volumes: names.map(|name| name.to_string().to_lowercase()).collect(),
+    }
+}

@@ -1,0 +1,45 @@
+//! Numbers that people read, as types.
+
+use alloc::borrow::Cow;
+use alloc::format;
+use alloc::string::{String, ToString};
+use core::fmt;
+
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// A load option's number (UEFI 2.10, 3.1.1), written as four hexadecimal digits as in `Boot####`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub struct OptionNumber(pub u16);
+
+impl fmt::Display for OptionNumber {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&format!("{:04X}", self.0))
+    }
+}
+
+impl Serialize for OptionNumber {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.to_string())
+    }
+}
+
+impl<'de> Deserialize<'de> for OptionNumber {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = Cow::<str>::deserialize(deserializer)?;
+        let number = u16::from_str_radix(&text, 16).ok().filter(|_| text.len() == 4);
+        number.map(Self).ok_or_else(|| D::Error::custom("expected four hexadecimal digits"))
+    }
+}
+
+impl From<OptionNumber> for String {
+    fn from(number: OptionNumber) -> Self {
+        number.to_string()
+    }
+}
+
+/// Numbers one behind the other, with something between them.
+pub fn joined(numbers: &[OptionNumber], between: &str) -> String {
+    let words: alloc::vec::Vec<String> = numbers.iter().map(ToString::to_string).collect();
+    words.join(between)
+}

@@ -1,0 +1,36 @@
+//! Variables of ours.
+
+use alloc::string::String;
+
+use signpost_disk::Guid;
+use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::ours;
+
+/// What boot program and desk tell each other.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OurVariables {
+    /// What the next start, and only that, goes to.
+    pub once: Option<String>,
+    /// What was kept as the default for good.
+    pub kept: Option<String>,
+    /// What was started last.
+    pub last: Option<String>,
+    /// What was tried last, and why it failed.
+    pub log: Option<String>,
+}
+
+impl OurVariables {
+    /// Those among all variables.
+    pub fn read(contents: &Contents) -> Self {
+        let text = |name: &str| {
+            let variable = contents.get(&Self::name(name))?;
+            String::from_utf8(variable.data.clone()).ok().filter(|text| !text.is_empty())
+        };
+        Self { once: text(ours::ONCE), kept: text(ours::KEPT), last: text(ours::LAST), log: text(ours::LOG) }
+    }
+
+    /// The full name of one of ours.
+    pub fn name(name: &str) -> VariableName {
+        VariableName { name: name.into(), vendor: Guid::from_bytes(ours::VENDOR) }
+    }
+}

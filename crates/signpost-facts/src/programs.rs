@@ -1,0 +1,282 @@
+//! Systems, their kernels, and the files that start them.
+
+use alloc::format;
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use serde::{Deserialize, Serialize};
+use signpost_firmware::image::linux::LinuxKernel;
+
+use crate::number::OptionNumber;
+use crate::way::Through;
+
+/// An installed system.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct System {
+    /// A short name, fit for an id.
+    pub id: String,
+    /// Its title.
+    pub title: String,
+    /// Where the title comes from.
+    pub title_from: String,
+    /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
+    pub family: Family,
+    /// Number of its root volume.
+    pub root: Option<usize>,
+    /// Folder of its root on that volume: `/`, or a subvolume's path.
+    pub root_path: String,
+    /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
+    pub boot: Option<usize>,
+    /// Number of the ESP that its `/etc/fstab` mounts.
+    pub esp: Option<usize>,
+    /// Numbers of all volumes that its `/etc/fstab` mounts.
+    pub mounts: Vec<usize>,
+    /// Numbers of the disks that it lies on: those of its root, of its image, or of its loader.
+    pub disks: Vec<usize>,
+    /// Its `ID` in `os-release`, before it is told from others of the same.
+    pub os_id: String,
+    /// The image file that it lies in.
+    pub image: Option<ImageFile>,
+    /// Whether it is running.
+    pub is_running: bool,
+    /// Its kernels, the newest first.
+    pub kernels: Vec<Kernel>,
+    /// Kernel arguments for it.
+    pub arguments: Option<Arguments>,
+    /// Its own loaders, the one to start first: indices of `startup_files`.
+    #[serde(rename = "loader_files")]
+    pub loaders: Vec<usize>,
+    /// The same as places.
+    #[serde(rename = "loaders")]
+    pub loader_places: Vec<String>,
+    /// Load options that start it.
+    pub entries: Vec<OptionNumber>,
+    /// The ways by which it can be reached today: what is active counts, not what is only in the menu file.
+    pub ways: Vec<Through>,
+}
+
+/// An image file with a system in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ImageFile {
+    /// Number of the volume it lies on.
+    pub volume: usize,
+    /// Its path there.
+    pub path: String,
+    /// What it holds: a kind of file system, and `, partitioned` where it has a table of its own.
+    pub holds: String,
+    /// Label of the volume in it.
+    pub label: Option<String>,
+    /// Bytes.
+    pub size: u64,
+}
+
+/// An entry file of the Boot Loader Specification.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct EntryFile {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path.
+    pub path: String,
+    /// `title`.
+    pub title: Option<String>,
+    /// `version`.
+    pub version: Option<String>,
+    /// `machine-id`.
+    pub machine_id: Option<String>,
+    /// `linux`, or `efi`.
+    pub program: Option<String>,
+    /// `initrd`, in order.
+    pub initrds: Vec<String>,
+    /// `options`, joined.
+    pub options: String,
+    /// Files it names that are not there.
+    pub missing: Vec<String>,
+    /// The id of its system.
+    pub system: Option<String>,
+}
+
+/// A kernel.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Kernel {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path.
+    pub path: String,
+    /// Its version.
+    pub version: String,
+    /// Processor.
+    pub architecture: String,
+    /// Version of its EFI stub.
+    pub efi_stub: Option<String>,
+    /// Initrds that belong to it.
+    pub initrds: Vec<String>,
+    /// Whether it is for rescue, or a copy kept by hand: never the newest.
+    pub is_spare: bool,
+}
+
+/// Kernel arguments and where they come from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Arguments {
+    /// The arguments.
+    pub text: String,
+    /// Their source.
+    pub source: String,
+}
+
+/// A start-up file on an ESP.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct StartupFile {
+    /// Number of its volume.
+    pub volume: usize,
+    /// Its path, with `/`.
+    pub path: String,
+    /// Bytes.
+    pub size: u64,
+    /// SHA-256 of its contents, in hexadecimal.
+    pub sha256: Option<String>,
+    /// What it was built for.
+    pub architecture: Option<String>,
+    /// Whether it carries a signature.
+    pub is_signed: bool,
+    /// Its version resource.
+    pub version: Option<VersionFacts>,
+    /// What it is.
+    pub role: Role,
+    /// What it is, for people.
+    pub description: String,
+    /// The id of its system.
+    pub system: Option<String>,
+    /// Other systems that it starts as well as that one: nothing tells whose it is.
+    pub also: Vec<String>,
+    /// What it says of itself.
+    pub hints: Hints,
+}
+
+/// A version resource.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct VersionFacts {
+    /// `CompanyName`.
+    pub company: Option<String>,
+    /// `ProductName`.
+    pub product: Option<String>,
+    /// `ProductVersion`.
+    pub product_version: Option<String>,
+    /// `FileDescription`.
+    pub description: Option<String>,
+}
+
+/// What a start-up file is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// A system's own loader.
+    OwnLoader,
+    /// A unified kernel image.
+    UnifiedImage,
+    /// A Linux kernel with an EFI stub.
+    Kernel,
+    /// What firmware starts where no entry names a file.
+    SparePath,
+    /// Another boot manager.
+    OtherBootManager,
+    /// Our boot program.
+    BootProgram,
+    /// A tool.
+    Tool,
+    /// No program that could be started.
+    Unfit,
+}
+
+impl StartupFile {
+    /// The ids of the systems that it starts.
+    pub fn owners(&self) -> impl Iterator<Item = &String> {
+        self.system.iter().chain(&self.also)
+    }
+
+    /// Whether it is our boot program, wherever it stands.
+    pub fn is_ours(&self) -> bool {
+        self.role == Role::BootProgram || self.hints.is_boot_program
+    }
+}
+
+impl System {
+    /// A system of which only names and family are known.
+    pub fn new(id: String, title: String, title_from: String, family: Family) -> Self {
+        Self {
+            os_id: id.clone(),
+            id,
+            title,
+            title_from,
+            family,
+            root: None,
+            root_path: "/".into(),
+            boot: None,
+            esp: None,
+            mounts: Vec::new(),
+            disks: Vec::new(),
+            image: None,
+            is_running: false,
+            kernels: Vec::new(),
+            arguments: None,
+            loaders: Vec::new(),
+            loader_places: Vec::new(),
+            entries: Vec::new(),
+            ways: Vec::new(),
+        }
+    }
+
+    /// A path of the system as one on its root volume.
+    pub fn below_root(&self, path: &str) -> String {
+        format!("{}{path}", self.root_path.trim_end_matches('/'))
+    }
+}
+
+/// What a boot file says of itself, from which its role and system are told.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Hints {
+    /// `.osrel` of a unified image.
+    pub os_release: Option<String>,
+    /// `.uname` of a unified image.
+    pub uname: Option<String>,
+    /// Whether it has a `.linux` section.
+    pub has_kernel_section: bool,
+    /// Whether it says of itself that it is our boot program.
+    pub is_boot_program: bool,
+    /// The kernel's header.
+    pub kernel: Option<LinuxKernel>,
+    /// Why it is no program, in words.
+    pub fault: Option<String>,
+}
+
+/// Families of systems.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Family {
+    /// Linux.
+    Linux,
+    /// A closed desktop system.
+    Desktop,
+    /// DOS and what is like it.
+    Dos,
+    /// BSD.
+    Bsd,
+    /// macOS.
+    Mac,
+    /// None of these: one that shows by its loader alone.
+    #[default]
+    Other,
+}
+
+impl Family {
+    /// The family in a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Linux => "linux",
+            Self::Desktop => "desktop",
+            Self::Dos => "dos",
+            Self::Bsd => "bsd",
+            Self::Mac => "mac",
+            Self::Other => "other",
+        }
+    }
+}

@@ -1,0 +1,109 @@
+//! A made-up running system in a folder: what the kernel would show of it, and no disk that could be read.
+
+use std::fs;
+
+use super::*;
+
+struct Made {
+    folder: tempfile::TempDir,
+}
+
+impl Made {
+    fn new() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    fn put(&self, path: &str, contents: &str) -> &Self {
+        let path = self.folder.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, contents).unwrap();
+        self
+    }
+
+    /// A disk with an ESP and a root, as kernel and device manager describe it.
+    fn with_disk(&self, name: &str, major: u32) -> &Self {
+        let block = format!("sys/block/{name}");
+        self.put(&format!("{block}/dev"), &format!("{major}:0\n")).put(&format!("{block}/size"), "40960\n");
+        self.put(
+            &format!("run/udev/data/b{major}:0"),
+            &format!("E:ID_PART_TABLE_TYPE=gpt\nE:ID_SERIAL_SHORT=KP-{major}\n"),
+        );
+        for (number, start, entry_type, volume) in [
+            (
+                1,
+                2048,
+                "c12a7328-f81f-11d2-ba4b-00a0c93ec93b",
+                "vfat\nE:ID_FS_UUID=0A0A-0001\nE:ID_FS_VERSION=FAT32",
+            ),
+            (
+                2,
+                10240,
+                "0fc63daf-8483-4772-8e79-3d69d8477de4",
+                "xfs\nE:ID_FS_UUID=5eed\nE:ID_FS_LABEL_ENC=tide\\x20bench",
+            ),
+        ] {
+            let part = format!("{block}/{name}{number}");
+            self.put(&format!("{part}/dev"), &format!("{major}:{number}\n"))
+                .put(&format!("{part}/partition"), &format!("{number}\n"))
+                .put(&format!("{part}/start"), &format!("{start}\n"))
+                .put(&format!("{part}/size"), "8192\n");
+            let notes = format!("E:ID_PART_ENTRY_TYPE={entry_type}\nE:ID_FS_TYPE={volume}\n");
+            self.put(&format!("run/udev/data/b{major}:{number}"), &notes);
+        }
+        self
+    }
+
+    fn mounts(&self, lines: &[String]) -> &Self {
+        self.put("proc/self/mountinfo", &(lines.join("\n") + "\n"))
+    }
+
+    fn machine(&self) -> Machine {
+        open(self.folder.path())
+    }
+}
+
+/// Each tool sets other marks between the digits of an array's identity.
+#[test]
+fn logical_volumes_and_arrays_go_by_their_names_and_identities() {
+    let made = Made::new();
+    made.put("sys/block/dm-0/dev", "253:0\n")
+        .put("sys/block/dm-0/size", "8\n")
+        .put("sys/block/dm-0/dm/name", "tide--bench-root\n")
+        .put("sys/block/md127/dev", "9:127\n")
+        .put("sys/block/md127/size", "8\n")
+        .put("run/udev/data/b9:127", "E:MD_UUID=5eed0000:00004000:80000000:0000CAFE\n");
+    let devices = made.machine().devices.unwrap();
+    assert_eq!(devices.mapped("tide--bench-root"), Some(Numbers { major: 253, minor: 0 }));
+    let array = devices.array("5eed0000-0000-4000-8000-00000000cafe").unwrap();
+    assert_eq!(devices.file_of(array), Some(made.folder.path().join("dev/md127").as_path()));
+}
+
+#[test]
+fn a_system_in_another_one_is_told_by_its_marks_and_changes_nothing() {
+    let kind = |path: &str, text: &str, refusal: &str| {
+        let made = Made::new();
+        made.put(path, text).mounts(&["1 0 0:30 / / rw - overlay overlay rw".to_string()]);
+        let machine = made.machine();
+        let error = machine.need_uefi().unwrap_err().to_string();
+        assert!(error.contains(refusal), "{error}");
+        machine.host.map(|host| host.kind)
+    };
+    assert_eq!(kind("run/systemd/container", "some\n", "container"), Some(HostKind::Container));
+    let release = "6.6.0-microsoft-standard\n";
+    assert_eq!(kind("proc/sys/kernel/osrelease", release, "within another one"), Some(HostKind::Guest));
+    assert_eq!(kind("proc/cmdline", "quiet\n", "BIOS way"), Some(HostKind::Rescue));
+}
+
+#[test]
+fn disks_that_can_be_taken_along_are_told_by_their_drive_or_by_how_they_were_plugged_in() {
+    let removable = |file: &str, said: &str| {
+        let made = Made::new();
+        made.with_disk("sda", 8).put(file, said);
+        block::read(&Root(made.folder.path().to_path_buf()))[0].is_removable
+    };
+    assert!(removable("sys/block/sda/removable", "1\n"));
+    assert!(!removable("sys/block/sda/removable", "0\n"));
+    assert!(removable("sys/block/sda/device/type", "SD\n"), "a card in a slot");
+    assert!(removable("sys/block/sda/device/removable", "removable\n"), "plugged in from outside");
+    assert!(!removable("sys/block/sda/device/removable", "fixed\n"));
+}

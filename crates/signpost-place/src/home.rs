@@ -1,0 +1,144 @@
+//! Which volume is home: where the boot program and the active menu live.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+use signpost_facts as facts;
+use signpost_firmware::start::{self, Target, volume_path};
+use signpost_menu::place::VolumeRef;
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+
+use crate::hardware::SurveyedHardware;
+use crate::look::Look;
+
+/// No file of ours is longer, in bytes.
+pub const MAX_FILE: usize = 4 << 20;
+
+/// The home volume, and why it is that one.
+#[derive(Clone, Debug)]
+pub struct Home {
+    /// Its index.
+    pub volume: usize,
+    /// Why.
+    pub why: &'static str,
+}
+
+/// The home volume of a machine: the one whose boot program the firmware starts, by the entry that it was started from, the
+/// next one, the boot order, or by itself. Never a medium that people take along, unless the running system lies on it.
+pub fn of(look: &Look) -> Option<usize> {
+    let boot = &look.boot;
+    let numbers = boot.current.iter().chain(&boot.next).chain(&boot.order);
+    let by_entry = numbers.filter_map(|number| {
+        let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number)?;
+        entry.judged.as_ref()?.target()
+    });
+    let by_entry: Vec<Target> = by_entry.cloned().collect();
+    let by_itself = start::follow(boot, &SurveyedHardware::new(look)).steps.into_iter();
+    let by_itself =
+        by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
+    let by_firmware = by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target));
+    by_firmware.map(|target| target.partition).or_else(|| by_spare_path(look))
+}
+
+/// Where an entry of the order names a disk as only this firmware names it: the one volume with our boot program under
+/// the name that firmware looks for on such a disk.
+fn by_spare_path(look: &Look) -> Option<usize> {
+    let is_unclear = |number: &u16| {
+        let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
+        entry.is_some_and(|entry| matches!(entry.judged, Some(start::Verdict::UnknownDevice)))
+    };
+    if !look.boot.order.iter().any(is_unclear) {
+        return None;
+    }
+    let path = format!("/EFI/BOOT/{}", look.architecture.spare_file_name()?);
+    let is_home = |volume: &usize| {
+        let file = look.survey.startup_file(*volume, &path);
+        file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, *volume)
+    };
+    let homes: Vec<usize> = look.fat_volumes().filter(is_home).collect();
+    <[usize; 1]>::try_from(homes).ok().map(|[home]| home)
+}
+
+fn is_home(look: &Look, target: &Target) -> bool {
+    let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
+    file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, target.partition)
+}
+
+/// Whether a volume lies where a home may be.
+fn may_be_home(look: &Look, volume: usize) -> bool {
+    let volumes = &look.survey.volumes;
+    volumes[volume].firmware_reads && look.survey.takes_part(volume.saturating_add(1))
+}
+
+/// Chooses the home volume: the one asked for, the one that is home already, the ESP of the running system's
+/// disk, the first ESP.
+///
+/// # Errors
+/// Where the one asked for is none that firmware reads, or there is no ESP.
+pub fn choose(look: &Look, asked: Option<&VolumeRef>) -> facts::Result<Home> {
+    let volumes = &look.survey.volumes;
+    if let Some(asked) = asked {
+        let unusable = |why: String| facts::Error::Unusable { place: "--home".into(), why };
+        let volume = look.resolve(asked).map_err(|error| unusable(error.to_string()))?;
+        if !volumes[volume].is_fat {
+            return Err(unusable(format!(
+                "{} is {}, which firmware does not read",
+                asked, volumes[volume].kind
+            )));
+        }
+        return Ok(Home { volume, why: "as asked for" });
+    }
+    if let Some(volume) = look.home {
+        return Ok(Home { volume, why: "it is home already" });
+    }
+    // Where the firmware has lost our entry, what this system noted tells; a file on a disk does not.
+    let applied =
+        look.noted.applied.as_ref().and_then(|applied| VolumeRef::parse(applied.home.as_ref()?).ok());
+    let applied = applied.and_then(|home| look.resolve(&home).ok());
+    if let Some(volume) = applied.filter(|volume| may_be_home(look, *volume)) {
+        return Ok(Home { volume, why: "this system's menu was put there" });
+    }
+    let running = look.running.map(|root| volumes[root].disk);
+    let esp = |volume: &usize| volumes[*volume].is_esp && may_be_home(look, *volume);
+    let beside = look.fat_volumes().filter(esp).find(|volume| Some(volumes[*volume].disk) == running);
+    if let Some(volume) = beside {
+        return Ok(Home { volume, why: "the ESP on the running system's disk" });
+    }
+    look.fat_volumes().find(esp).map(|volume| Home { volume, why: "the first ESP" }).ok_or_else(|| {
+        facts::Error::Unusable {
+            place: "home".into(),
+            why: "no ESP was found that could be the home volume; --home names a FAT volume to use".into(),
+        }
+    })
+}
+
+/// The machine-id of the running system, by which its menus are told from those of other systems.
+pub fn machine_id(look: &Look) -> String {
+    let root = look.running.and_then(|root| look.reader(root));
+    let path = format!("{}/etc/machine-id", look.root_path.as_deref().unwrap_or("").trim_end_matches('/'));
+    let id = root.and_then(|reader| reader.text(&path)).unwrap_or_default();
+    let id = id.trim();
+    if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
+}
+
+/// The slots of a volume, as they are.
+pub fn slots(look: &Look, volume: usize) -> [Result<Slot, SlotFault>; 2] {
+    SLOT_NAMES.map(|name| {
+        let reader = look.reader(volume).ok_or(SlotFault::Empty)?;
+        let bytes =
+            reader.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
+        Slot::decode(&bytes)
+    })
+}
+
+/// The text of the menu that counts on the home volume.
+pub fn newest_text(look: &Look) -> Option<String> {
+    newest_slot(look, look.home?).map(|(_, slot)| slot.text)
+}
+
+/// The newest whole slot of a volume, and its index.
+pub fn newest_slot(look: &Look, volume: usize) -> Option<(usize, Slot)> {
+    let slots = slots(look, volume);
+    newest(&slots).map(|(index, slot)| (index, slot.clone()))
+}

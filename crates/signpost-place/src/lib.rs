@@ -1,0 +1,29 @@
+//! A machine as disks and variables, written once for the desk and the boot programs: its volumes and what opens them, what
+//! stands around a menu's entries, how the firmware's rules see it, which volume is home.
+//!
+//! In come the crates that read disks, know firmware and know menus. Nothing here knows a driver or a device, and nothing
+//! is written.
+#![no_std]
+#![forbid(unsafe_code)]
+
+extern crate alloc;
+
+#[cfg(feature = "desk")]
+pub mod boot_program;
+#[cfg(feature = "desk")]
+pub mod hardware;
+#[cfg(feature = "desk")]
+pub mod home;
+#[cfg(feature = "desk")]
+pub mod look;
+pub mod reader;
+#[cfg(feature = "desk")]
+pub mod secure_boot;
+#[cfg(feature = "desk")]
+pub mod surroundings;
+#[cfg(feature = "desk")]
+mod words;
+
+#[cfg(feature = "desk")]
+pub use look::Look;
+pub use reader::VolumeReader;

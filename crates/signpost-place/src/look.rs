@@ -1,0 +1,208 @@
+//! A machine together with its survey: what every decision at the desk is made on.
+
+use alloc::boxed::Box;
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::cell::OnceCell;
+
+use signpost_disk::file_system::VolumeError;
+use signpost_facts as facts;
+use signpost_facts::Survey;
+use signpost_facts::known::Known;
+use signpost_facts::location::Location;
+use signpost_facts::noted::Noted;
+use signpost_facts::ours::OurVariables;
+use signpost_facts::secure_boot::Verdict;
+use signpost_facts::survey::Volume;
+use signpost_firmware::boot_variables::BootVariables;
+use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::variable::Contents;
+use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
+
+use crate::reader::{self, Names, VolumeReader};
+use crate::secure_boot::SecureBoot;
+
+/// No program that firmware loads is longer, in bytes.
+pub const MAX_PROGRAM: usize = 256 << 20;
+
+/// A machine as it was seen.
+pub struct Look {
+    /// What it is.
+    pub survey: Survey,
+    /// All variables; or why none could be read.
+    pub contents: Result<Contents, String>,
+    /// Its boot variables.
+    pub boot: BootVariables,
+    /// What boot program and desk tell each other through variables.
+    pub ours: OurVariables,
+    /// What the disks held when they were last seen.
+    pub known: Known,
+    /// What this system noted for itself.
+    pub noted: Noted,
+    /// What its firmware runs.
+    pub architecture: MachineType,
+    /// The folder of the running system's root on its volume, where that is known.
+    pub root_path: Option<String>,
+    /// All by which the volumes can be named, in their order.
+    pub identities: Vec<VolumeIdentity>,
+    /// The volumes, to be looked into.
+    pub volumes: Vec<LazyVolume>,
+    /// Index of the running system's root volume.
+    pub running: Option<usize>,
+    /// Index of the home volume.
+    pub home: Option<usize>,
+    /// Secure Boot's keys.
+    pub secure_boot: SecureBoot,
+}
+
+/// What a volume can be asked beside its files.
+pub trait Source {
+    /// Opens it; `None` where it is not of a kind that is looked into, or broken.
+    fn open(&self, names: Names) -> Option<VolumeReader>;
+
+    /// Why a FAT does not hold together; nothing of one that is mounted, which is the kernel's to look after.
+    fn check(&self) -> Option<String>;
+
+    /// What room a FAT has.
+    ///
+    /// # Errors
+    /// Why it cannot be told, in words.
+    fn room(&self) -> Result<Room, String>;
+}
+
+/// Room on a volume.
+#[derive(Clone, Copy, Debug)]
+pub struct Room {
+    /// Free bytes.
+    pub free: u64,
+    /// Bytes in a cluster: every file and folder takes whole ones.
+    pub cluster: u64,
+    /// Free entries of the root folder, where that cannot grow and can be looked at.
+    pub root_entries: Option<u64>,
+}
+
+/// A volume that is opened when it is first asked for.
+pub struct LazyVolume {
+    source: Box<dyn Source>,
+    names: Names,
+    cell: OnceCell<Option<VolumeReader>>,
+}
+
+impl LazyVolume {
+    /// A volume; `names` are those of its top folder, where they are known already.
+    pub fn new(source: Box<dyn Source>, names: Names) -> Self {
+        Self { source, names, cell: OnceCell::new() }
+    }
+}
+
+impl Look {
+    /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.
+    pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
+        let lazy = self.volumes.get(volume)?;
+        lazy.cell.get_or_init(|| lazy.source.open(lazy.names.clone())).as_ref()
+    }
+
+    /// Why a FAT (by its volume's index) does not hold together. One that is mounted is the kernel's to look after.
+    pub fn check_fat(&self, volume: usize) -> Option<String> {
+        self.volumes.get(volume)?.source.check()
+    }
+
+    /// What room there is on a FAT volume (by index).
+    ///
+    /// # Errors
+    /// Why it cannot be told, in words.
+    pub fn room(&self, volume: usize) -> Result<Room, String> {
+        self.volumes.get(volume).ok_or("there is no such volume")?.source.room()
+    }
+
+    /// A file of at most `most` bytes; `None` where it is not there.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn read_file(&self, volume: usize, path: &str, most: usize) -> facts::Result<Option<Vec<u8>>> {
+        let place = |why: String| facts::Error::Unusable {
+            place: format!("v{}:{path}", volume.saturating_add(1)),
+            why,
+        };
+        let reader = self.reader(volume).ok_or_else(|| place("its volume cannot be read".into()))?;
+        match reader.read(path, most) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(VolumeError::NotFound(_)) => Ok(None),
+            Err(error) => Err(place(error.to_string())),
+        }
+    }
+
+    /// Whether the survey found that a volume's uppermost folder has nothing that a path could start with. Where it is
+    /// false, the volume must be asked.
+    pub fn surely_lacks(&self, volume: usize, path: &str) -> bool {
+        let names = self.volumes.get(volume).and_then(|lazy| lazy.names.get()?.as_ref());
+        names.is_some_and(|names| !reader::may_hold(names, path))
+    }
+
+    /// What Secure Boot says of a program on a volume (by index); `None` where it is not on.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn secure_boot_verdict(&self, volume: usize, path: &str) -> Option<Result<Verdict, VolumeError>> {
+        let reader = self.reader(volume).filter(|_| self.survey.machine.secure_boot == Some(true))?;
+        Some(reader.read(path, MAX_PROGRAM).map(|file| self.secure_boot.judge(&file)))
+    }
+
+    /// What Secure Boot says of these bytes; `None` where it is not on.
+    pub fn secure_boot_verdict_of(&self, file: &[u8]) -> Option<Verdict> {
+        (self.survey.machine.secure_boot == Some(true)).then(|| self.secure_boot.judge(file))
+    }
+
+    /// The index of the volume that a name means.
+    ///
+    /// # Errors
+    /// Where none or more than one does.
+    pub fn resolve(&self, volume: &VolumeRef) -> Result<usize, Unresolved> {
+        resolve(volume, &self.identities)
+    }
+
+    /// A name for a volume that holds: one that no other volume shares.
+    ///
+    /// # Errors
+    /// Where every name of it is shared.
+    pub fn stable_name(&self, volume: usize) -> facts::Result<VolumeRef> {
+        stable(volume, &self.identities).ok_or_else(|| facts::Error::Unusable {
+            place: format!("volume v{}", volume.saturating_add(1)),
+            why: "no name tells it from the other volumes; give its disk a serial or its file system a new UUID".into(),
+        })
+    }
+
+    /// Volumes of the machine's own that firmware reads.
+    pub fn fat_volumes(&self) -> impl Iterator<Item = usize> {
+        let is_ours = |volume: &Volume| volume.is_fat && !self.survey.is_on_medium(volume);
+        self.survey
+            .volumes
+            .iter()
+            .enumerate()
+            .filter(move |(_, volume)| is_ours(volume))
+            .map(|(index, _)| index)
+    }
+
+    /// Whether every variable could be read.
+    pub fn has_all_variables(&self) -> bool {
+        self.contents.as_ref().is_ok_and(|contents| contents.faults.is_empty())
+    }
+
+    /// All variables.
+    ///
+    /// # Errors
+    /// Where they could not be read.
+    pub fn contents(&self) -> facts::Result<&Contents> {
+        let unusable =
+            |why: &String| facts::Error::Unusable { place: "firmware variables".into(), why: why.clone() };
+        self.contents.as_ref().map_err(unusable)
+    }
+
+    /// Where a volume lies on its disk.
+    pub fn location(&self, volume: usize) -> Option<Location> {
+        let facts = self.survey.volumes.get(volume)?;
+        let (_, partition) = self.survey.partition_of(facts)?;
+        Some(Location { disk: facts.disk.checked_sub(1)?, start: partition.start, length: partition.size })
+    }
+}

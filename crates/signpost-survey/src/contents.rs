@@ -1,0 +1,112 @@
+//! What lies on each volume, looked at by itself: all of a survey that reads files, disk by disk side by side.
+
+use std::collections::BTreeMap;
+
+use signpost_facts::{EntryFile, Kernel, StartupFile, Survey, System, Volume};
+use signpost_place::reader::{Fault, Names, VolumeReader};
+
+use super::disks::Source;
+use super::side_by_side::side_by_side;
+use super::{entry_files, families, images, kernels, linux, startup, states};
+use crate::catalogue::Catalogue;
+use crate::reader::guarded;
+
+/// One volume while it is looked at.
+pub(crate) struct OneVolume<'a> {
+    pub(crate) survey: &'a Survey,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    pub(crate) slice_types: &'a BTreeMap<(usize, u32), u8>,
+    pub(crate) source: &'a Source,
+    pub(crate) facts: &'a Volume,
+    /// `None` where it cannot be looked into.
+    pub(crate) reader: Option<&'a VolumeReader>,
+}
+
+/// What was found on it.
+#[derive(Default)]
+pub(crate) struct Contents {
+    /// The names in its uppermost folder.
+    pub(crate) names: Names,
+    /// Start-up files, their roles not yet told.
+    pub(crate) startup_files: Vec<StartupFile>,
+    /// Linux systems that have their root on it.
+    pub(crate) roots: Vec<linux::Root>,
+    /// Kernels, by the root on it in which they lie, if they lie in one.
+    pub(crate) kernels: Vec<(Option<usize>, Vec<Kernel>)>,
+    /// Entry files, whose they are not yet told.
+    pub(crate) entry_files: Vec<EntryFile>,
+    /// Another system that it holds.
+    pub(crate) other: Option<Box<System>>,
+    /// Systems in image files.
+    pub(crate) images: Vec<System>,
+    /// Whether a sleeping system's memory lies in a file of it.
+    pub(crate) is_asleep: bool,
+    /// Names on it that cannot be shown as they are, and were passed over.
+    pub(crate) odd_names: usize,
+    /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
+    /// not make it broken.
+    pub(crate) fault: Option<Fault>,
+}
+
+/// Looks at all volumes; those of one disk one after the other.
+pub(crate) fn gather(
+    survey: &Survey,
+    slice_types: &BTreeMap<(usize, u32), u8>,
+    sources: &[Source],
+    catalogue: &Catalogue,
+) -> Vec<Contents> {
+    let mut by_disk: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    for (index, volume) in survey.volumes.iter().enumerate() {
+        by_disk.entry(volume.disk).or_default().push(index);
+    }
+    let groups: Vec<Vec<usize>> = by_disk.into_values().collect();
+    let found = side_by_side(&groups, |group| {
+        let look = |index: &usize| {
+            let (facts, source) = (&survey.volumes[*index], &sources[*index]);
+            let contents = guarded(|| of_volume(survey, slice_types, source, facts, catalogue));
+            (*index, contents.unwrap_or_default())
+        };
+        group.iter().map(look).collect::<Vec<_>>()
+    });
+    let mut contents: Vec<Contents> = Vec::new();
+    contents.resize_with(sources.len(), Contents::default);
+    for (index, found) in found.into_iter().flatten() {
+        contents[index] = found;
+    }
+    contents
+}
+
+fn of_volume(
+    survey: &Survey,
+    slice_types: &BTreeMap<(usize, u32), u8>,
+    source: &Source,
+    facts: &Volume,
+    catalogue: &Catalogue,
+) -> Contents {
+    let mut found = Contents::default();
+    if survey.is_on_medium(facts) {
+        return found;
+    }
+    let reader = crate::reader::open(source, Names::default()).unwrap_or_else(|fault| {
+        found.fault = Some(fault);
+        None
+    });
+    if let Some(reader) = &reader {
+        found.startup_files = startup::on_volume(reader, facts);
+        found.roots = linux::roots(reader, facts.number);
+        found.kernels = kernels::on_volume(reader, facts.number, &found.roots);
+        found.entry_files = entry_files::on_volume(reader, facts.number, &found.roots);
+        found.images = images::on_volume(reader, facts.number);
+        found.is_asleep = states::is_asleep(reader, facts);
+    }
+    if found.roots.is_empty() && facts.fault.is_none() {
+        let volume = OneVolume { survey, slice_types, source, facts, reader: reader.as_ref() };
+        found.other = families::on_volume(&volume, catalogue).map(Box::new);
+    }
+    if let Some(reader) = reader {
+        found.odd_names = reader.odd_names();
+        found.fault = reader.fault().filter(|_| source.mounts.is_empty()).cloned();
+        found.names = reader.into_names();
+    }
+    found
+}

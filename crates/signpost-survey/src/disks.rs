@@ -1,0 +1,308 @@
+//! Disks, their tables, and the volumes on them.
+
+use std::collections::BTreeMap;
+
+use signpost_disk::block::SharedDevice;
+use signpost_disk::fat::FatVolume;
+use signpost_disk::file_system::VolumeError;
+use signpost_disk::gpt::Unseen;
+use signpost_disk::probe::{Identity, VolumeKind};
+use signpost_disk::table::{self, Purpose, TableEntry};
+use signpost_disk::volumes::{self, Origin, Volumes};
+use signpost_facts::{Code, Disk, Finding, Partition, TableFacts, TableKind, Volume};
+use signpost_machine::live::described;
+use signpost_machine::live::mounts::{self, Mount};
+use signpost_machine::{Machine, MachineDisk};
+use signpost_place::VolumeReader;
+use signpost_place::look::Room;
+use signpost_place::reader::Names;
+
+use super::reader::guarded;
+use super::side_by_side::side_by_side;
+use super::volumes::{Beside, take_device, volume_facts};
+use super::{closed, findings, said};
+
+/// A volume's bytes and what they are.
+pub(crate) struct Source {
+    pub(crate) device: Option<SharedDevice>,
+    pub(crate) identity: Identity,
+    pub(crate) is_broken: bool,
+    /// Where it is mounted in the running system.
+    pub(crate) mounts: Vec<Mount>,
+    /// A FAT, opened already. Not where it is mounted: what was read may be older than what the system has written.
+    pub(crate) fat: Option<FatVolume>,
+}
+
+impl signpost_place::look::Source for Source {
+    fn open(&self, names: Names) -> Option<VolumeReader> {
+        crate::reader::open(self, names).ok().flatten()
+    }
+
+    fn check(&self) -> Option<String> {
+        let device = self.device.as_ref().filter(|_| self.mounts.is_empty())?;
+        match guarded(|| FatVolume::open(device.clone()).and_then(|fat| fat.check())) {
+            Ok(result) => result.err().map(|error| error.to_string()),
+            Err(why) => Some(why),
+        }
+    }
+
+    fn room(&self) -> Result<Room, String> {
+        if let Some((free, cluster)) = mounts::free(&self.mounts) {
+            return Ok(Room { free, cluster, root_entries: None });
+        }
+        let device = self.device.clone().ok_or("it cannot be read")?;
+        let room = guarded(|| {
+            let volume = FatVolume::open(device)?;
+            let (free, root_entries) = (volume.free_bytes()?, volume.root_room()?);
+            Ok(Room { free, cluster: volume.cluster_size(), root_entries })
+        });
+        room?.map_err(|error: VolumeError| error.to_string())
+    }
+}
+
+/// What the disks hold.
+pub(crate) struct Read {
+    pub(crate) disks: Vec<Disk>,
+    pub(crate) volumes: Vec<Volume>,
+    pub(crate) sources: Vec<Source>,
+    pub(crate) findings: Vec<Finding>,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    pub(crate) slice_types: BTreeMap<(usize, u32), u8>,
+}
+
+/// What a look at one disk gave, or why none could be taken; and the FATs among its parts.
+type Looked = Result<(volumes::Disk, Vec<Fat>), String>;
+
+/// Files and folders in the root of a FAT that stays open: a disk may say that it holds many such, each of the largest.
+const MAX_KEPT_ROOT: usize = 256;
+
+/// A FAT of a disk.
+struct Fat {
+    /// Its entry in the disk's table.
+    entry: Option<usize>,
+    /// Opened, where it takes little memory.
+    volume: Option<FatVolume>,
+}
+
+pub(crate) fn read(machine: &Machine) -> Read {
+    let mut findings = Vec::new();
+    let mut disks = Vec::new();
+    let mut looked = Vec::new();
+    // Index of the machine's disk for each that could be looked at.
+    let mut of_machine = Vec::new();
+    // Of each disk of `looked`.
+    let mut fats: Vec<Vec<Fat>> = Vec::new();
+    for (index, (facts, more, found)) in look_at_all(machine).into_iter().enumerate() {
+        disks.push(facts);
+        findings.extend(more);
+        if let Ok((found, opened)) = found {
+            fats.push(opened);
+            looked.push(found);
+            of_machine.push(index);
+        }
+    }
+    let found = guarded(|| Volumes::find(&looked));
+    let mut found = found.unwrap_or(Volumes { list: Vec::new(), faults: Vec::new() });
+    findings.extend(found.faults.iter().map(|fault| Finding {
+        code: Code::VolumeBroken,
+        message: format!("logical volumes: {fault}"),
+        help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
+    }));
+    closed::add(machine, &looked, &of_machine, &mut found.list);
+    let slice_types = slice_types(&looked, &of_machine);
+    let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
+    let described = (1..).zip(&found.list).map(|(number, volume)| volume_facts(number, volume, &beside));
+    let mut volumes: Vec<Volume> = described.collect();
+    let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
+    for (facts, volume) in volumes.iter_mut().zip(&found.list) {
+        let number = facts.number;
+        mounts.push(take_device(machine, &volume.origin, facts));
+        if let Some(fault) = &facts.fault {
+            findings.push(findings::broken(format!("v{number}, {}: {fault}", facts.place)));
+        }
+        let flaws = [
+            facts.flaw.as_deref().map(|flaw| (flaw, "it is read, and not written to")),
+            facts.firmware_refuses.as_deref().map(|why| (why, "the firmware does not read it")),
+        ];
+        for (what, so) in flaws.into_iter().flatten() {
+            findings.push(findings::flawed(format!("v{number}, {}: {what}: {so}", facts.place)));
+        }
+        if let Origin::Partition(disk, entry) = volume.origin {
+            disks[of_machine[disk]].partitions[entry].volume = Some(number);
+        }
+    }
+    let sources = found.list.into_iter().zip(mounts).map(|(volume, mounts)| {
+        let fat = match volume.origin {
+            Origin::Disk(disk) => take_fat(&mut fats[disk], None),
+            Origin::Partition(disk, entry) => take_fat(&mut fats[disk], Some(entry)),
+            Origin::Mirror { .. } | Origin::Logical { .. } => None,
+        };
+        source(volume, mounts, fat)
+    });
+    let sources = sources.collect();
+    Read { disks, volumes, sources, findings, slice_types }
+}
+
+fn take_fat(fats: &mut Vec<Fat>, entry: Option<usize>) -> Option<FatVolume> {
+    let index = fats.iter().position(|fat| fat.entry == entry)?;
+    fats.swap_remove(index).volume
+}
+
+fn slice_types(looked: &[volumes::Disk], of_machine: &[usize]) -> BTreeMap<(usize, u32), u8> {
+    let entries = looked
+        .iter()
+        .zip(of_machine)
+        .flat_map(|(found, index)| found.table.partitions.iter().map(move |entry| (index + 1, entry)));
+    let types = entries.filter_map(|(disk, entry)| match entry.purpose {
+        Purpose::Mbr(kind) => Some(((disk, entry.number), kind.0)),
+        Purpose::Gpt(_) | Purpose::Label(_) => None,
+    });
+    types.collect()
+}
+
+/// Looks at all disks, side by side: each one's facts, what is odd about it, and what it holds.
+fn look_at_all(machine: &Machine) -> Vec<(Disk, Vec<Finding>, Looked)> {
+    let disks = machine.disks.iter().map(|disk| (disk, machine.is_medium(disk)));
+    let numbered: Vec<(usize, (&MachineDisk, bool))> = (1..).zip(disks).collect();
+    side_by_side(&numbered, |(number, (disk, is_medium))| {
+        let looked = look_at(disk);
+        let mut findings = Vec::new();
+        let facts = describe((*number, disk, *is_medium), &looked, &mut findings);
+        (facts, findings, looked)
+    })
+}
+
+/// Looks at one disk. A reader that gives up costs its own disk alone.
+fn look_at(disk: &MachineDisk) -> Looked {
+    let device = match &disk.contents {
+        Ok(device) => device,
+        Err(why) => {
+            let described = disk.node.as_ref().and_then(described::disk);
+            return described.map(|found| (found, Vec::new())).ok_or_else(|| why.clone());
+        }
+    };
+    let found = guarded(|| volumes::Disk::look(device, disk.sector_size))?;
+    let fats = found.parts.iter().filter(|part| part.identity().kind.is_fat());
+    let fats = fats.filter_map(|part| guarded(|| open_fat(part)).ok()?).collect();
+    Ok((found, fats))
+}
+
+fn open_fat(part: &volumes::Part) -> Option<Fat> {
+    let volume = FatVolume::open(part.device()?.clone()).ok()?;
+    let volume = Some(volume).filter(|volume| volume.root_count() <= MAX_KEPT_ROOT);
+    Some(Fat { entry: part.entry, volume })
+}
+
+/// A disk's facts, by its number, itself, and whether it is the medium that the system was started from.
+fn describe(
+    (number, disk, is_medium): (usize, &MachineDisk, bool),
+    looked: &Looked,
+    findings: &mut Vec<Finding>,
+) -> Disk {
+    let mut facts = Disk {
+        number,
+        name: said(&disk.name),
+        bus: disk.bus.as_deref().map(said),
+        is_removable: disk.is_removable,
+        takes_part: !disk.is_removable && !is_medium,
+        model: disk.model.as_deref().map(said),
+        serial: disk.serial.as_deref().map(said),
+        is_medium,
+        size: disk.size(),
+        sector_size: disk.sector_size,
+        is_whole: false,
+        table: TableFacts { kind: None, guid: None, signature: None, fault: None, is_unprotected: false },
+        partitions: Vec::new(),
+    };
+    let mut note = |code, message: &str, help: &str| {
+        findings.push(Finding {
+            code,
+            message: format!("disk {number} ({}): {message}", disk.name),
+            help: help.into(),
+        });
+    };
+    let found = match looked {
+        Ok((found, _)) => found,
+        Err(why) => {
+            facts.table.fault = Some(why.clone());
+            note(Code::DiskUnreadable, why, "nothing on it is known; see that it is there");
+            return facts;
+        }
+    };
+    let table = &found.table;
+    facts.is_whole = disk.contents.is_ok() && table.faults.is_empty();
+    facts.table.kind = match table.kind {
+        table::TableKind::Gpt => Some(TableKind::Gpt),
+        table::TableKind::Mbr => Some(TableKind::Mbr),
+        table::TableKind::Label => Some(TableKind::Label),
+        table::TableKind::None => None,
+    };
+    facts.table.guid = table.guid.map(|guid| guid.to_string());
+    facts.table.signature = table.signature.map(|signature| format!("{signature:08x}"));
+    facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
+    facts.partitions = table.partitions.iter().map(partition).collect();
+    facts.table.is_unprotected = table.is_unprotected;
+    if table.is_unprotected {
+        let what = "its GPT has no protective MBR, so UEFI firmware sees none of its partitions";
+        note(
+            Code::TableUnprotected,
+            what,
+            "a partition tool that writes the table anew puts the protective MBR back",
+        );
+    }
+    for fault in &table.faults {
+        let help = if facts.partitions.is_empty() {
+            "no partition of it is known; mend the table with a partitioning tool"
+        } else {
+            "mend the table with a partitioning tool before anything is written to this disk"
+        };
+        note(Code::TableBroken, fault, help);
+    }
+    for oddity in &table.oddities {
+        note(Code::PartitionOdd, oddity, "mend the table before anything is written to these partitions");
+    }
+    if table.kind == table::TableKind::None && table.faults.is_empty() && found.parts.is_empty() {
+        let nothing = if facts.size == 0 { "it is empty" } else { "no partition table and no file system" };
+        facts.table.fault = Some(nothing.into());
+        note(Code::TableBroken, nothing, "nothing can be started from it");
+    }
+    facts
+}
+
+fn partition(entry: &TableEntry) -> Partition {
+    Partition {
+        number: entry.number,
+        firmware_number: entry.firmware_number,
+        purpose: entry.purpose.name(),
+        uuid: entry.uuid.clone(),
+        guid: entry.guid,
+        name: said(&entry.name),
+        start: entry.start,
+        size: entry.size,
+        is_esp: entry.purpose.is_esp(),
+        is_active: entry.is_active,
+        is_container: entry.is_container,
+        slice: entry.slice.clone(),
+        chs: entry.chs.map(|(first, last)| {
+            let words =
+                |chs: signpost_disk::mbr::Chs| format!("{}/{}/{}", chs.cylinder, chs.head, chs.sector);
+            format!("{} to {}", words(first), words(last))
+        }),
+        unseen: entry.unseen.map(|why| why.to_string()),
+        is_misplaced: matches!(
+            entry.unseen,
+            Some(Unseen::Overlap(_) | Unseen::OutOfRange | Unseen::TableRefused)
+        ),
+        volume: None,
+    }
+}
+
+fn source(volume: volumes::Volume, mounts: Vec<Mount>, fat: Option<FatVolume>) -> Source {
+    let mut identity = volume.identity;
+    if let Some(kind) = volume.beneath_raid {
+        identity = Identity::of_kind(kind);
+    }
+    let is_broken = volume.fault.is_some() || identity.kind == VolumeKind::Unknown;
+    let fat = fat.filter(|_| mounts.is_empty() && !is_broken);
+    Source { device: volume.device, identity, is_broken, mounts, fat }
+}

@@ -1,0 +1,144 @@
+//! What is odd about a machine.
+
+use std::collections::BTreeMap;
+
+use signpost_disk::file_system::VolumeError;
+use signpost_disk::probe::VolumeKind;
+use signpost_facts::{Code, Finding, Volume};
+use signpost_place::Look;
+use signpost_place::reader::Fault;
+
+use super::states;
+
+/// A fault of the variables.
+pub(crate) fn variables(fault: &str) -> Finding {
+    finding(
+        Code::VariablesBroken,
+        format!("firmware variables: {fault}"),
+        "what could not be read is left as it is; nothing is written over it",
+    )
+}
+
+/// A volume that cannot be read, or not all of it.
+pub(crate) fn unread(volume: &Volume, fault: &Fault) -> Finding {
+    let words = fault.why.to_string();
+    // Many readers name the path themselves.
+    let is_named = fault.is_of_all() || words.contains(&fault.path);
+    let at = if is_named { String::new() } else { format!("{}: ", fault.path) };
+    let message = format!("v{}, {}: {at}{words}", volume.number, volume.place);
+    match fault.why {
+        VolumeError::Corrupt(_) | VolumeError::Device(_) if fault.is_of_all() => broken(message),
+        VolumeError::Corrupt(_) | VolumeError::Device(_) => finding(
+            Code::VolumeBroken,
+            message,
+            "what lies there is missing from this picture; check the file system with its own tool",
+        ),
+        _ => finding(Code::VolumeUnread, message, "what lies on it is missing from this picture"),
+    }
+}
+
+/// A volume that is not looked into, since it is broken.
+pub(crate) fn broken(message: String) -> Finding {
+    finding(
+        Code::VolumeBroken,
+        message,
+        "its files cannot be looked into; check the file system with its own tool",
+    )
+}
+
+/// Files that no menu can name.
+pub(crate) fn odd_names(volume: &Volume, count: usize) -> Option<Finding> {
+    let message = format!(
+        "v{}, {}: {count} name{} with control characters, which are left out",
+        volume.number,
+        volume.place,
+        if count == 1 { "" } else { "s" }
+    );
+    let help = "`prompt` shows them: `look`; give them other names to use them";
+    (count > 0).then(|| finding(Code::VolumeUnread, message, help))
+}
+
+/// A FAT that can be read, and does not serve for all.
+pub(crate) fn flawed(message: String) -> Finding {
+    finding(Code::VolumeBroken, message, "check the file system with its own tool")
+}
+
+/// All that volumes, systems and entry files show.
+pub(crate) fn add(look: &mut Look) {
+    let mut found = Vec::new();
+    clones(look, &mut found);
+    states::findings(look, &mut found);
+    entry_files(look, &mut found);
+    look.survey.findings.extend(found);
+}
+
+fn finding(code: Code, message: String, help: &str) -> Finding {
+    Finding { code, message, help: help.into() }
+}
+
+/// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
+fn clones(look: &Look, found: &mut Vec<Finding>) {
+    let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut file_systems: Vec<(&str, usize)> = Vec::new();
+    let mut partitions: Vec<(&str, usize)> = Vec::new();
+    for disk in &look.survey.disks {
+        let table = &disk.table;
+        let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
+        let signature =
+            table.signature.as_ref().filter(|signature| *signature != "00000000" && guid.is_none());
+        let signature = signature.map(|signature| format!("disk signature {signature}"));
+        for identity in guid.into_iter().chain(signature) {
+            by_identity.entry(identity).or_default().push(format!("disk {}", disk.number));
+        }
+    }
+    for (index, volume) in look.survey.volumes.iter().enumerate() {
+        let is_member =
+            volume.is_member || (volume.kind == VolumeKind::Btrfs && look.reader(index).is_none());
+        if let Some(uuid) = volume.uuid.as_ref().filter(|_| !is_member) {
+            file_systems.push((uuid, index));
+        }
+        if let Some(part_uuid) = &volume.part_uuid {
+            partitions.push((part_uuid, index));
+        }
+    }
+    // A name that tells each apart is looked for only where it is needed: that takes comparing all with all.
+    for (kind, mut all) in [("UUID", file_systems), ("partition GUID", partitions)] {
+        all.sort_unstable();
+        let shared = all.chunk_by(|one, other| one.0 == other.0);
+        for same in shared.filter(|same| same.len() > 1) {
+            let told = same.iter().map(|(_, index)| told_apart(look, *index)).collect();
+            by_identity.insert(format!("{kind} {}", same[0].0), told);
+        }
+    }
+    for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
+        let message = format!("{} share the {identity}", named.join(" and "));
+        let help = "name them by disk:SERIAL#N, or give one of them a new identity";
+        found.push(finding(Code::Clone, message, help));
+    }
+}
+
+/// A volume with its place, and a name that no other has.
+fn told_apart(look: &Look, index: usize) -> String {
+    let volume = &look.survey.volumes[index];
+    match look.stable_name(index) {
+        Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
+        Err(_) => format!("v{} ({})", volume.number, volume.place),
+    }
+}
+
+/// Entry files whose kernel or initrd is gone.
+fn entry_files(look: &Look, found: &mut Vec<Finding>) {
+    for entry in look.survey.entry_files.iter().filter(|entry| !entry.missing.is_empty()) {
+        let message = format!(
+            "entry file v{}:{} names {}, which is not there",
+            entry.volume,
+            entry.path,
+            entry.missing.join(" and ")
+        );
+        found.push(finding(
+            Code::EntryFileBroken,
+            message,
+            "it starts nothing; its system's tools make a new one",
+        ));
+    }
+}

@@ -1,0 +1,128 @@
+//! Systems inside image files: raw disks and ISO 9660, looked for in a bounded way.
+
+use signpost_disk::probe::{Identity, VolumeKind};
+use signpost_facts::{Family, ImageFile, System};
+use signpost_place::VolumeReader;
+
+use super::linux::os_release;
+use super::said;
+use super::systems::slug;
+
+/// Folders in one another that are looked into.
+const MAX_DEPTH: usize = 3;
+/// Folders of a volume that are looked into.
+const MAX_FOLDERS: usize = 80;
+/// Image files of a volume that are looked into.
+const MAX_IMAGES: usize = 16;
+/// Less holds no system, in bytes.
+const MIN_SIZE: u64 = 1 << 20;
+const SUFFIXES: [&str; 3] = [".img", ".iso", ".raw"];
+/// Folders of systems themselves, in which nobody keeps images.
+const NOT_IN: [&str; 24] = [
+    "bin",
+    "boot",
+    "dev",
+    "efi",
+    "etc",
+    "lib",
+    "lib32",
+    "lib64",
+    "libx32",
+    "lost+found",
+    "proc",
+    "run",
+    "sbin",
+    "sys",
+    "tmp",
+    "usr",
+    "windows",
+    "program files",
+    "program files (x86)",
+    "programdata",
+    "$recycle.bin",
+    "$extend",
+    "system volume information",
+    "loader",
+];
+
+/// Every system inside an image file of a volume.
+pub(crate) fn on_volume(reader: &VolumeReader, number: usize) -> Vec<System> {
+    let mut roots = vec![String::new()];
+    roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
+    let mut search = Search { reader, folders: 0, found: Vec::new() };
+    for root in roots {
+        search.walk(&root, MAX_DEPTH);
+    }
+    search.found.iter().filter_map(|path| inside(reader, number, path)).collect()
+}
+
+struct Search<'a> {
+    reader: &'a VolumeReader,
+    folders: usize,
+    found: Vec<String>,
+}
+
+impl Search<'_> {
+    fn walk(&mut self, folder: &str, depth: usize) {
+        self.folders += 1;
+        if self.folders > MAX_FOLDERS {
+            return;
+        }
+        let items = self.reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+        let mut below = Vec::new();
+        for item in items {
+            let lower = item.name.to_lowercase();
+            let path = [folder, "/", &item.name].concat();
+            if item.is_folder && depth > 1 && !lower.starts_with('.') && !NOT_IN.contains(&lower.as_str()) {
+                below.push(path);
+            } else if !item.is_folder
+                && SUFFIXES.iter().any(|suffix| lower.ends_with(suffix))
+                && self.found.len() < MAX_IMAGES
+            {
+                self.found.push(path);
+            }
+        }
+        for path in below {
+            self.walk(&path, depth - 1);
+        }
+    }
+}
+
+/// The system in an image file, if there is one.
+fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
+    let size = reader.metadata(path).ok().filter(|found| found.size >= MIN_SIZE)?.size;
+    let readers = reader.inside(path).ok()?;
+    let partitioned = if readers.len() > 1 { ", partitioned" } else { "" };
+    let image = |identity: &Identity| ImageFile {
+        volume,
+        path: path.to_string(),
+        holds: format!("{}{partitioned}", identity.kind),
+        label: identity.label.as_deref().map(said),
+        size,
+    };
+    let release = readers.iter().find_map(|(identity, reader)| {
+        let (_, release) = os_release(reader.as_ref()?, "")?;
+        Some((identity, release))
+    });
+    if let Some((identity, release)) = release {
+        let id = release.id().unwrap_or("linux").to_string();
+        let title = release.title().unwrap_or_else(|| "Linux".into());
+        let mut system =
+            System::new(id, title, format!("os-release inside of {path} on v{volume}"), Family::Linux);
+        system.image = Some(image(identity));
+        return Some(system);
+    }
+    // A medium to start from has a place for a loader or a kernel.
+    let bootable = |reader: &VolumeReader| {
+        ["/EFI/BOOT", "/boot", "/live"].iter().any(|folder| reader.plain(folder).is_ok())
+    };
+    let (identity, _) = readers.iter().find(|(identity, reader)| {
+        identity.kind != VolumeKind::Unknown && reader.as_ref().is_some_and(bootable)
+    })?;
+    let stem = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or(path, |(stem, _)| stem);
+    let title = identity.label.as_deref().map_or_else(|| stem.to_string(), said).replace('_', " ");
+    let from = format!("the label inside of {path} on v{volume}");
+    let mut system = System::new(slug(&title), title, from, Family::Other);
+    system.image = Some(image(identity));
+    Some(system)
+}

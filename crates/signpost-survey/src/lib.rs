@@ -1,0 +1,181 @@
+//! The survey: the complete picture of a machine, read without changing it.
+//!
+//! In come a machine and a catalogue; out come facts, disks looked at side by side, and the volumes, to be looked into
+//! further. What starts next, what is gone and what can be done about it is not decided here.
+
+pub mod catalogue;
+mod changes;
+mod closed;
+mod contents;
+mod disks;
+mod entry_files;
+mod families;
+mod findings;
+mod firmware;
+mod fstab;
+mod host;
+mod images;
+mod kept;
+mod kernels;
+mod linux;
+#[cfg(test)]
+mod live_tests;
+mod loaders;
+mod reader;
+mod side_by_side;
+mod startup;
+mod states;
+mod systems;
+mod volumes;
+
+use catalogue::Catalogue;
+pub use changes::Changes;
+use contents::Contents;
+use signpost_facts::SCHEMA;
+use signpost_facts::firmware::FirmwareFacts;
+use signpost_facts::ours::OurVariables;
+use signpost_facts::programs::System;
+use signpost_facts::survey::{MachineFacts, Survey};
+use signpost_firmware::boot_variables::BootVariables;
+use signpost_machine::{HostKind, Machine};
+use signpost_menu::text::shown;
+use signpost_place::look::LazyVolume;
+use signpost_place::secure_boot::SecureBoot;
+use signpost_place::{Look, home};
+
+/// Surveys a machine. What one disk or volume does is never an error, but a finding; so are variables that cannot be read.
+pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
+    let read = disks::read(machine);
+    let mut findings = read.findings;
+    let identities = read.volumes.iter().map(|volume| volume.identity(false)).collect();
+    let contents = machine.contents().map_err(|error| error.to_string());
+    let mut ours = OurVariables::default();
+    let mut keys = SecureBoot::default();
+    let mut boot = BootVariables::default();
+    match &contents {
+        Ok(contents) => {
+            ours = OurVariables::read(contents);
+            keys = SecureBoot::read(contents);
+            findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
+            boot = BootVariables::read(contents);
+        }
+        Err(error) => findings.push(findings::variables(error)),
+    }
+    findings.extend(boot.faults.iter().map(|fault| findings::variables(fault)));
+    // What a store cannot hold, the machine's description says.
+    boot.current = boot.current.or(machine.running.entry);
+    let facts = MachineFacts {
+        name: said(&machine.name),
+        firmware: machine.firmware,
+        architecture: machine.architecture.to_string(),
+        secure_boot: boot.secure_boot.or(keys.is_on()).or(machine.secure_boot),
+        command_line: machine.host.as_ref().and_then(|host| host.command_line.as_deref()).map(said),
+        is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
+        notes: host::notes(machine, &read.disks, &read.volumes),
+    };
+    let survey = Survey {
+        schema: SCHEMA,
+        machine: facts,
+        systems: Vec::new(),
+        disks: read.disks,
+        volumes: read.volumes,
+        startup_files: Vec::new(),
+        entry_files: Vec::new(),
+        firmware: FirmwareFacts::default(),
+        findings,
+    };
+    let mut found = contents::gather(&survey, &read.slice_types, &read.sources, catalogue);
+    let lazy = |(source, found): (disks::Source, &mut Contents)| {
+        LazyVolume::new(Box::new(source), std::mem::take(&mut found.names))
+    };
+    let mut look = Look {
+        survey,
+        contents,
+        boot,
+        ours,
+        known: kept::known(machine),
+        noted: kept::noted(machine),
+        architecture: machine.architecture,
+        root_path: machine.running.root_path.clone(),
+        identities,
+        volumes: read.sources.into_iter().zip(&mut found).map(lazy).collect(),
+        running: None,
+        home: None,
+        secure_boot: keys,
+    };
+    let by_device = look.survey.volumes.iter().position(|volume| volume.is_running_root);
+    look.running =
+        by_device.or_else(|| machine.running.root.as_ref().and_then(|root| look.resolve(root).ok()));
+    fill(&mut look, found, catalogue);
+    look
+}
+
+/// Files, systems, firmware entries and findings, each from what came before.
+fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
+    if let Some(running) = look.running {
+        for number in look.survey.disks_of(running + 1) {
+            let disk = &mut look.survey.disks[number - 1];
+            disk.takes_part = !disk.is_medium;
+        }
+    }
+    look.survey.systems = linux::systems(
+        &contents,
+        &look.survey.volumes,
+        look.running,
+        look.root_path.as_deref(),
+        look.survey.machine.command_line.as_deref(),
+    );
+    note_disks(look);
+    fstab::read(look, &contents);
+    kernels::assign(look, &contents);
+    let mut images = Vec::new();
+    let mut others = Vec::new();
+    let mut entries = Vec::new();
+    for (volume, found) in look.survey.volumes.iter_mut().zip(&mut contents) {
+        volume.is_hibernated |= found.is_asleep;
+        look.survey.findings.extend(findings::odd_names(volume, found.odd_names));
+        if let Some(fault) = &found.fault {
+            look.survey.findings.push(findings::unread(volume, fault));
+            if fault.is_of_all() {
+                volume.cannot_be_read(fault.why.to_string());
+            }
+        }
+        look.survey.startup_files.append(&mut found.startup_files);
+        entries.append(&mut found.entry_files);
+        others.extend(found.other.take().map(|system| *system));
+        images.append(&mut found.images);
+    }
+    look.survey.systems.append(&mut others);
+    note_disks(look);
+    let judged = firmware::judged(look);
+    loaders::assign(look, &judged, catalogue);
+    entry_files::assign(look, entries);
+    entry_files::take_arguments(look);
+    look.survey.systems.extend(images);
+    note_disks(look);
+    systems::make_ids_unique(&mut look.survey.systems);
+    systems::make_titles_differ(look);
+    look.survey.firmware = firmware::facts(look, judged);
+    systems::finish(look);
+    look.home = home::of(look);
+    if let Some(identity) = look.home.and_then(|home| look.identities.get_mut(home)) {
+        identity.is_home = true;
+    }
+    findings::add(look);
+}
+
+/// Notes on which disks the systems lie whose root or image is known.
+fn note_disks(look: &mut Look) {
+    let survey = &look.survey;
+    let place = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
+    let disks: Vec<_> =
+        survey.systems.iter().map(|system| place(system).map(|volume| survey.disks_of(volume))).collect();
+    for (system, disks) in look.survey.systems.iter_mut().zip(disks) {
+        system.disks = disks.map_or_else(|| system.disks.clone(), |disks| disks.into_iter().collect());
+    }
+}
+
+/// Text that is not ours, as it is shown.
+pub(crate) fn said(text: &str) -> String {
+    shown(text).into_owned()
+}

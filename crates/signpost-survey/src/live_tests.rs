@@ -1,0 +1,192 @@
+//! A made-up running system in a folder: what the kernel would show of it, and no disk that could be read.
+
+use std::fs;
+use std::path::Path;
+
+use signpost_facts::Code;
+use signpost_machine::HostKind;
+
+use super::*;
+use crate::catalogue::Catalogue;
+
+struct Made {
+    folder: tempfile::TempDir,
+}
+
+impl Made {
+    fn new() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    fn put(&self, path: &str, contents: &str) -> &Self {
+        let path = self.folder.path().join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, contents).unwrap();
+        self
+    }
+
+    /// A disk with an ESP and a root, as kernel and device manager describe it.
+    fn with_disk(&self, name: &str, major: u32) -> &Self {
+        let block = format!("sys/block/{name}");
+        self.put(&format!("{block}/dev"), &format!("{major}:0\n")).put(&format!("{block}/size"), "40960\n");
+        self.put(
+            &format!("run/udev/data/b{major}:0"),
+            &format!("E:ID_PART_TABLE_TYPE=gpt\nE:ID_SERIAL_SHORT=KP-{major}\n"),
+        );
+        for (number, start, entry_type, volume) in [
+            (
+                1,
+                2048,
+                "c12a7328-f81f-11d2-ba4b-00a0c93ec93b",
+                "vfat\nE:ID_FS_UUID=0A0A-0001\nE:ID_FS_VERSION=FAT32",
+            ),
+            (
+                2,
+                10240,
+                "0fc63daf-8483-4772-8e79-3d69d8477de4",
+                "xfs\nE:ID_FS_UUID=5eed\nE:ID_FS_LABEL_ENC=tide\\x20bench",
+            ),
+        ] {
+            let part = format!("{block}/{name}{number}");
+            self.put(&format!("{part}/dev"), &format!("{major}:{number}\n"))
+                .put(&format!("{part}/partition"), &format!("{number}\n"))
+                .put(&format!("{part}/start"), &format!("{start}\n"))
+                .put(&format!("{part}/size"), "8192\n");
+            let notes = format!("E:ID_PART_ENTRY_TYPE={entry_type}\nE:ID_FS_TYPE={volume}\n");
+            self.put(&format!("run/udev/data/b{major}:{number}"), &notes);
+        }
+        self
+    }
+
+    fn mounts(&self, lines: &[String]) -> &Self {
+        self.put("proc/self/mountinfo", &(lines.join("\n") + "\n"))
+    }
+
+    fn machine(&self) -> Machine {
+        signpost_machine::live::open(self.folder.path())
+    }
+}
+
+fn mount(id: u32, device: &str, point: &Path, kind: &str) -> String {
+    let parent = u32::from(id > 1);
+    format!("{id} {parent} {device} / {} rw - {kind} /dev/none rw", point.display())
+}
+
+fn nothing_is_called_broken(survey: &Survey) {
+    let faults: Vec<_> = survey.volumes.iter().filter_map(|volume| volume.fault.as_ref()).collect();
+    assert!(faults.is_empty(), "{faults:?}");
+    let codes: Vec<Code> = survey.findings.iter().map(|finding| finding.code).collect();
+    assert!(!codes.contains(&Code::VolumeBroken) && !codes.contains(&Code::VolumeUnread), "{codes:?}");
+}
+
+#[test]
+fn what_is_mounted_shows_where_disks_are_closed_to_us() {
+    let made = Made::new();
+    let root = made.folder.path().join("mounted");
+    made.with_disk("vda", 254)
+        .put("mounted/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
+        .put("proc/sys/kernel/hostname", "kp-pc2\n")
+        .mounts(&[mount(1, "254:2", &root, "xfs")]);
+    let machine = made.machine();
+    let look = survey(&machine, &Catalogue::built_in());
+    let survey = &look.survey;
+    assert_eq!(survey.machine.name, "kp-pc2");
+    let volumes: Vec<_> = survey.volumes.iter().map(|volume| (volume.kind.name(), volume.is_esp)).collect();
+    assert_eq!(volumes, [("FAT32", true), ("XFS", false)]);
+    assert_eq!(survey.volumes[1].label.as_deref(), Some("tide bench"));
+    assert!(survey.volumes[1].device.as_ref().unwrap().ends_with("dev/vda2"));
+    assert_eq!(survey.volumes[1].mounted, [root.display().to_string()]);
+    assert_eq!(
+        survey.systems.iter().map(|system| system.title.as_str()).collect::<Vec<_>>(),
+        ["Larkspur Linux 14"]
+    );
+    nothing_is_called_broken(survey);
+}
+
+/// A logical volume with the running system on it, over a mirror; its members are only for root.
+#[test]
+fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
+    let made = Made::new();
+    let root = made.folder.path().join("mounted");
+    let lvm = format!("LVM-{}", "k".repeat(64));
+    for (disk, major) in [("vda", 253), ("vdb", 254)] {
+        made.put(&format!("sys/block/{disk}/dev"), &format!("{major}:0\n"))
+            .put(&format!("sys/block/{disk}/size"), "40960\n")
+            .put(&format!("sys/block/md127/slaves/{disk}/dev"), &format!("{major}:0\n"))
+            .put(&format!("run/udev/data/b{major}:0"), "E:ID_FS_TYPE=linux_raid_member\n");
+    }
+    made.put("sys/block/md127/dev", "9:127\n")
+        .put("sys/block/md127/size", "36864\n")
+        .put("sys/block/md127/md/level", "raid1\n")
+        .put(
+            "run/udev/data/b9:127",
+            "E:MD_UUID=5eed0000:00004000:80000000:0000cafe\nE:MD_NAME=kp-pc2:pair\nE:ID_FS_TYPE=LVM2_member\n",
+        )
+        .put("sys/block/dm-0/dev", "252:0\n")
+        .put("sys/block/dm-0/size", "8192\n")
+        .put("sys/block/dm-0/dm/name", "tide--bench-root\n")
+        .put("sys/block/dm-0/dm/uuid", &lvm)
+        .put("sys/block/dm-0/slaves/md127/dev", "9:127\n")
+        .put("run/udev/data/b252:0", "E:ID_FS_TYPE=xfs\nE:ID_FS_UUID=5eed\n")
+        // Made for LVM2's own use.
+        .put("sys/block/dm-1/dev", "252:1\n")
+        .put("sys/block/dm-1/size", "8192\n")
+        .put("sys/block/dm-1/dm/name", "tide--bench-pool_tdata\n")
+        .put("sys/block/dm-1/dm/uuid", &format!("{lvm}-tdata"))
+        .put("sys/block/dm-1/slaves/md127/dev", "9:127\n")
+        .put("mounted/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
+        .mounts(&[mount(1, "252:0", &root, "xfs")]);
+    let machine = made.machine();
+    let survey = survey(&machine, &Catalogue::built_in()).survey;
+    let volumes: Vec<_> = survey
+        .volumes
+        .iter()
+        .map(|volume| (volume.place.as_str(), volume.kind.name(), volume.size >> 20))
+        .collect();
+    let expected = [
+        ("disk 1", "RAID", 20),
+        ("disk 2", "RAID", 20),
+        ("mirror kp-pc2:pair", "LVM2 PV", 18),
+        ("volume tide-bench/root", "XFS", 4),
+    ];
+    assert_eq!(volumes, expected);
+    assert_eq!((&survey.volumes[2].members[..], &survey.volumes[3].members[..]), (&[1, 2][..], &[3][..]));
+    assert_eq!(survey.volumes[3].lv, Some(("tide-bench".into(), "root".into())));
+    assert_eq!(survey.volumes[3].mounted, [root.display().to_string()]);
+    assert_eq!(survey.systems.iter().map(|system| system.id.as_str()).collect::<Vec<_>>(), ["larkspur"]);
+    let left_out = survey.machine.notes.last().unwrap();
+    assert_eq!(left_out, "no disks of this machine: dm-1 (made of other devices: tide--bench-pool_tdata)");
+    nothing_is_called_broken(&survey);
+}
+
+#[test]
+fn the_medium_of_a_rescue_system_is_left_out_and_the_machine_is_not() {
+    let made = Made::new();
+    let (pc, medium) = (made.folder.path().join("pc"), made.folder.path().join("medium"));
+    let squash = made.folder.path().join("squash");
+    made.with_disk("vda", 254)
+        .with_disk("vdb", 253)
+        .put("sys/block/loop0/dev", "7:0\n")
+        .put("sys/block/loop0/size", "8\n")
+        .put("sys/block/loop0/loop/backing_file", &format!("{}/live/root.squashfs\n", medium.display()))
+        .put("pc/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
+        .put("medium/etc/os-release", "ID=lantern\nPRETTY_NAME=\"Lantern Live\"\n")
+        .mounts(&[
+            "1 0 0:30 / / rw - overlay overlay rw".to_string(),
+            mount(3, "253:2", &medium, "xfs"),
+            mount(5, "7:0", &squash, "squashfs"),
+            mount(7, "254:2", &pc, "xfs"),
+        ]);
+    let machine = made.machine();
+    assert_eq!(machine.host.as_ref().map(|host| host.kind), Some(HostKind::Rescue));
+    let look = survey(&machine, &Catalogue::built_in());
+    let survey = &look.survey;
+    let media: Vec<(&str, bool)> =
+        survey.disks.iter().map(|disk| (disk.serial.as_deref().unwrap(), disk.is_medium)).collect();
+    assert_eq!(media, [("KP-254", false), ("KP-253", true)]);
+    assert_eq!(survey.systems.iter().map(|system| system.id.as_str()).collect::<Vec<_>>(), ["larkspur"]);
+    let own = look.fat_volumes().map(|index| survey.volumes[index].disk).collect::<Vec<_>>();
+    assert_eq!(own, [1], "no home on the medium");
+    assert!(survey.machine.notes[0].contains("it lies on disk 2"), "{:?}", survey.machine.notes);
+    assert!(survey.machine.notes.iter().any(|note| note.contains("loop0 (the file ")));
+}

@@ -1,0 +1,60 @@
+//! States in which volumes were left: asleep, in use, without a name.
+
+use std::collections::BTreeMap;
+
+use signpost_disk::probe::VolumeKind;
+use signpost_facts::{Code, Finding, Volume};
+use signpost_place::{Look, VolumeReader};
+
+/// The file into which a closed system's memory goes when it sleeps, and how it starts while it does.
+const SLEEP_FILE: &str = "/hiberfil.sys";
+const ASLEEP: [&[u8]; 2] = [b"hibr", b"HIBR"];
+/// Less than this needs no label, in bytes.
+const SMALL: u64 = 64 << 20;
+
+/// Whether a sleeping system's memory lies in a file of a volume.
+pub(crate) fn is_asleep(reader: &VolumeReader, volume: &Volume) -> bool {
+    let head = || reader.read_head(SLEEP_FILE, 4);
+    volume.kind == VolumeKind::Ntfs && head().is_ok_and(|head| ASLEEP.contains(&head.as_slice()))
+}
+
+pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
+    let running = look.running.map(|index| index + 1);
+    let mut finding =
+        |code, message: String, help: &str| found.push(Finding { code, message, help: help.into() });
+    let mut nameless: BTreeMap<u64, Vec<String>> = BTreeMap::new();
+    for volume in &look.survey.volumes {
+        let name = || format!("v{} ({})", volume.number, volume.place);
+        if volume.is_hibernated {
+            let whose = look.survey.systems.iter().find(|system| system.root == Some(volume.number));
+            let who =
+                whose.map_or_else(|| "a system sleeps".into(), |system| format!("{} sleeps", system.title));
+            finding(
+                Code::Hibernated,
+                format!("{who} on {}", name()),
+                "wake it and shut it down before another system writes to its volumes: what it holds in memory would \
+                 overwrite them",
+            );
+        }
+        if volume.is_unclean && running != Some(volume.number) {
+            finding(
+                Code::Unclean,
+                format!("{} was in use when the machine went down", name()),
+                "its last changes may not be seen here; the system that uses it mends it at its next start",
+            );
+        }
+        let is_plain =
+            volume.label.is_none() && volume.fault.is_none() && volume.uuid.is_some() && volume.lv.is_none();
+        let has_name = volume.part_label.is_some() || volume.aside.is_some() || volume.is_esp;
+        if is_plain && !has_name && !volume.is_member && volume.size >= SMALL {
+            nameless.entry(volume.size).or_default().push(name());
+        }
+    }
+    for (size, names) in nameless.into_iter().filter(|(_, names)| names.len() > 1) {
+        finding(
+            Code::NoLabel,
+            format!("{} are all of {size} bytes and have no label", names.join(" and ")),
+            "label them with their file systems' tools, so that nobody takes one for another",
+        );
+    }
+}

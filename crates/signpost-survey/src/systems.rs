@@ -1,0 +1,123 @@
+//! Systems as a whole: their ids, titles and order.
+
+use signpost_facts::{Role, System};
+use signpost_menu::ids;
+use signpost_place::Look;
+
+/// Sorts systems and their loaders, once the firmware's entries are known.
+pub(crate) fn finish(look: &mut Look) {
+    let entries = look.survey.firmware.entries.clone();
+    let files = look.survey.startup_files.clone();
+    for system in &mut look.survey.systems {
+        let own = |entry: &&signpost_facts::FirmwareEntry| entry.owners().any(|id| *id == system.id);
+        system.entries = entries.iter().filter(own).map(|entry| entry.number).collect();
+        system.loaders.sort_by_key(|index| {
+            let file = &files[*index];
+            let named = entries.iter().position(|entry| {
+                let same = |target: &signpost_facts::Target| {
+                    target.volume == file.volume && target.file.eq_ignore_ascii_case(&file.path)
+                };
+                entry.target.as_ref().is_some_and(same)
+            });
+            (file.role == Role::SparePath, named.unwrap_or(usize::MAX), file.path.clone())
+        });
+    }
+    for system in &mut look.survey.systems {
+        let place = |index: &usize| format!("v{}:{}", files[*index].volume, files[*index].path);
+        system.loader_places = system.loaders.iter().map(place).collect();
+    }
+
+    let disks = &look.survey.disks;
+    let takes_part = |disk: usize| disks.get(disk - 1).is_none_or(|disk| disk.takes_part);
+    let order = |system: &System| (!system.is_running, !system.disks.iter().all(|disk| takes_part(*disk)));
+    let place = |system: &System| {
+        let loader = || system.loaders.first().map(|index| files[*index].volume);
+        system.root.or_else(loader).or_else(|| system.image.as_ref().map(|image| image.volume))
+    };
+    look.survey.systems.sort_by_key(|system| (order(system), place(system)));
+}
+
+/// Whether a path is the spare path, of any architecture.
+pub(crate) fn is_spare(path: &str) -> bool {
+    let path = path.to_lowercase();
+    path.strip_prefix("/efi/boot/").is_some_and(|file| file.starts_with("boot") && file.ends_with(".efi"))
+}
+
+/// Two systems of one title get titles apart: by their disk, else by their partition, else by their place on it.
+pub(crate) fn make_titles_differ(look: &mut Look) {
+    let volumes = &look.survey.volumes;
+    let titles: Vec<String> = look.survey.systems.iter().map(|system| system.title.clone()).collect();
+    let volume = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
+    let disk =
+        |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.disk);
+    let place = |system: &System| {
+        volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.place.clone())
+    };
+    let told: Vec<Option<String>> = look
+        .survey
+        .systems
+        .iter()
+        .map(|system| {
+            let same: Vec<&System> =
+                look.survey.systems.iter().filter(|other| other.title == system.title).collect();
+            if same.len() < 2 {
+                return None;
+            }
+            let is_told = |by: &dyn Fn(&System) -> Option<String>| {
+                let own = by(system)?;
+                (same.iter().filter(|other| by(other).as_ref() == Some(&own)).count() == 1).then_some(own)
+            };
+            let by_disk = |system: &System| disk(system).map(|disk| format!("disk {disk}"));
+            let by_path = |system: &System| Some(format!("{}{}", place(system)?, system.root_path));
+            is_told(&by_disk)
+                .or_else(|| is_told(&place))
+                .or_else(|| is_told(&by_path))
+                .or(Some(system.id.clone()))
+        })
+        .collect();
+    for ((system, title), told) in look.survey.systems.iter_mut().zip(titles).zip(told) {
+        if let Some(told) = told {
+            system.title = format!("{title}, {told}");
+        }
+    }
+}
+
+/// Two systems of one name get ids apart: `larkspur`, `larkspur-2`.
+pub(crate) fn make_ids_unique(systems: &mut [System]) {
+    for index in 0..systems.len() {
+        systems[index].id = free_id(&slug(&systems[index].id), &systems[..index]);
+    }
+}
+
+/// An id that none of these has.
+pub(crate) fn free_id(base: &str, taken: &[System]) -> String {
+    ids::first_free(base, base, |id| taken.iter().any(|before| before.id == id))
+}
+
+/// A short name, fit for an id: lower-case letters, digits, dashes.
+pub(crate) fn slug(text: &str) -> String {
+    ids::slug(text, "system")
+}
+
+pub(crate) fn capitalised(word: &str) -> String {
+    let mut chars = word.chars();
+    chars.next().map(|first| first.to_uppercase().chain(chars).collect()).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_are_short_and_plain() {
+        assert_eq!(slug("Meridian Desktop 4"), "meridian-desktop-4");
+        assert_eq!(slug("--Größe--"), "gr-e");
+        assert_eq!(slug("☂"), "system");
+    }
+
+    #[test]
+    fn spare_paths_are_known_in_any_case() {
+        assert!(is_spare("/efi/Boot/bootx64.EFI"));
+        assert!(!is_spare("/EFI/BOOT/fallback.efi"));
+    }
+}

@@ -1,0 +1,118 @@
+//! The one way in which a machine is changed: guards, a record, the writes one by one, each read back, the machine looked at
+//! anew, rehearsed, and compared with what was planned. And what is kept beside a machine: records, the menu file, notes.
+//!
+//! In comes what core planned. Nothing here decides what is written, and nothing else writes.
+
+mod carry_out;
+pub mod kept;
+pub mod menu_file;
+mod records;
+
+pub use carry_out::carry_out;
+pub use records::{Records, now};
+use signpost_core::history::Action;
+use signpost_core::rehearse::{Outcome, rehearse};
+use signpost_facts::change::Change;
+use signpost_facts::{Error, Refusal, Result};
+use signpost_machine::Machine;
+use signpost_place::Look;
+use signpost_survey::catalogue::Catalogue;
+
+/// What is to be done to a machine, as it was planned.
+pub trait Planned {
+    /// What would be written, in this order.
+    fn writes(&self) -> &[Change];
+    /// What stands against it.
+    fn refusals(&self) -> &[Refusal];
+    /// What starts then, rehearsed.
+    fn outcome(&self) -> &Outcome;
+}
+
+macro_rules! planned {
+    ($($plan:path),*) => {$(
+        impl Planned for $plan {
+            fn writes(&self) -> &[Change] {
+                &self.writes
+            }
+
+            fn refusals(&self) -> &[Refusal] {
+                &self.refusals
+            }
+
+            fn outcome(&self) -> &Outcome {
+                &self.outcome
+            }
+        }
+    )*};
+}
+
+planned!(
+    signpost_core::plan::Plan,
+    signpost_core::undo::Undo,
+    signpost_core::hold::HoldPlan,
+    signpost_core::firmware::FirmwareChange
+);
+
+/// Nothing stands against a start that comes once.
+impl Planned for signpost_core::once::Once {
+    fn writes(&self) -> &[Change] {
+        &self.writes
+    }
+
+    fn refusals(&self) -> &[Refusal] {
+        &[]
+    }
+
+    fn outcome(&self) -> &Outcome {
+        &self.outcome
+    }
+}
+
+/// Looks at a machine, and decides what a survey leaves open.
+pub fn look(machine: &Machine, catalogue: &Catalogue) -> Look {
+    signpost_core::decide(signpost_survey::survey(machine, catalogue))
+}
+
+/// Who watches while a machine is changed.
+pub trait Watch {
+    /// Whether somebody wants it to stop between two writes.
+    fn is_interrupted(&self) -> bool;
+    /// Takes notice of what went wrong, and does not matter to what was asked for.
+    fn note(&self, what: &str);
+}
+
+/// What came of a change.
+pub struct Put {
+    /// Its number among the records; none where nothing was to be written.
+    pub record: Option<u32>,
+    /// The machine as it is now.
+    pub look: Look,
+}
+
+/// Carries out what was planned, looks at the machine anew and holds it against what the plan said.
+///
+/// # Errors
+/// Where a guard stands against it that `is_overridden` does not name, a write fails, or the machine is not as was planned.
+pub fn put(
+    (machine, catalogue): (&mut Machine, &Catalogue),
+    records: &mut Records,
+    (action, plan): (Action, &impl Planned),
+    is_overridden: &dyn Fn(&Refusal) -> bool,
+    watch: &dyn Watch,
+) -> Result<Put> {
+    signpost_core::plan::pass(plan.refusals(), is_overridden)?;
+    let record = carry_out(machine, records, action, plan.writes(), &|| watch.is_interrupted());
+    let look = look(machine, catalogue);
+    kept::keep_known(machine, &look);
+    // Also where it failed: then above all somebody may come with a rescue medium.
+    if let Err(error) = records.copy_to_home(machine, &look) {
+        watch.note(&format!("no copy of what was done is on the home volume: {error}"));
+    }
+    let record = record?;
+    let (planned, outcome) = (plan.outcome(), rehearse(&look).outcome);
+    if outcome != *planned {
+        let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
+        return Err(Error::NotReadBack { what, way: "`signpost undo` takes back what was written".into() });
+    }
+    Ok(Put { record, look })
+}
