@@ -200,13 +200,7 @@ impl Writer<'_> {
         }
         let start = place.ok_or_else(no_room)?;
         let places = slots.get(start..start.saturating_add(count)).ok_or_else(no_room)?;
-        // What stands behind the end mark is anything; where the mark was, the next one has to be.
-        if self.sectors.read(*places.last().ok_or_else(no_room)?, 1)?.first() == Some(&0)
-            && let Some(next) = slots.get(start.saturating_add(count))
-        {
-            self.sectors.write_at(*next, &[0])?;
-            self.sectors.step()?;
-        }
+        self.end_behind(slots.get(start..=start.saturating_add(count)).unwrap_or(places))?;
         let mut rows: Vec<(&u64, &[u8])> = places.iter().zip(bytes.chunks(len(ENTRY))).collect();
         let own = rows.pop();
         for (at, row) in rows.into_iter().rev() {
@@ -223,6 +217,20 @@ impl Writer<'_> {
         }
         self.sectors.step_backwards();
         Ok(())
+    }
+
+    /// What stands behind a folder's end mark is anything: where the mark is among these slots, those behind it are marked too,
+    /// so that none of them shows once the mark goes.
+    fn end_behind(&mut self, slots: &[u64]) -> Result<(), VolumeError> {
+        let mut has_ended = false;
+        for at in slots {
+            let first = self.sectors.read(*at, 1)?.first().copied().unwrap_or_default();
+            if has_ended && first != 0 {
+                self.sectors.write_at(*at, &[0])?;
+            }
+            has_ended |= first == 0;
+        }
+        self.sectors.step()
     }
 
     fn remove(&mut self, path: &str) -> Result<(), VolumeError> {

@@ -90,6 +90,25 @@ fn every_cut_of_a_new_file_leaves_a_volume_that_reads() {
     }
 }
 
+/// Some formatters leave what was there before behind the end mark of a folder.
+#[test]
+fn what_stands_behind_the_end_mark_never_shows() {
+    for entries in 0..20 {
+        let mut before = volume(2);
+        for number in 0..entries {
+            let steps = writes(&before, &format!("/F{number}"), Change::Put(b"x"));
+            apply(&mut before, &steps);
+        }
+        let geometry = Geometry::read(&before).unwrap().unwrap();
+        let root = geometry.root_offset as usize..(geometry.root_offset + geometry.root_length) as usize;
+        let end = before[root.clone()].chunks(32).position(|entry| entry[0] == 0).unwrap();
+        before[root][end * 32 + 1..].fill(b'A');
+        assert_eq!(open(&before).list("/").unwrap().len(), entries + 1);
+        let after = cuts(&before, "/a name that takes several entries.efi", Change::Put(b"y"));
+        assert_eq!(open(&after).list("/").unwrap().len(), entries + 2, "{entries}");
+    }
+}
+
 #[test]
 fn a_file_of_the_same_length_is_overwritten_in_place_and_nothing_else() {
     let before = volume(2);
