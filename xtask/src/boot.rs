@@ -14,7 +14,7 @@ pub const FILE: &str = "signpost-x64.efi";
 
 /// Both builds leave out the places of panics, which nobody sees at boot and which take room: that needs a switch
 /// of the compiler's own. The fewer sections, the more room for a kernel's header between headers and contents.
-const FLAGS: &str = "-Zlocation-detail=none -Clink-arg=/merge:.eh_frame=.rdata";
+const FLAGS: &str = "-Zlocation-detail=none -Zfmt-debug=none -Clink-arg=/merge:.eh_frame=.rdata";
 
 /// Builds it; the path of the program.
 pub fn build(install: bool) -> Result<PathBuf> {

@@ -1,12 +1,11 @@
 //! The boot program for UEFI: what the firmware starts, and what shows the menu.
 //!
-//! Drivers and a loop. What is chosen, shown and settled is decided in `signpost-menu`.
+//! Drivers and a loop. What is chosen, shown and settled is decided in `signpost-menu` and `signpost-place`.
 #![no_std]
 #![no_main]
 
 extern crate alloc;
 
-mod as_firmware;
 mod block;
 mod console;
 mod keys;

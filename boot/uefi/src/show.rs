@@ -15,12 +15,12 @@ use uefi::{Handle, Status, boot};
 use crate::console::{Console, Input, TICK};
 use crate::machine::Machine;
 use crate::prompt::Left;
-use crate::{offer, power, prompt, source, start, variables};
+use crate::{machine, offer, power, prompt, source, start, variables};
 
 /// Shows the menu until something starts; what it returns goes to the firmware.
 pub fn run() -> Status {
     let home = home_handle();
-    let mut machine = Machine::look(home);
+    let mut machine = machine::look(home);
     let source = source::read(&machine);
     let (mut document, has_menu) = match source.document {
         Some(document) => (document, true),
@@ -28,7 +28,7 @@ pub fn run() -> Status {
     };
     if has_menu && misses_a_volume(&machine, &document) {
         connect_everything();
-        machine = Machine::look(home);
+        machine = machine::look(home);
     }
     let more = include::complete(&machine, machine.home, &mut document);
     let resolved = resolve(&machine, &document);

@@ -11,28 +11,21 @@ use signpost_disk::inside;
 use signpost_firmware::device_path::{DevicePath, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::image::loading;
-use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::start::Program;
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::resolve::{StartTarget, Surroundings};
+use signpost_place::at_boot::PROGRAM_HEAD;
 use uefi::boot::{self, LoadImageSource};
 use uefi::proto::BootPolicy;
 use uefi::proto::loaded_image::LoadedImage;
 use uefi::{Handle, Status};
 
-use crate::machine::Machine;
+use crate::machine::{Machine, OURS};
 use crate::power;
 use initrd::{InitrdOffer, Part};
 
 /// No kernel or initrd is longer, in bytes.
 const MAX_FILE: usize = 1 << 30;
-/// Bytes of a program in which its headers lie.
-pub const PROGRAM_HEAD: usize = 64 * 1024;
-#[cfg(target_arch = "x86_64")]
-pub const OURS: MachineType = MachineType::X64;
-#[cfg(target_arch = "aarch64")]
-pub const OURS: MachineType = MachineType::AA64;
-
 /// Starts it; comes back with the reason why it is not running.
 pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> String {
     let outcome = match target {

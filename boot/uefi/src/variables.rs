@@ -7,6 +7,7 @@ use alloc::vec::Vec;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::ours;
+use signpost_place::at_boot::Variables;
 use uefi::runtime::{self, VariableAttributes, VariableVendor};
 use uefi::{CStr16, CString16, Guid, guid};
 
@@ -20,8 +21,16 @@ fn our_vendor() -> VariableVendor {
     VariableVendor(Guid::from_bytes(ours::VENDOR))
 }
 
-/// The boot variables as the firmware has them now.
-pub fn boot_variables() -> BootVariables {
+/// The firmware's variables.
+pub struct FirmwareVariables;
+
+impl Variables for FirmwareVariables {
+    fn boot_variables(&self) -> BootVariables {
+        boot_variables()
+    }
+}
+
+fn boot_variables() -> BootVariables {
     let mut contents = Contents::default();
     for key in runtime::variable_keys().flatten() {
         if key.vendor != GLOBAL {

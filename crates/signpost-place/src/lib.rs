@@ -8,6 +8,7 @@
 
 extern crate alloc;
 
+pub mod at_boot;
 #[cfg(feature = "desk")]
 pub mod boot_program;
 #[cfg(feature = "desk")]
@@ -19,8 +20,8 @@ pub mod look;
 pub mod reader;
 #[cfg(feature = "desk")]
 pub mod secure_boot;
-#[cfg(feature = "desk")]
 pub mod surroundings;
+pub mod volumes;
 #[cfg(feature = "desk")]
 mod words;
 

@@ -14,14 +14,17 @@ use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::survey::Volume;
+use signpost_facts::{FirmwareEntry, Volume};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
+use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
 
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
+use crate::surroundings::stands_around_a_menu;
+use crate::volumes::{Seen, Volumes};
 
 /// No program that firmware loads is longer, in bytes.
 pub const MAX_PROGRAM: usize = 256 << 20;
@@ -206,3 +209,52 @@ impl Look {
         Some(Location { disk: facts.disk.checked_sub(1)?, start: partition.start, length: partition.size })
     }
 }
+
+impl Volumes for Look {
+    fn identities(&self) -> &[VolumeIdentity] {
+        &self.identities
+    }
+
+    fn seen(&self, volume: usize) -> Option<Seen<'_>> {
+        let facts = self.survey.volumes.get(volume)?;
+        Some(Seen {
+            kind: facts.kind,
+            label: facts.label.as_deref(),
+            size: facts.size,
+            disk: Some(facts.disk),
+            is_extended_boot: facts.is_extended_boot,
+        })
+    }
+
+    fn place(&self, volume: usize) -> String {
+        self.survey.volumes.get(volume).map(Volume::where_it_is).unwrap_or_default()
+    }
+
+    fn fault(&self, volume: usize) -> Option<String> {
+        self.survey.volumes.get(volume)?.fault.clone()
+    }
+
+    fn opened(&self, volume: usize) -> Option<&VolumeReader> {
+        self.reader(volume)
+    }
+
+    fn machine_type(&self) -> MachineType {
+        self.architecture
+    }
+
+    fn options(&self) -> Vec<LoadOptionSeen> {
+        let seen = |entry: &FirmwareEntry| LoadOptionSeen {
+            number: entry.number(),
+            label: entry.label.clone(),
+            target: entry.target.as_ref().map(|target| (target.volume.saturating_sub(1), target.file.clone())),
+            fault: entry
+                .judged
+                .as_ref()
+                .filter(|verdict| verdict.starts_nothing())
+                .map(|_| entry.finding.clone()),
+        };
+        self.survey.firmware.entries.iter().map(seen).collect()
+    }
+}
+
+stands_around_a_menu!(Look);

@@ -80,6 +80,11 @@ impl VolumeReader {
         Self { fs, names, guard, fault: OnceCell::new(), odd_names: Cell::new(0) }
     }
 
+    /// Its files without anything between.
+    pub fn files(&self) -> &dyn FileSystem {
+        self.fs.as_ref()
+    }
+
     /// The first thing that was asked for and is there, and could not be read.
     pub fn fault(&self) -> Option<&Fault> {
         self.fault.get()

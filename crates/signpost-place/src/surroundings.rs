@@ -1,178 +1,269 @@
-//! A surveyed machine around a menu and under the prompt's hands.
+//! A machine around a menu and under the prompt's hands: the same at the desk and at boot.
 
 use alloc::format;
 use alloc::string::{String, ToString};
+use alloc::vec;
 use alloc::vec::Vec;
 
-use signpost_facts::survey::Volume;
-use signpost_firmware::image;
 use signpost_firmware::image::linux::{self, HEAD_LEN};
-use signpost_firmware::image::pe::MachineType;
-use signpost_menu::include;
+use signpost_firmware::image::pe::{self, MachineType, Pe};
+use signpost_menu::include::MAX_TEXT;
 use signpost_menu::kernels::KernelHeader;
-use signpost_menu::place::VolumeIdentity;
-use signpost_menu::prompt::{Hands, Item, Names, Subvolume, VolumeFacts};
-use signpost_menu::resolve::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
+use signpost_menu::prompt::{Item, Names, Subvolume, VolumeFacts};
+use signpost_menu::resolve::{UnifiedImage, Within};
 
-use crate::look::Look;
 use crate::reader::VolumeReader;
+use crate::volumes::{Seen, Volumes};
 
-impl Surroundings for Look {
-    fn volumes(&self) -> &[VolumeIdentity] {
-        &self.identities
-    }
+/// Bytes at the start of a program that hold its headers.
+const PE_HEAD: usize = 64 * 1024;
 
-    fn whereabouts(&self, volume: usize) -> String {
-        self.survey.volumes[volume].where_it_is()
-    }
-
-    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
-        let list = |reader: &VolumeReader| {
-            let items = reader.list(folder).ok()?;
-            Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
-        };
-        first_in(self, within, list)
-    }
-
-    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
-        Ok(first_in(self, within, |reader| reader.has_file(path).then_some(()))?.is_some())
-    }
-
-    fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader> {
-        let header = |reader: &VolumeReader| {
-            let head = reader.read_head(path, HEAD_LEN).ok()?;
-            linux::decode(&head).map(|kernel| KernelHeader { version: kernel.version })
-        };
-        first_in(self, within, header).ok()?
-    }
-
-    fn has_closed_volumes(&self) -> bool {
-        self.survey.volumes.iter().any(|volume| volume.is_encrypted)
-    }
-
-    fn text(&self, volume: usize, path: &str) -> Option<String> {
-        String::from_utf8(self.reader(volume)?.read(path, include::MAX_TEXT).ok()?).ok()
-    }
-
-    fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage> {
-        let hints = &self.survey.startup_files[self.survey.startup_file(volume, path)?].hints;
-        hints.has_kernel_section.then(|| UnifiedImage {
-            os_release: hints.os_release.clone().unwrap_or_default(),
-            version: hints.uname.clone(),
-        })
-    }
-
-    fn include_from(&self, home: usize) -> Vec<usize> {
-        let volumes = &self.survey.volumes;
-        let beside = |(index, volume): &(usize, &Volume)| {
-            *index != home && volume.is_extended_boot && volume.disk == volumes[home].disk
-        };
-        let others = volumes.iter().enumerate().filter(beside).map(|(index, _)| index);
-        core::iter::once(home).chain(others).collect()
-    }
-
-    fn architecture(&self) -> &str {
-        match self.architecture {
-            MachineType::X64 => "x64",
-            MachineType::AA64 => "aa64",
-            _ => "",
-        }
-    }
-
-    fn load_options(&self) -> Vec<LoadOptionSeen> {
-        let entries = self.survey.firmware.entries.iter();
-        entries
-            .map(|entry| LoadOptionSeen {
-                number: entry.number(),
-                label: entry.label.clone(),
-                target: entry.target.as_ref().map(|target| (target.volume - 1, target.file.clone())),
-                fault: entry
-                    .judged
-                    .as_ref()
-                    .filter(|verdict| verdict.starts_nothing())
-                    .map(|_| entry.finding.clone()),
-            })
-            .collect()
-    }
+/// A volume, opened.
+///
+/// # Errors
+/// Why it cannot be, with its place.
+pub fn reader(volumes: &impl Volumes, volume: usize) -> Result<&VolumeReader, String> {
+    volumes.opened(volume).ok_or_else(|| {
+        let kind = || volumes.seen(volume).map(|seen| format!("{} is not looked into", seen.kind));
+        let why = volumes.fault(volume).or_else(kind).unwrap_or_else(|| "there is no such volume".into());
+        format!("{}: {why}", volumes.place(volume))
+    })
 }
 
 /// The first answer of a volume, or of those inside an image file on it.
+///
+/// # Errors
+/// Why the volume or the image cannot be read.
 pub fn first_in<T>(
-    look: &Look,
+    volumes: &impl Volumes,
     within: Within<'_>,
     ask: impl Fn(&VolumeReader) -> Option<T>,
 ) -> Result<Option<T>, String> {
-    let reader = opened(look, within.volume)?;
-    Ok(match within.image {
-        None => ask(reader),
-        Some(image) => inside(reader, image)?.iter().find_map(ask),
-    })
+    let reader = reader(volumes, within.volume)?;
+    let Some(image) = within.image else { return Ok(ask(reader)) };
+    let inside = reader.inside(image).map_err(|error| format!("{image}: {error}"))?;
+    Ok(inside.into_iter().filter_map(|(_, reader)| reader).find_map(|reader| ask(&reader)))
 }
 
-fn inside(reader: &VolumeReader, image: &str) -> Result<Vec<VolumeReader>, String> {
-    let volumes = reader.inside(image).map_err(|error| format!("{image}: {error}"))?;
-    Ok(volumes.into_iter().filter_map(|(_, reader)| reader).collect())
+pub(crate) fn files(
+    volumes: &impl Volumes,
+    within: Within<'_>,
+    folder: &str,
+) -> Result<Option<Vec<String>>, String> {
+    let list = |reader: &VolumeReader| {
+        let items = reader.list(folder).ok()?;
+        Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
+    };
+    first_in(volumes, within, list)
 }
 
-fn opened(look: &Look, volume: usize) -> Result<&VolumeReader, String> {
-    look.reader(volume).ok_or_else(|| {
-        let facts = &look.survey.volumes[volume];
-        let why = facts.fault.clone().unwrap_or_else(|| format!("{} is not looked into", facts.kind));
-        format!("{}: {why}", facts.where_it_is())
-    })
+pub(crate) fn has_file(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Result<bool, String> {
+    Ok(first_in(volumes, within, |reader| reader.has_file(path).then_some(()))?.is_some())
 }
 
-impl Look {
-    fn opened(&self, volume: usize) -> Result<&VolumeReader, String> {
-        self.reader(volume).ok_or_else(|| {
-            let facts = &self.survey.volumes[volume];
-            facts.fault.clone().unwrap_or_else(|| format!("{} is not looked into", facts.kind))
-        })
+pub(crate) fn kernel_header(
+    volumes: &impl Volumes,
+    within: Within<'_>,
+    path: &str,
+) -> Option<KernelHeader> {
+    let header = |reader: &VolumeReader| {
+        let head = reader.read_head(path, HEAD_LEN).ok()?;
+        linux::decode(&head).map(|kernel| KernelHeader { version: kernel.version })
+    };
+    first_in(volumes, within, header).ok()?
+}
+
+pub(crate) fn has_closed_volumes(volumes: &impl Volumes) -> bool {
+    all(volumes).any(|(_, seen)| seen.kind.is_encrypted())
+}
+
+fn all(volumes: &impl Volumes) -> impl Iterator<Item = (usize, Seen<'_>)> {
+    (0..volumes.identities().len()).filter_map(|volume| Some((volume, volumes.seen(volume)?)))
+}
+
+pub(crate) fn text(volumes: &impl Volumes, volume: usize, path: &str) -> Option<String> {
+    String::from_utf8(volumes.opened(volume)?.read(path, MAX_TEXT).ok()?).ok()
+}
+
+pub(crate) fn unified_image(volumes: &impl Volumes, volume: usize, path: &str) -> Option<UnifiedImage> {
+    let reader = volumes.opened(volume)?;
+    let pe = Pe::decode(&reader.read_head(path, PE_HEAD).ok()?).ok()?;
+    pe.section(".linux")?;
+    let text = |name: &str| {
+        let section = pe.section(name)?;
+        let mut bytes = vec![0; (section.size as usize).min(MAX_TEXT)];
+        let length = reader.read_at(path, u64::from(section.offset), &mut bytes).ok()?;
+        bytes.truncate(length);
+        Some(pe::text(&bytes))
+    };
+    Some(UnifiedImage { os_release: text(".osrel").unwrap_or_default(), version: text(".uname") })
+}
+
+pub(crate) fn include_from(volumes: &impl Volumes, home: usize) -> Vec<usize> {
+    let disk = volumes.seen(home).and_then(|seen| seen.disk);
+    let beside = |(index, seen): &(usize, Seen<'_>)| {
+        *index != home && seen.is_extended_boot && seen.disk == disk && disk.is_some()
+    };
+    core::iter::once(home).chain(all(volumes).filter(beside).map(|(index, _)| index)).collect()
+}
+
+pub(crate) fn architecture(volumes: &impl Volumes) -> &'static str {
+    match volumes.machine_type() {
+        MachineType::X64 => "x64",
+        MachineType::AA64 => "aa64",
+        _ => "",
     }
 }
 
-impl Hands for Look {
-    fn facts(&self, volume: usize) -> VolumeFacts {
-        let Some(facts) = self.survey.volumes.get(volume) else { return VolumeFacts::default() };
-        VolumeFacts {
-            kind: facts.kind.to_string(),
-            label: facts.label.clone(),
-            size: facts.size,
-            is_encrypted: facts.is_encrypted,
-            fault: facts.fault.clone(),
+pub(crate) fn facts(volumes: &impl Volumes, volume: usize) -> VolumeFacts {
+    let Some(seen) = volumes.seen(volume) else { return VolumeFacts::default() };
+    VolumeFacts {
+        kind: seen.kind.to_string(),
+        label: seen.label.map(ToString::to_string),
+        size: seen.size,
+        is_encrypted: seen.kind.is_encrypted(),
+        fault: volumes.fault(volume),
+    }
+}
+
+pub(crate) fn items(
+    volumes: &impl Volumes,
+    volume: usize,
+    folder: &str,
+) -> Result<Option<Vec<Item>>, String> {
+    let items = reader(volumes, volume)?.list(folder).ok();
+    let item = |item: signpost_disk::file_system::Item| Item { name: item.name, is_folder: item.is_folder };
+    Ok(items.map(|items| items.into_iter().map(item).collect()))
+}
+
+pub(crate) fn size(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Option<u64> {
+    let size =
+        |reader: &VolumeReader| reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size);
+    first_in(volumes, within, size).ok()?
+}
+
+pub(crate) fn inside(volumes: &impl Volumes, volume: usize, image: &str) -> Result<Option<Names>, String> {
+    let inside = reader(volumes, volume)?.inside(image).map_err(|error| error.to_string())?;
+    let first = inside.into_iter().find(|(_, reader)| reader.is_some());
+    Ok(first.map(|(identity, _)| (identity.label, identity.uuid)))
+}
+
+pub(crate) fn subvolumes(volumes: &impl Volumes, volume: usize) -> Vec<Subvolume> {
+    let found = volumes.opened(volume).map(VolumeReader::subvolumes).unwrap_or_default().into_iter();
+    found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
+}
+
+pub(crate) fn head(
+    volumes: &impl Volumes,
+    volume: usize,
+    path: &str,
+    most: usize,
+) -> Result<Vec<u8>, String> {
+    reader(volumes, volume)?.read_head(path, most).map_err(|error| error.to_string())
+}
+
+/// Makes a machine with volumes what stands around a menu and what the prompt works on.
+macro_rules! stands_around_a_menu {
+    ($machine:ty) => {
+        impl signpost_menu::resolve::Surroundings for $machine {
+            fn volumes(&self) -> &[signpost_menu::place::VolumeIdentity] {
+                $crate::volumes::Volumes::identities(self)
+            }
+
+            fn whereabouts(&self, volume: usize) -> String {
+                $crate::volumes::Volumes::place(self, volume)
+            }
+
+            fn files(
+                &self,
+                within: signpost_menu::resolve::Within<'_>,
+                folder: &str,
+            ) -> Result<Option<Vec<String>>, String> {
+                $crate::surroundings::files(self, within, folder)
+            }
+
+            fn has_file(
+                &self,
+                within: signpost_menu::resolve::Within<'_>,
+                path: &str,
+            ) -> Result<bool, String> {
+                $crate::surroundings::has_file(self, within, path)
+            }
+
+            fn kernel_header(
+                &self,
+                within: signpost_menu::resolve::Within<'_>,
+                path: &str,
+            ) -> Option<signpost_menu::kernels::KernelHeader> {
+                $crate::surroundings::kernel_header(self, within, path)
+            }
+
+            fn has_closed_volumes(&self) -> bool {
+                $crate::surroundings::has_closed_volumes(self)
+            }
+
+            fn text(&self, volume: usize, path: &str) -> Option<String> {
+                $crate::surroundings::text(self, volume, path)
+            }
+
+            fn unified_image(
+                &self,
+                volume: usize,
+                path: &str,
+            ) -> Option<signpost_menu::resolve::UnifiedImage> {
+                $crate::surroundings::unified_image(self, volume, path)
+            }
+
+            fn include_from(&self, home: usize) -> Vec<usize> {
+                $crate::surroundings::include_from(self, home)
+            }
+
+            fn architecture(&self) -> &str {
+                $crate::surroundings::architecture(self)
+            }
+
+            fn load_options(&self) -> Vec<signpost_menu::resolve::LoadOptionSeen> {
+                $crate::volumes::Volumes::options(self)
+            }
         }
-    }
 
-    fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String> {
-        let items = self.opened(volume)?.list(folder).ok();
-        let item =
-            |item: signpost_disk::file_system::Item| Item { name: item.name, is_folder: item.is_folder };
-        Ok(items.map(|items| items.into_iter().map(item).collect()))
-    }
+        impl signpost_menu::prompt::Hands for $machine {
+            fn facts(&self, volume: usize) -> signpost_menu::prompt::VolumeFacts {
+                $crate::surroundings::facts(self, volume)
+            }
 
-    fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
-        let size = |reader: &VolumeReader| {
-            reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
-        };
-        first_in(self, within, size).ok()?
-    }
+            fn items(
+                &self,
+                volume: usize,
+                folder: &str,
+            ) -> Result<Option<Vec<signpost_menu::prompt::Item>>, String> {
+                $crate::surroundings::items(self, volume, folder)
+            }
 
-    fn inside(&self, volume: usize, image: &str) -> Result<Option<Names>, String> {
-        let inside = self.opened(volume)?.inside(image).map_err(|error| error.to_string())?;
-        let first = inside.into_iter().find(|(_, reader)| reader.is_some());
-        Ok(first.map(|(identity, _)| (identity.label, identity.uuid)))
-    }
+            fn subvolumes(&self, volume: usize) -> Vec<signpost_menu::prompt::Subvolume> {
+                $crate::surroundings::subvolumes(self, volume)
+            }
 
-    fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
-        let found = self.reader(volume).map(VolumeReader::subvolumes).unwrap_or_default().into_iter();
-        found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
-    }
+            fn inside(
+                &self,
+                volume: usize,
+                image: &str,
+            ) -> Result<Option<signpost_menu::prompt::Names>, String> {
+                $crate::surroundings::inside(self, volume, image)
+            }
 
-    fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String> {
-        self.opened(volume)?.read_head(path, most).map_err(|error| error.to_string())
-    }
+            fn size(&self, within: signpost_menu::resolve::Within<'_>, path: &str) -> Option<u64> {
+                $crate::surroundings::size(self, within, path)
+            }
 
-    fn kind_of_file(&self, head: &[u8]) -> Option<String> {
-        image::in_words(head)
-    }
+            fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String> {
+                $crate::surroundings::head(self, volume, path, most)
+            }
+
+            fn kind_of_file(&self, head: &[u8]) -> Option<String> {
+                signpost_firmware::image::in_words(head)
+            }
+        }
+    };
 }
+pub(crate) use stands_around_a_menu;

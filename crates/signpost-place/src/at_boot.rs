@@ -1,0 +1,325 @@
+//! The machine at boot: its volumes, numbered and named as at the desk.
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+use core::cell::OnceCell;
+
+use signpost_disk::file_system::{FileSystem, VolumeError};
+use signpost_disk::open;
+use signpost_disk::probe::Identity;
+use signpost_disk::volumes::{Disk, Origin, Volume};
+use signpost_firmware::boot_variables::BootVariables;
+use signpost_firmware::device_path::{DevicePath, HardDrive};
+use signpost_firmware::image::loading;
+use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::start::{
+    DiskMatch, Hardware, Names, PartitionSeen, Program, Target, locate, volume_path,
+};
+use signpost_menu::place::VolumeIdentity;
+use signpost_menu::resolve::LoadOptionSeen;
+use signpost_menu::text::shown;
+
+use crate::reader::{VolumeReader, unguarded};
+use crate::surroundings::{self, stands_around_a_menu};
+use crate::volumes::{Seen, Volumes};
+
+/// Bytes of a program in which its headers lie.
+pub const PROGRAM_HEAD: usize = 64 * 1024;
+
+/// A source of blocks: what the firmware shows of disks and partitions.
+pub trait Blocks {
+    /// Every disk with a medium, its device path beside it.
+    fn disks(&self) -> Vec<(DevicePath, Disk)>;
+
+    /// Every partition that the firmware shows; disks are told by their place in what `disks` gave.
+    fn partitions(&self, disks: &[DevicePath]) -> Vec<ShownPartition>;
+}
+
+/// A source of variables.
+pub trait Variables {
+    /// The boot variables as the firmware has them now.
+    fn boot_variables(&self) -> BootVariables;
+}
+
+/// A partition as the firmware shows it.
+pub struct ShownPartition {
+    /// Its device path.
+    pub path: DevicePath,
+    /// Where it lies, as its device path says it.
+    pub drive: HardDrive,
+    /// The disk's index.
+    pub disk: usize,
+    /// Whether the boot program was started from it.
+    pub is_home: bool,
+}
+
+/// A volume at boot.
+pub struct BootVolume {
+    /// Its device path; that of what it lies on, where the firmware knows nothing of it.
+    pub path: DevicePath,
+    /// Whether the firmware reads it.
+    pub is_fat: bool,
+    whereabouts: String,
+    volume: Volume,
+    reader: OnceCell<Option<Result<VolumeReader, VolumeError>>>,
+    drive: Option<HardDrive>,
+    disk: Option<usize>,
+    is_extended_boot: bool,
+}
+
+/// The machine at boot.
+pub struct BootMachine {
+    /// Its volumes.
+    pub volumes: Vec<BootVolume>,
+    /// The home volume's index.
+    pub home: Option<usize>,
+    /// The boot variables.
+    pub boot: BootVariables,
+    /// What the firmware runs.
+    architecture: MachineType,
+    identities: Vec<VolumeIdentity>,
+    disks: Vec<DevicePath>,
+}
+
+impl BootMachine {
+    /// Looks at every disk that the firmware has found.
+    pub fn look(blocks: &impl Blocks, variables: &impl Variables, architecture: MachineType) -> Self {
+        let (paths, disks): (Vec<DevicePath>, Vec<Disk>) = blocks.disks().into_iter().unzip();
+        let shown = blocks.partitions(&paths);
+        let partition = |origin: &Origin| {
+            let Origin::Partition(disk, entry) = origin else { return None };
+            let sector = u64::from(disks.get(*disk)?.sector_size);
+            let start = disks.get(*disk)?.table.partitions.get(*entry)?.start;
+            shown.iter().find(|shown| shown.disk == *disk && shown.drive.start.saturating_mul(sector) == start)
+        };
+        let found = signpost_disk::volumes::Volumes::find(&disks).list;
+        let is_home = |volume: &Volume| partition(&volume.origin).is_some_and(|shown| shown.is_home);
+        let home = found.iter().position(is_home);
+        let mut machine = Self {
+            volumes: Vec::with_capacity(found.len()),
+            home,
+            boot: variables.boot_variables(),
+            architecture,
+            identities: Vec::with_capacity(found.len()),
+            disks: paths,
+        };
+        for (index, volume) in found.into_iter().enumerate() {
+            let shown = partition(&volume.origin);
+            let path = shown.map(|shown| shown.path.clone()).or_else(|| machine.beneath(&volume.origin));
+            let (disk, is_extended_boot) = match &volume.origin {
+                Origin::Partition(disk, entry) => {
+                    let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
+                    (Some(*disk), entry.is_some_and(|entry| entry.purpose.is_extended_boot()))
+                }
+                _ => (None, false),
+            };
+            machine.identities.push(identity(index, &volume, &disks, home));
+            machine.volumes.push(BootVolume {
+                path: path.unwrap_or_else(|| DevicePath::new(Vec::new())),
+                is_fat: shown.is_some()
+                    && volume.identity.firmware_refuses.is_none()
+                    && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
+                whereabouts: volume.origin.words(&disks, |disk| disk.saturating_add(1)),
+                drive: shown.map(|shown| shown.drive.clone()),
+                disk,
+                is_extended_boot,
+                volume,
+                reader: OnceCell::new(),
+            });
+        }
+        machine
+    }
+
+    /// The device path of what a volume lies on.
+    fn beneath(&self, origin: &Origin) -> Option<DevicePath> {
+        match origin {
+            Origin::Disk(disk) | Origin::Partition(disk, _) => self.disks.get(*disk).cloned(),
+            Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
+                self.volumes.get(*members.first()?).map(|member| member.path.clone())
+            }
+        }
+    }
+
+    /// A volume's files.
+    ///
+    /// # Errors
+    /// Why it cannot be read, in words.
+    pub fn file_system(&self, volume: usize) -> Result<&dyn FileSystem, String> {
+        surroundings::reader(self, volume).map(VolumeReader::files)
+    }
+}
+
+impl BootVolume {
+    fn opened(&self) -> Option<&Result<VolumeReader, VolumeError>> {
+        let open = || {
+            let kind = self.volume.beneath_raid.map(Identity::of_kind);
+            let device = self.volume.device.as_ref()?;
+            let opened = open::file_system(device, kind.as_ref().unwrap_or(&self.volume.identity))?;
+            Some(opened.map(|files| VolumeReader::new(files, OnceCell::new(), unguarded)))
+        };
+        self.reader.get_or_init(open).as_ref()
+    }
+}
+
+/// By what a volume can be named.
+fn identity(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) -> VolumeIdentity {
+    let (disk, entry) = match &volume.origin {
+        Origin::Partition(disk, entry) => {
+            let disk = disks.get(*disk);
+            (disk, disk.and_then(|disk| disk.table.partitions.get(*entry)))
+        }
+        Origin::Disk(disk) => (disks.get(*disk), None),
+        _ => (None, None),
+    };
+    let lv = match &volume.origin {
+        Origin::Logical { group, name, .. } => Some((group.clone(), name.clone())),
+        _ => None,
+    };
+    VolumeIdentity {
+        number: u32::try_from(index).unwrap_or(u32::MAX).saturating_add(1),
+        uuid: volume.identity.uuid.clone(),
+        label: volume.identity.label.clone(),
+        part_uuid: entry.and_then(|entry| entry.uuid.clone()),
+        part_label: entry.map(|entry| entry.name.clone()).filter(|name| !name.is_empty()),
+        lv,
+        // Firmware shows no serial of a disk; a menu names such disks by other names where it can.
+        disk_serial: None,
+        disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
+        partition: entry.map(|entry| entry.number),
+        is_home: home == Some(index),
+    }
+}
+
+impl Volumes for BootMachine {
+    fn identities(&self) -> &[VolumeIdentity] {
+        &self.identities
+    }
+
+    fn seen(&self, volume: usize) -> Option<Seen<'_>> {
+        let held = self.volumes.get(volume)?;
+        Some(Seen {
+            kind: held.volume.identity.kind,
+            label: held.volume.identity.label.as_deref(),
+            size: held.volume.device.as_ref().map_or(0, |device| device.size()),
+            disk: held.disk,
+            is_extended_boot: held.is_extended_boot,
+        })
+    }
+
+    fn place(&self, volume: usize) -> String {
+        self.volumes.get(volume).map(|volume| volume.whereabouts.clone()).unwrap_or_default()
+    }
+
+    fn fault(&self, volume: usize) -> Option<String> {
+        let held = self.volumes.get(volume)?;
+        let opened = || match held.opened()? {
+            Ok(reader) => reader.list("/").err(),
+            Err(error) => Some(error.clone()),
+        };
+        held.volume.fault.clone().or_else(opened).map(|error| error.to_string())
+    }
+
+    fn opened(&self, volume: usize) -> Option<&VolumeReader> {
+        self.volumes.get(volume)?.opened()?.as_ref().ok()
+    }
+
+    fn machine_type(&self) -> MachineType {
+        self.architecture
+    }
+
+    fn options(&self) -> Vec<LoadOptionSeen> {
+        let mut numbers = self.boot.order.clone();
+        numbers.extend(self.boot.options.keys().filter(|number| !self.boot.order.contains(number)));
+        let hardware = AsFirmware::new(self);
+        let seen = |number: u16| {
+            let option = self.boot.options.get(&number)?.decoded.as_ref().ok()?;
+            let verdict = locate(option, &hardware);
+            let target = verdict.target().map(|target| (target.partition, volume_path(&target.path)));
+            let fault = verdict.starts_nothing().then(|| verdict.words(self));
+            let label = shown(&option.description.to_string()).into_owned();
+            Some(LoadOptionSeen { number, label, target, fault })
+        };
+        numbers.into_iter().filter_map(seen).collect()
+    }
+}
+
+stands_around_a_menu!(BootMachine);
+
+/// The machine as the firmware's own rules of starting see it: what a load option leads to is judged at boot by the code that
+/// judges it at the desk. A partition's id is its volume's index.
+struct AsFirmware<'a> {
+    machine: &'a BootMachine,
+    partitions: Vec<PartitionSeen>,
+    disks: Vec<usize>,
+}
+
+impl<'a> AsFirmware<'a> {
+    fn new(machine: &'a BootMachine) -> Self {
+        let seen = machine.volumes.iter().enumerate().filter_map(|(id, volume)| {
+            let drive = volume.drive.as_ref()?;
+            Some(PartitionSeen {
+                id,
+                disk: volume.disk?,
+                number: drive.number,
+                signature: drive.signature,
+                readable: volume.is_fat,
+            })
+        });
+        Self { machine, partitions: seen.collect(), disks: (0..machine.disks.len()).collect() }
+    }
+}
+
+impl Hardware for AsFirmware<'_> {
+    fn partitions(&self) -> &[PartitionSeen] {
+        &self.partitions
+    }
+
+    fn disks(&self) -> &[usize] {
+        &self.disks
+    }
+
+    fn program(&self, partition: usize, path: &str, _: &[u8]) -> Program {
+        let reader = match surroundings::reader(self.machine, partition) {
+            Ok(reader) => reader,
+            Err(why) => return Program::Unfit(why),
+        };
+        let path = volume_path(path);
+        let head = match reader.read_head(&path, PROGRAM_HEAD) {
+            Ok(head) => head,
+            Err(VolumeError::NotFound(_)) => return Program::Missing,
+            Err(error) => return Program::Unfit(error.to_string()),
+        };
+        let size = reader.metadata(&path).map_or(0, |found| found.size);
+        loading::becomes(&head, size, self.machine.architecture)
+    }
+
+    /// Firmware's own entries name a disk by its whole path.
+    fn disk_of(&self, path: &DevicePath, _: &str) -> DiskMatch {
+        let found = self.machine.disks.iter().position(|disk| disk == path);
+        found.map_or(DiskMatch::Unknown, DiskMatch::Disk)
+    }
+
+    fn spare_file_name(&self) -> &str {
+        self.machine.architecture.spare_file_name().unwrap_or(MachineType::X64_SPARE)
+    }
+}
+
+impl Names for BootMachine {
+    fn place(&self, partition: usize) -> String {
+        Volumes::place(self, partition)
+    }
+
+    fn number(&self, partition: usize) -> u32 {
+        self.volumes.get(partition).and_then(|volume| volume.drive.as_ref()).map_or(0, |drive| drive.number)
+    }
+
+    fn unreadable(&self, partition: usize) -> String {
+        let kind = self.volumes.get(partition).map(|volume| volume.volume.identity.kind.to_string());
+        format!("holds {}, which firmware does not read", kind.unwrap_or_default())
+    }
+
+    fn title(&self, _: &Target) -> Option<String> {
+        None
+    }
+}

@@ -1,0 +1,50 @@
+//! What desk and boot program say of a machine's volumes; all that stands around a menu is made of it.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use signpost_disk::probe::VolumeKind;
+use signpost_firmware::image::pe::MachineType;
+use signpost_menu::place::VolumeIdentity;
+use signpost_menu::resolve::LoadOptionSeen;
+
+use crate::reader::VolumeReader;
+
+/// A machine's volumes. Calls name them by their index.
+pub trait Volumes {
+    /// By what they can be named.
+    fn identities(&self) -> &[VolumeIdentity];
+
+    /// What a volume is; `None` where there is no such volume.
+    fn seen(&self, volume: usize) -> Option<Seen<'_>>;
+
+    /// Where a volume is, in words: `disk 1 partition 2`.
+    fn place(&self, volume: usize) -> String;
+
+    /// Why nothing of a volume can be read, in words; nothing where it can, or is not of a kind that is looked into.
+    fn fault(&self, volume: usize) -> Option<String>;
+
+    /// A volume, opened; `None` where that cannot be.
+    fn opened(&self, volume: usize) -> Option<&VolumeReader>;
+
+    /// What the firmware runs.
+    fn machine_type(&self) -> MachineType;
+
+    /// The firmware's load options, in the boot order first.
+    fn options(&self) -> Vec<LoadOptionSeen>;
+}
+
+/// What is known of a volume without opening it.
+#[derive(Clone, Copy, Debug)]
+pub struct Seen<'a> {
+    /// Kind of its file system.
+    pub kind: VolumeKind,
+    /// Its label.
+    pub label: Option<&'a str>,
+    /// Bytes.
+    pub size: u64,
+    /// The number or index of its disk, where it is a partition.
+    pub disk: Option<usize>,
+    /// Whether it lies in an extended boot partition.
+    pub is_extended_boot: bool,
+}
