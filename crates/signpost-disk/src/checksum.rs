@@ -1,9 +1,25 @@
-//! CRC-32C, which XFS and btrfs keep with their metadata.
+//! CRC-32C, which XFS and btrfs keep with their metadata, and CRC-32, which GPT and LVM2 do.
 
-use crc::{CRC_32_ISCSI, Crc, Digest, Table};
+use crc::{CRC_32_ISCSI, CRC_32_ISO_HDLC, Crc, Digest, Table};
 
 /// One table of 1 KiB: the boot program has little room.
 static CRC_32C: Crc<u32, Table<1>> = Crc::<u32, Table<1>>::new(&CRC_32_ISCSI);
+
+static CRC_32: Crc<u32, Table<1>> = Crc::<u32, Table<1>>::new(&CRC_32_ISO_HDLC);
+
+/// CRC-32 over pieces, one behind the other.
+pub(crate) fn crc32<'p>(pieces: impl IntoIterator<Item = &'p [u8]>) -> u32 {
+    let mut digest = CRC_32.digest();
+    pieces.into_iter().for_each(|piece| digest.update(piece));
+    digest.finalize()
+}
+
+/// CRC-32 from another start than the standard's, and without its last inversion: LVM2's.
+pub(crate) fn crc32_seeded(seed: u32, bytes: &[u8]) -> u32 {
+    let mut digest = CRC_32.digest_with_initial(seed.reverse_bits());
+    digest.update(bytes);
+    !digest.finalize()
+}
 
 /// Over one piece.
 pub(crate) fn crc32c(bytes: &[u8]) -> u32 {

@@ -12,6 +12,7 @@ use uguid::Guid;
 use zerocopy::FromBytes;
 
 use crate::block::{BlockDevice, ReadError, read_vec};
+use crate::checksum::crc32;
 
 pub use encode::{Layout, NewPartition, encode};
 use structures::{Entry, HEADER_SIZE, Header, SIGNATURE};
@@ -197,7 +198,7 @@ impl Gpt {
             return Err(GptFault::EntriesPastEnd { end, size: device.size() });
         }
         let array = read_vec(device, offset, usize::try_from(length).unwrap_or(usize::MAX))?;
-        let (computed, stored) = (crc32fast::hash(&array), header.partition_entry_array_crc32.get());
+        let (computed, stored) = (crc32([array.as_slice()]), header.partition_entry_array_crc32.get());
         if computed != stored {
             return Err(GptFault::Crc { what: "partition entries", computed, stored });
         }
@@ -227,11 +228,8 @@ impl Header {
             let expected = format!("{HEADER_SIZE} to {}", bytes.len());
             return field(12, "HeaderSize", u64::from(header_size), expected);
         };
-        let mut hasher = crc32fast::Hasher::new();
-        hasher.update(covered.get(..16).unwrap_or_default());
-        hasher.update(&[0; 4]);
-        hasher.update(covered.get(20..).unwrap_or_default());
-        let (computed, stored) = (hasher.finalize(), header.header_crc32.get());
+        let pieces = [covered.get(..16).unwrap_or_default(), &[0; 4], covered.get(20..).unwrap_or_default()];
+        let (computed, stored) = (crc32(pieces), header.header_crc32.get());
         if computed != stored {
             return Err(GptFault::Crc { what: "header", computed, stored });
         }
@@ -338,8 +336,12 @@ fn oddities(partitions: &[Partition], header: &Header) -> Vec<Oddity> {
             found.push(Oddity::Bounds { number, first_lba, last_lba, usable_first, usable_last });
         }
     }
-    let mut by_start: Vec<&Partition> = partitions.iter().filter(|p| p.first_lba <= p.last_lba).collect();
-    by_start.sort_unstable_by_key(|partition| (partition.first_lba, partition.number));
+    // Sorted by their starts, and by their places in the table where these are the same.
+    let mut starts: Vec<(u64, u64)> =
+        (0..).zip(partitions).map(|(at, entry)| (entry.first_lba, at)).collect();
+    starts.sort_unstable();
+    let by_start = starts.iter().filter_map(|(_, at)| partitions.get(usize::try_from(*at).ok()?));
+    let by_start = by_start.filter(|partition| partition.first_lba <= partition.last_lba);
     let mut furthest: Option<&Partition> = None;
     for partition in by_start {
         if let Some(before) = furthest.filter(|before| before.last_lba >= partition.first_lba) {

@@ -10,6 +10,7 @@ use core::ops::Deref;
 
 use crate::block::{BlockDevice, ReadError, SharedDevice, read_vec};
 use crate::bytes::{le32, le64, len};
+use crate::checksum::crc32_seeded;
 use text::Section;
 
 const SECTOR: u64 = 512;
@@ -73,7 +74,7 @@ pub fn assemble(physical: &[SharedDevice]) -> (Vec<LogicalVolume>, Vec<String>) 
             volumes.extend(newest.volumes(name, &members));
         }
     }
-    volumes.sort_by(|a, b| (&a.group, &a.name).cmp(&(&b.group, &b.name)));
+    volumes.sort_unstable_by(|a, b| (&a.group, &a.name).cmp(&(&b.group, &b.name)));
     (volumes, faults)
 }
 
@@ -279,9 +280,7 @@ fn current_text(
         let at = area.saturating_add(MDA_HEADER);
         text.extend(read_vec(device, at, rest).map_err(|error| error.to_string())?);
     }
-    let mut crc = crc32fast::Hasher::new_with_initial(!CRC_START);
-    crc.update(&text);
-    if !crc.finalize() != stored {
+    if crc32_seeded(CRC_START, &text) != stored {
         return Err("LVM2's metadata text does not fit its checksum".into());
     }
     Ok(Some(String::from_utf8_lossy(&text).trim_end_matches('\0').to_string()))

@@ -347,8 +347,11 @@ fn refuse_mbr(table: &mut Table, size: u64) {
 
 /// Partitions that share bytes; logical ones lie inside of their extended one by right.
 fn overlaps(table: &mut Table) {
-    let mut plain: Vec<&TableEntry> = table.partitions.iter().filter(|entry| !entry.is_container).collect();
-    plain.sort_unstable_by_key(|entry| entry.start);
+    let mut starts: Vec<(u64, u64)> =
+        (0..).zip(&table.partitions).map(|(at, entry)| (entry.start, at)).collect();
+    starts.sort_unstable();
+    let plain = starts.iter().filter_map(|(_, at)| table.partitions.get(usize::try_from(*at).ok()?));
+    let plain: Vec<&TableEntry> = plain.filter(|entry| !entry.is_container).collect();
     let shared = plain.windows(2).filter_map(|pair| {
         let [first, second] = pair else { return None };
         (first.start.saturating_add(first.size) > second.start).then(|| {

@@ -210,11 +210,12 @@ impl Volumes {
             let Some(member) = md::Superblock::read(device.as_ref()).filter(md::Superblock::is_mirror) else {
                 continue;
             };
-            let at = sets.iter().position(|known| known.uuid == member.set_uuid).unwrap_or_else(|| {
+            // In the order of their identities.
+            let at = sets.partition_point(|known| known.uuid < member.set_uuid);
+            if sets.get(at).is_none_or(|known| known.uuid != member.set_uuid) {
                 let (name, uuid) = (member.name.clone(), member.set_uuid.clone());
-                sets.push(Set { newest: None, name, uuid, members: Vec::new() });
-                sets.len().saturating_sub(1)
-            });
+                sets.insert(at, Set { newest: None, name, uuid, members: Vec::new() });
+            }
             let Some(set) = sets.get_mut(at) else { continue };
             set.members.push(index);
             let is_newer = set.newest.as_ref().is_none_or(|(known, _)| member.events > known.events);
@@ -222,7 +223,6 @@ impl Volumes {
                 set.newest = Some((member, device));
             }
         }
-        sets.sort_by(|a, b| a.uuid.cmp(&b.uuid));
         for Set { newest, name, uuid, members } in sets {
             let origin = Origin::Mirror { name, uuid, members };
             match newest {

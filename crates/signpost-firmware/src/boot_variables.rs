@@ -71,11 +71,12 @@ impl BootVariables {
             .get(&VariableName::global("SecureBoot"))
             .and_then(|variable| variable.data.first())
             .map(|value| *value == 1);
-        let options = contents
-            .variables
-            .iter()
-            .filter_map(|variable| Some((variable.name.boot_option_number()?, BootOption::read(variable))))
-            .collect();
+        let mut options = BTreeMap::new();
+        for variable in &contents.variables {
+            if let Some(number) = variable.name.boot_option_number() {
+                options.insert(number, BootOption::read(variable));
+            }
+        }
         Self { current, next, order, timeout, options, secure_boot, faults }
     }
 

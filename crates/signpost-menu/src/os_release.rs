@@ -20,8 +20,10 @@ impl OsRelease {
     pub fn parse(text: &str) -> Self {
         let text = shown_lines(text);
         let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
-        let fields =
-            assignments.map(|(key, value)| (key.to_string(), shown(&unquote(value)).into_owned())).collect();
+        let mut fields = BTreeMap::new();
+        for (key, value) in assignments {
+            fields.insert(key.to_string(), shown(&unquote(value)).into_owned());
+        }
         Self { fields }
     }
 

@@ -8,6 +8,8 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crc::{CRC_32_ISO_HDLC, Crc, Table};
+
 /// Bytes of a slot.
 pub const SLOT_SIZE: usize = 64 * 1024;
 /// Their names in the folder of the boot program, short ones that any FAT keeps as they are.
@@ -152,11 +154,13 @@ impl Slot {
 }
 
 fn checksum(head: &str, text: &[u8]) -> u32 {
-    let mut hasher = crc32fast::Hasher::new();
-    hasher.update(head.as_bytes());
-    hasher.update(b"\n");
-    hasher.update(text);
-    hasher.finalize()
+    // Without a table: a boot program has little room, and slots are short.
+    static CRC_32: Crc<u32, Table<0>> = Crc::<u32, Table<0>>::new(&CRC_32_ISO_HDLC);
+    let mut digest = CRC_32.digest();
+    digest.update(head.as_bytes());
+    digest.update(b"\n");
+    digest.update(text);
+    digest.finalize()
 }
 
 /// The newest whole slot of those read: its index and contents. One that could not be read counts as empty.

@@ -91,7 +91,9 @@ impl BootMachine {
             let Origin::Partition(disk, entry) = origin else { return None };
             let sector = u64::from(disks.get(*disk)?.sector_size);
             let start = disks.get(*disk)?.table.partitions.get(*entry)?.start;
-            shown.iter().find(|shown| shown.disk == *disk && shown.drive.start.saturating_mul(sector) == start)
+            shown
+                .iter()
+                .find(|shown| shown.disk == *disk && shown.drive.start.saturating_mul(sector) == start)
         };
         let found = signpost_disk::volumes::Volumes::find(&disks).list;
         let is_home = |volume: &Volume| partition(&volume.origin).is_some_and(|shown| shown.is_home);

@@ -18,8 +18,8 @@ use signpost_facts::{FirmwareEntry, Volume};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
-use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
+use signpost_menu::resolve::LoadOptionSeen;
 
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
@@ -246,7 +246,10 @@ impl Volumes for Look {
         let seen = |entry: &FirmwareEntry| LoadOptionSeen {
             number: entry.number(),
             label: entry.label.clone(),
-            target: entry.target.as_ref().map(|target| (target.volume.saturating_sub(1), target.file.clone())),
+            target: entry
+                .target
+                .as_ref()
+                .map(|target| (target.volume.saturating_sub(1), target.file.clone())),
             fault: entry
                 .judged
                 .as_ref()

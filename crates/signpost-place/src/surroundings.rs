@@ -61,11 +61,7 @@ pub(crate) fn has_file(volumes: &impl Volumes, within: Within<'_>, path: &str) -
     Ok(first_in(volumes, within, |reader| reader.has_file(path).then_some(()))?.is_some())
 }
 
-pub(crate) fn kernel_header(
-    volumes: &impl Volumes,
-    within: Within<'_>,
-    path: &str,
-) -> Option<KernelHeader> {
+pub(crate) fn kernel_header(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Option<KernelHeader> {
     let header = |reader: &VolumeReader| {
         let head = reader.read_head(path, HEAD_LEN).ok()?;
         linux::decode(&head).map(|kernel| KernelHeader { version: kernel.version })
@@ -137,8 +133,9 @@ pub(crate) fn items(
 }
 
 pub(crate) fn size(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Option<u64> {
-    let size =
-        |reader: &VolumeReader| reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size);
+    let size = |reader: &VolumeReader| {
+        reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
+    };
     first_in(volumes, within, size).ok()?
 }
 

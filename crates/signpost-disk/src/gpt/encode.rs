@@ -7,6 +7,7 @@ use uguid::Guid;
 use zerocopy::IntoBytes;
 
 use super::structures::{Entry, HEADER_SIZE, Header, SIGNATURE};
+use crate::checksum::crc32;
 
 /// Sector size of the tables made here, in bytes.
 const SECTOR: usize = 512;
@@ -60,9 +61,9 @@ pub fn encode(layout: &Layout) -> [(u64, Vec<u8>); 2] {
             partition_entry_lba: entries.into(),
             number_of_partition_entries: u32::try_from(ENTRIES).unwrap_or_default().into(),
             size_of_partition_entry: u32::try_from(size_of::<Entry>()).unwrap_or_default().into(),
-            partition_entry_array_crc32: crc32fast::hash(&array).into(),
+            partition_entry_array_crc32: crc32([array.as_slice()]).into(),
         };
-        header.header_crc32 = crc32fast::hash(header.as_bytes()).into();
+        header.header_crc32 = crc32([header.as_bytes()]).into();
         let mut sector = Vec::from(header.as_bytes());
         sector.resize(SECTOR, 0);
         sector

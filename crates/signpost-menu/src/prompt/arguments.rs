@@ -51,8 +51,8 @@ fn of_entry_files(hands: &impl Hands, system: &LinuxSystem, fstab: &str) -> Opti
             found.push((!starts_newest, entry.options, format!("{path} of v{}", volume.saturating_add(1))));
         }
     }
-    found.sort_by_key(|(is_other, _, _)| *is_other);
-    found.into_iter().next().map(|(_, options, from)| (options, from))
+    let found = found.into_iter().min_by_key(|(is_other, _, _)| *is_other);
+    found.map(|(_, options, from)| (options, from))
 }
 
 /// The folders that hold a system's entry files, with their volumes.

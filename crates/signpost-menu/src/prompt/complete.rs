@@ -29,7 +29,7 @@ impl Prompt {
         });
         let (before, word) = line.split_at_checked(start).unwrap_or((line, ""));
         let (stays, mut words) = self.candidates(before.trim(), word, hands);
-        words.sort();
+        words.sort_unstable();
         words.dedup();
         Completions { start: start.saturating_add(stays), words }
     }

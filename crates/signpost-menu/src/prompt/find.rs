@@ -57,11 +57,13 @@ pub(super) struct Kernel {
 /// The systems that have their root on a volume: in its uppermost folder, or in subvolumes. The one that is mounted where
 /// nobody names a subvolume comes first; titles tell them apart.
 pub(super) fn systems_on(hands: &impl Hands, volume: usize) -> Vec<LinuxSystem> {
-    let mut roots = Vec::from([Subvolume { path: "/".into(), is_default: false }]);
-    roots.extend(hands.subvolumes(volume).into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
-    roots.sort_by_key(|root| !root.is_default);
-    let mut found: Vec<(bool, LinuxSystem)> = roots
+    let top = Subvolume { path: "/".into(), is_default: false };
+    let subvolumes = hands.subvolumes(volume).into_iter().filter(|found| found.path != "/").take(MAX_ROOTS);
+    let (first, others): (Vec<_>, Vec<_>) =
+        core::iter::once(top).chain(subvolumes).partition(|root| root.is_default);
+    let mut found: Vec<(bool, LinuxSystem)> = first
         .into_iter()
+        .chain(others)
         .filter_map(|root| Some((root.is_default, system_at(hands, volume, root.path)?)))
         .collect();
     let titles: Vec<String> = found.iter().map(|(_, system)| system.title.clone()).collect();
@@ -146,7 +148,7 @@ pub(super) fn kernels_in(hands: &impl Hands, within: Within<'_>, folder: &str) -
 }
 
 fn in_order(mut kernels: Vec<Kernel>) -> Vec<Kernel> {
-    kernels.sort_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
+    kernels.sort_unstable_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
     kernels
 }
 
@@ -162,7 +164,7 @@ pub(super) fn find(hands: &impl Hands, wanted: &str) -> Result<Vec<String>, Stri
         places.extend(vendors(hands, volume));
         let subvolumes = hands.subvolumes(volume).into_iter().take(MAX_ROOTS);
         places.extend(subvolumes.map(|found| format!("{}/boot", found.path.trim_end_matches('/'))));
-        places.sort();
+        places.sort_unstable();
         places.dedup();
         for folder in places {
             folders = folders.saturating_add(1);

@@ -120,7 +120,7 @@ pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
         }
         return Err(not_there(hands, found));
     };
-    items.sort();
+    items.sort_unstable();
     if items.is_empty() {
         return Ok(vec!["nothing is in it".to_string()]);
     }
@@ -162,7 +162,7 @@ pub fn nearest_folder<'p>(hands: &impl Hands, volume: usize, path: &'p str) -> O
 
 fn first_names(mut items: Vec<Item>) -> String {
     const MAX_NAMES: usize = 12;
-    items.sort();
+    items.sort_unstable();
     let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
     if names.is_empty() { "nothing".into() } else { names.join(", ") }
 }
