@@ -2,9 +2,11 @@
 //! file, and what the machine has now. What people changed by hand stays.
 
 mod base;
+mod field;
 mod kernels;
 mod merge;
 mod offer;
+mod offered;
 mod patterns;
 mod reset;
 mod starts;
@@ -13,7 +15,10 @@ mod text;
 use std::path::Path;
 
 pub use base::Base;
-pub(crate) use offer::{Body, Offer, free_id, is_hidden};
+pub(crate) use field::Field;
+pub(crate) use offer::{free_id, is_hidden};
+pub(crate) use offered::{Body, Offer};
+pub use offered::{DraftEntry, Line};
 pub use reset::reset;
 use serde::Serialize;
 use signpost_facts::Result;
@@ -21,7 +26,7 @@ use signpost_menu::MenuDocument;
 use signpost_menu::document::Host;
 use signpost_place::Look;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
-pub(crate) use text::{Field, append};
+pub(crate) use text::append;
 
 use crate::edit::MenuText;
 use crate::menu_file::MenuFile;
@@ -63,19 +68,6 @@ pub struct Draft {
     pub is_different: bool,
 }
 
-/// An entry that draft made.
-#[derive(Clone, Debug, Serialize)]
-pub struct DraftEntry {
-    /// Its id.
-    pub id: String,
-    /// Its title.
-    pub title: String,
-    /// Why it starts in this way.
-    pub why: String,
-    /// The id of its group.
-    pub group: Option<String>,
-}
-
 /// What was decided at boot, and is not in the menu file yet.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Saved {
@@ -106,15 +98,6 @@ pub struct Wishes {
     pub new_host: Host,
     /// Whether what was decided at boot is taken in.
     pub takes_saved: bool,
-}
-
-/// Something about an entry, on a line.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Line {
-    /// Its id.
-    pub id: String,
-    /// What there is to say.
-    pub why: String,
 }
 
 /// Drafts the menu of a machine into the file at `path`, which is not written yet; `existing` is what stands there now, `base`

@@ -11,6 +11,7 @@ pub mod history;
 pub mod hold;
 mod home;
 pub mod menu_file;
+pub mod menu_rows;
 pub mod news;
 pub mod once;
 pub mod plan;

@@ -1,10 +1,9 @@
 //! What the entries of a menu would start on a surveyed machine, and whether it is there.
 
-use serde::Serialize;
+use signpost_menu::MenuDocument;
 use signpost_menu::document::Host;
-use signpost_menu::policy::{ChosenBy, Opening, Situation, open};
+use signpost_menu::policy::{Opening, Situation, open};
 pub use signpost_menu::resolve::{ResolvedEntry, StartTarget, describe, resolve, resolve_entry};
-use signpost_menu::{MenuDocument, include};
 use signpost_place::Look;
 
 /// How a menu opens on this machine, but for what is asked for the next start alone. The firmware's own list knows nothing
@@ -30,60 +29,4 @@ pub fn faults(resolved: &[ResolvedEntry<'_>]) -> Vec<Option<String>> {
 /// The home volume, or the one that would be it.
 pub(crate) fn home_or_chosen(look: &Look) -> Option<usize> {
     look.home.or_else(|| signpost_place::home::choose(look, None).ok().map(|home| home.volume))
-}
-
-/// A row of the menu, as facts.
-#[derive(Clone, Debug, Serialize)]
-pub struct MenuRow {
-    /// Its number on the screen: its place in the menu, or in its group, from 1.
-    pub number: usize,
-    /// The entry's id.
-    pub id: String,
-    /// Its title.
-    pub title: String,
-    /// Its kind.
-    pub kind: &'static str,
-    /// Whether it starts where nobody chooses.
-    pub is_default: bool,
-    /// Its group.
-    pub group: Option<String>,
-    /// Whether it does not stand in the menu file, but was found as an entry file or unified image.
-    pub is_included: bool,
-    /// Whether what it starts is there.
-    pub is_there: bool,
-    /// What it starts, or why it cannot.
-    pub starts: String,
-    /// Why the menu's host cannot start it, though it is there.
-    pub host_cannot: Option<String>,
-    /// What else is worth saying.
-    pub notes: Vec<String>,
-}
-
-/// The menu as a table of facts.
-pub fn rows(look: &Look, document: &MenuDocument) -> Vec<MenuRow> {
-    let mut document = document.clone();
-    let is_ours = document.settings.host == Host::Signpost;
-    include::complete(look, home_or_chosen(look).filter(|_| is_ours), &mut document);
-    let document = &document;
-    let resolved = resolve(look, document);
-    let opening = opening(look, document, &resolved);
-    let numbers = document.numbers();
-    resolved
-        .into_iter()
-        .zip(numbers)
-        .enumerate()
-        .map(|(index, (resolved, number))| MenuRow {
-            number,
-            id: resolved.entry.id.clone(),
-            title: resolved.entry.title.clone(),
-            kind: resolved.entry.starts.word(),
-            is_default: opening.chosen == Some(index) && opening.by != ChosenBy::Once,
-            group: resolved.entry.group.clone(),
-            is_included: resolved.entry.line == 0,
-            is_there: resolved.target.is_ok(),
-            starts: describe(look, &resolved),
-            host_cannot: crate::plan::host_cannot(look, document.settings.host, &resolved),
-            notes: resolved.notes,
-        })
-        .collect()
 }

@@ -27,7 +27,8 @@ pub use error::{Error, Refusal, Result};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
 pub use number::OptionNumber;
 pub use programs::{
-    Arguments, EntryFile, Family, Hints, ImageFile, Kernel, Role, StartupFile, System, VersionFacts,
+    Arguments, ArgumentsFrom, EntryFile, Family, Hints, ImageFile, Kernel, Role, StartupFile, System,
+    VersionFacts,
 };
 pub use survey::{
     Aside, Disk, Finding, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind, Volume,

@@ -119,8 +119,24 @@ pub struct Kernel {
 pub struct Arguments {
     /// The arguments.
     pub text: String,
-    /// Their source.
+    /// Where they come from, in words.
     pub source: String,
+    /// The same, in one word.
+    pub from: ArgumentsFrom,
+}
+
+/// Where a system's kernel arguments come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ArgumentsFrom {
+    /// The system keeps them for its kernels.
+    Kept,
+    /// The running kernel was started with them.
+    Running,
+    /// An entry file gives them.
+    EntryFile,
+    /// They are made from where the root lies.
+    Made,
 }
 
 /// A start-up file on an ESP.

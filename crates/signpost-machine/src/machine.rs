@@ -11,13 +11,15 @@ use signpost_facts::error::{Error, Result};
 use signpost_facts::location::Location;
 pub use signpost_facts::survey::FirmwareKind;
 use signpost_firmware::image::pe::MachineType;
-use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
+use crate::image;
+use crate::live::attach;
+use crate::live::block::BlockNode;
+use crate::live::devices::Devices;
 use crate::live::host::{Host, HostKind};
-use crate::live::{self, BlockNode, Devices, Numbers};
-use crate::{bench, image};
+use crate::live::numbers::Numbers;
 
 /// A machine, opened.
 pub struct Machine {
@@ -106,36 +108,6 @@ pub struct Running {
 }
 
 impl Machine {
-    /// Opens a bench.
-    ///
-    /// # Errors
-    /// Where its `machine.toml` or its variables cannot be read. A disk that cannot is a finding instead.
-    pub fn open_bench(folder: &Path) -> Result<Self> {
-        bench::open(folder)
-    }
-
-    /// The machine that we run on.
-    pub fn live() -> Self {
-        live::open(Path::new("/"))
-    }
-
-    /// A machine of loose disks, images or devices, of which nothing more is known.
-    pub fn of_images(images: &[PathBuf]) -> Self {
-        let mut disks: Vec<MachineDisk> = images.iter().map(|image| loose_disk(image)).collect();
-        Self {
-            name: "Loose disks".into(),
-            firmware: FirmwareKind::Unknown,
-            architecture: MachineType::X64,
-            secure_boot: None,
-            running: Running::default(),
-            variables: Box::new(MemoryStore::default()),
-            host: None,
-            devices: live::for_loose(&mut disks),
-            disks,
-            folder: PathBuf::new(),
-        }
-    }
-
     /// Whether the machine has UEFI variables, which most changes are made to.
     ///
     /// # Errors
@@ -279,7 +251,7 @@ impl Machine {
         if let Some(devices) = self.devices.as_ref().filter(|_| disk.node.is_some()) {
             let volume = disk.device_at(location.start);
             let volume = volume.ok_or_else(|| place("the kernel knows no such partition".into()))?;
-            return live::put(devices, volume, path, bytes).map_err(place);
+            return attach::put(devices, volume, path, bytes).map_err(place);
         }
         let volume = self.fat_volume(location).map_err(place)?;
         let change = bytes.map_or(Change::Remove, Change::Put);
@@ -295,7 +267,7 @@ impl Machine {
         let place =
             |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
         if let Some((devices, volume)) = self.mounted_device(location)
-            && let Some(found) = live::read(devices, volume, path, most).map_err(place)?
+            && let Some(found) = attach::read(devices, volume, path, most).map_err(place)?
         {
             return Ok(found);
         }
@@ -339,27 +311,6 @@ fn stamp() -> Stamp {
         (i32::from(now.year()), small(now.month()), small(now.day())),
         (small(now.hour()), small(now.minute()), small(now.second())),
     )
-}
-
-/// An image by itself: the size of its sectors shows in where a GPT's header stands.
-fn loose_disk(image: &Path) -> MachineDisk {
-    let contents = image::ImageFile::open(image)
-        .map(|file| Arc::new(file) as SharedDevice)
-        .map_err(|error| error.to_string());
-    let mut mark = [0; 8];
-    let has_mark = |device: &SharedDevice| device.read_at(4096, &mut mark).is_ok() && mark == *b"EFI PART";
-    let is_large = contents.as_ref().is_ok_and(has_mark);
-    MachineDisk {
-        name: image.display().to_string(),
-        bus: None,
-        is_removable: false,
-        model: None,
-        serial: None,
-        sector_size: if is_large { 4096 } else { 512 },
-        image: image.to_path_buf(),
-        contents,
-        node: None,
-    }
 }
 
 /// The time; a clock may stand beyond all years that can be written.

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 
 use crate::linux_files::named;
 use crate::place::{Unresolved, VolumeRef, resolve};
-use crate::resolve::Surroundings;
+use crate::surroundings::Surroundings;
 
 /// Arguments whose value is a device as fstab writes it: `UUID=…`, `LABEL=…`, `/dev/disk/…`, `/dev/mapper/…`.
 const DEVICES: [&str; 3] = ["root=", "resume=", "usr="];

@@ -36,6 +36,7 @@ pub mod resolve;
 pub mod screen;
 pub mod session;
 pub mod slot;
+pub mod surroundings;
 pub mod text;
 pub mod version;
 

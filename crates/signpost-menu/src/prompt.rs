@@ -6,6 +6,7 @@ mod compose;
 mod find;
 mod help;
 mod image;
+mod linux;
 mod look;
 mod place;
 mod review;

@@ -8,13 +8,12 @@ use core::cell::OnceCell;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_facts as facts;
-use signpost_facts::Survey;
 use signpost_facts::known::Known;
 use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Volume};
+use signpost_facts::{FirmwareEntry, Survey, Volume};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;

@@ -1,6 +1,7 @@
 //! Secure Boot's verdict on a program (UEFI 2.10, 32.5.3.3, "Authorization Process"): what the firmware will say of a
 //! file, told before the restart.
 
+mod digest;
 mod image;
 mod signature;
 

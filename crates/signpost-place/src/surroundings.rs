@@ -1,9 +1,8 @@
 //! A machine around a menu and under the prompt's hands: the same at the desk and at boot.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_firmware::image::pe::{self, MachineType, Pe};

@@ -2,51 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{EntryFile, Kernel, StartupFile, Survey, System, Volume};
-use signpost_place::reader::{Fault, Names, VolumeReader};
+use signpost_facts::{Survey, Volume};
+use signpost_place::reader::Names;
 
-use super::disks::Source;
+use super::found::{Contents, OneVolume};
 use super::side_by_side::side_by_side;
+use super::source::Source;
 use super::{entry_files, families, images, kernels, linux, startup, states};
 use crate::catalogue::Catalogue;
-use crate::reader::guarded;
-
-/// One volume while it is looked at.
-pub(crate) struct OneVolume<'a> {
-    pub(crate) survey: &'a Survey,
-    /// Types of MBR partitions, by the disk's number and theirs.
-    pub(crate) slice_types: &'a BTreeMap<(usize, u32), u8>,
-    pub(crate) source: &'a Source,
-    pub(crate) facts: &'a Volume,
-    /// `None` where it cannot be looked into.
-    pub(crate) reader: Option<&'a VolumeReader>,
-}
-
-/// What was found on it.
-#[derive(Default)]
-pub(crate) struct Contents {
-    /// The names in its uppermost folder.
-    pub(crate) names: Names,
-    /// Start-up files, their roles not yet told.
-    pub(crate) startup_files: Vec<StartupFile>,
-    /// Linux systems that have their root on it.
-    pub(crate) roots: Vec<linux::Root>,
-    /// Kernels, by the root on it in which they lie, if they lie in one.
-    pub(crate) kernels: Vec<(Option<usize>, Vec<Kernel>)>,
-    /// Entry files, whose they are not yet told.
-    pub(crate) entry_files: Vec<EntryFile>,
-    /// Another system that it holds.
-    pub(crate) other: Option<Box<System>>,
-    /// Systems in image files.
-    pub(crate) images: Vec<System>,
-    /// Whether a sleeping system's memory lies in a file of it.
-    pub(crate) is_asleep: bool,
-    /// Names on it that cannot be shown as they are, and were passed over.
-    pub(crate) odd_names: usize,
-    /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
-    /// not make it broken.
-    pub(crate) fault: Option<Fault>,
-}
+use crate::guard::guarded;
 
 /// Looks at all volumes; those of one disk one after the other.
 pub(crate) fn gather(
@@ -87,7 +51,7 @@ fn of_volume(
     if survey.is_on_medium(facts) {
         return found;
     }
-    let reader = crate::reader::open(source, Names::default()).unwrap_or_else(|fault| {
+    let reader = crate::source::open(source, Names::default()).unwrap_or_else(|fault| {
         found.fault = Some(fault);
         None
     });

@@ -2,63 +2,21 @@
 
 use std::collections::BTreeMap;
 
-use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
-use signpost_disk::file_system::VolumeError;
 use signpost_disk::gpt::Unseen;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_facts::{Code, Disk, Finding, Partition, TableFacts, TableKind, Volume};
 use signpost_machine::live::described;
-use signpost_machine::live::mounts::{self, Mount};
+use signpost_machine::live::mounts::Mount;
 use signpost_machine::{Machine, MachineDisk};
-use signpost_place::VolumeReader;
-use signpost_place::look::Room;
-use signpost_place::reader::Names;
 
-use super::reader::guarded;
+use super::guard::guarded;
 use super::side_by_side::side_by_side;
+use super::source::Source;
 use super::volumes::{Beside, take_device, volume_facts};
 use super::{closed, findings, said};
-
-/// A volume's bytes and what they are.
-pub(crate) struct Source {
-    pub(crate) device: Option<SharedDevice>,
-    pub(crate) identity: Identity,
-    pub(crate) is_broken: bool,
-    /// Where it is mounted in the running system.
-    pub(crate) mounts: Vec<Mount>,
-    /// A FAT, opened already. Not where it is mounted: what was read may be older than what the system has written.
-    pub(crate) fat: Option<FatVolume>,
-}
-
-impl signpost_place::look::Source for Source {
-    fn open(&self, names: Names) -> Option<VolumeReader> {
-        crate::reader::open(self, names).ok().flatten()
-    }
-
-    fn check(&self) -> Option<String> {
-        let device = self.device.as_ref().filter(|_| self.mounts.is_empty())?;
-        match guarded(|| FatVolume::open(device.clone()).and_then(|fat| fat.check())) {
-            Ok(result) => result.err().map(|error| error.to_string()),
-            Err(why) => Some(why),
-        }
-    }
-
-    fn room(&self) -> Result<Room, String> {
-        if let Some((free, cluster)) = mounts::free(&self.mounts) {
-            return Ok(Room { free, cluster, root_entries: None });
-        }
-        let device = self.device.clone().ok_or("it cannot be read")?;
-        let room = guarded(|| {
-            let volume = FatVolume::open(device)?;
-            let (free, root_entries) = (volume.free_bytes()?, volume.root_room()?);
-            Ok(Room { free, cluster: volume.cluster_size(), root_entries })
-        });
-        room?.map_err(|error: VolumeError| error.to_string())
-    }
-}
 
 /// What the disks hold.
 pub(crate) struct Read {

@@ -1,11 +1,11 @@
 //! Entry files (the Boot Loader Specification, "Type #1"): menu entries that distributions leave beside their kernels.
 
 use signpost_facts::belongs::Standing;
-use signpost_facts::{Arguments, EntryFile, System};
+use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, System};
 use signpost_menu::include;
 use signpost_place::{Look, VolumeReader};
 
-use super::linux::Root;
+use super::found::Root;
 
 /// Folders in which they lie, from the root of an ESP or extended boot partition, or of a system.
 const FOLDERS: [&str; 2] = [include::ENTRY_FOLDER, "/boot/loader/entries"];
@@ -101,7 +101,7 @@ fn machine_id(look: &Look, system: &System) -> Option<String> {
 /// Arguments that an entry file gives its system, which it starts with today: better than what we would make.
 pub(crate) fn take_arguments(look: &mut Look) {
     for system in &mut look.survey.systems {
-        let is_made = system.arguments.as_ref().is_some_and(|arguments| arguments.source.starts_with("made"));
+        let is_made = system.arguments.as_ref().is_some_and(|held| held.from == ArgumentsFrom::Made);
         let newest = system.kernels.first();
         let of_system =
             look.survey.entry_files.iter().filter(|entry| entry.system.as_ref() == Some(&system.id));
@@ -111,7 +111,8 @@ pub(crate) fn take_arguments(look: &mut Look) {
         usable.sort_by_key(|entry| !named(entry));
         if let Some(entry) = usable.first().filter(|_| is_made) {
             let source = format!("{} of v{}", entry.path, entry.volume);
-            system.arguments = Some(Arguments { text: entry.options.clone(), source });
+            system.arguments =
+                Some(Arguments { text: entry.options.clone(), source, from: ArgumentsFrom::EntryFile });
         }
     }
 }

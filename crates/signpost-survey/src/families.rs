@@ -7,7 +7,7 @@ use signpost_firmware::image::pe::Pe;
 use signpost_firmware::image::version_resource;
 use signpost_menu::place::fits_in_any_case;
 
-use super::contents::OneVolume;
+use super::found::OneVolume;
 use super::systems::slug;
 use crate::catalogue::{Catalogue, SystemRow, VolumeMarks};
 

@@ -4,7 +4,7 @@ use signpost_facts::{Code, Finding};
 use signpost_menu::linux_files::{mounts, named};
 use signpost_place::Look;
 
-use super::contents::Contents;
+use super::found::Contents;
 
 /// Mount points that a start depends on.
 const POINTS: [&str; 5] = ["/", "/boot", "/boot/efi", "/efi", "/usr"];

@@ -1,18 +1,14 @@
 //! Kernels, the initrds that belong to them, and the systems they belong to.
 
 use signpost_facts::belongs::Standing;
-use signpost_facts::{Kernel, Survey, System};
+use signpost_facts::{Kernel, Survey};
 use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::kernels::{KernelHeader, is_spare, newest_first};
 use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
 use signpost_place::{Look, VolumeReader};
 
-use super::contents::Contents;
-use super::linux::Root;
+use super::found::{Contents, Root};
 use super::said;
-
-/// Where modules of a kernel stand on its system's root volume.
-const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
 
 /// Gives each kernel to its system: the one in whose root it lies; else one whose word its volume is, which has the modules of
 /// its version, or mounts the volume at `/boot`. A system that has no kernel then may have one on another fixed disk.
@@ -67,17 +63,6 @@ fn owner_of(survey: &Survey, kernel: &Kernel, modules: &[&[String]], is_last_try
         only_one_with_modules(&beside.collect::<Vec<_>>())
     };
     only_one_with_modules(&own).or_else(mounting).or_else(beside)
-}
-
-/// The kernels that a system has modules of.
-pub(crate) fn modules(reader: &VolumeReader, system: &System) -> Vec<String> {
-    MODULES
-        .iter()
-        .filter_map(|folder| reader.plain(&system.below_root(folder)).ok())
-        .flatten()
-        .filter(|item| item.is_folder)
-        .map(|item| item.name)
-        .collect()
 }
 
 /// The kernels of a volume, by the root on it in which they lie; one that is no root may be mounted in its system at

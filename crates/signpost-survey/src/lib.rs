@@ -12,7 +12,9 @@ mod entry_files;
 mod families;
 mod findings;
 mod firmware;
+mod found;
 mod fstab;
+mod guard;
 mod host;
 mod images;
 mod kept;
@@ -21,8 +23,8 @@ mod linux;
 #[cfg(test)]
 mod live_tests;
 mod loaders;
-mod reader;
 mod side_by_side;
+mod source;
 mod startup;
 mod states;
 mod systems;
@@ -30,7 +32,7 @@ mod volumes;
 
 use catalogue::Catalogue;
 pub use changes::Changes;
-use contents::Contents;
+use found::Contents;
 use signpost_facts::SCHEMA;
 use signpost_facts::firmware::FirmwareFacts;
 use signpost_facts::ours::OurVariables;
@@ -85,7 +87,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
         findings,
     };
     let mut found = contents::gather(&survey, &read.slice_types, &read.sources, catalogue);
-    let lazy = |(source, found): (disks::Source, &mut Contents)| {
+    let lazy = |(source, found): (source::Source, &mut Contents)| {
         LazyVolume::new(Box::new(source), std::mem::take(&mut found.names))
     };
     let mut look = Look {

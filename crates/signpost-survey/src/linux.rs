@@ -1,13 +1,12 @@
 //! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
 
 use signpost_disk::file_system::Subvolume;
-use signpost_facts::{Arguments, Family, System, Volume};
+use signpost_facts::{Arguments, ArgumentsFrom, Family, System, Volume};
 use signpost_menu::linux_files::{CMDLINE, FSTAB, kept_arguments, made_arguments};
 use signpost_menu::os_release::{OsRelease, PATHS};
 use signpost_place::VolumeReader;
 
-use super::contents::Contents;
-use super::kernels;
+use super::found::{Contents, Root};
 
 /// Reads a system's `os-release` below a folder, which is its root; its path too.
 pub(crate) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, OsRelease)> {
@@ -18,20 +17,11 @@ pub(crate) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, 
     })
 }
 
+/// Where modules of a kernel stand on its system's root volume.
+const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
+
 /// Folders that may be a system's root on one volume.
 const MAX_ROOTS: usize = 64;
-
-/// A Linux system's root, and what it says of its start.
-pub(crate) struct Root {
-    /// The system, its arguments not yet told.
-    pub(crate) system: System,
-    /// The arguments that it keeps for its kernels, and the file.
-    kept: Option<Arguments>,
-    /// Its table of mounts, and the file.
-    pub(crate) fstab: Option<(String, String)>,
-    /// The kernels that it has modules of.
-    pub(crate) modules: Vec<String>,
-}
 
 /// Every Linux system whose root is on a volume: its uppermost folder, or a subvolume.
 pub(crate) fn roots(reader: &VolumeReader, number: usize) -> Vec<Root> {
@@ -91,7 +81,7 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
     system.root_path = root.path.clone();
     let fstab = system.below_root(FSTAB);
     let fstab = reader.text(&fstab).map(|text| (fstab, text));
-    let (kept, modules) = (kept(reader, &system, number), kernels::modules(reader, &system));
+    let (kept, modules) = (kept(reader, &system, number), modules(reader, &system));
     Some(Root { kept, fstab, modules, system })
 }
 
@@ -99,7 +89,7 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
 fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Arguments> {
     let path = system.below_root(CMDLINE);
     let text = kept_arguments(&reader.text(&path)?)?;
-    Some(Arguments { text, source: format!("{path} of v{number}") })
+    Some(Arguments { text, source: format!("{path} of v{number}"), from: ArgumentsFrom::Kept })
 }
 
 /// What the running kernel was started with, without what its loader adds for itself.
@@ -109,11 +99,23 @@ fn started_with(command_line: &str) -> Option<Arguments> {
     let words: Vec<&str> = command_line.split_whitespace().filter(own).collect();
     let names_root = words.iter().any(|word| word.starts_with("root="));
     let source = "what the running kernel was started with".to_string();
-    names_root.then(|| Arguments { text: words.join(" "), source })
+    names_root.then(|| Arguments { text: words.join(" "), source, from: ArgumentsFrom::Running })
 }
 
 /// Arguments made from where a system's root is.
 fn made(volume: &Volume, system: &System) -> Arguments {
     let (text, what) = made_arguments(&volume.identity(false), &system.root_path);
-    Arguments { text, source: format!("made from the {what} of v{}", volume.number) }
+    let source = format!("made from the {what} of v{}", volume.number);
+    Arguments { text, source, from: ArgumentsFrom::Made }
+}
+
+/// The kernels that a system has modules of.
+fn modules(reader: &VolumeReader, system: &System) -> Vec<String> {
+    MODULES
+        .iter()
+        .filter_map(|folder| reader.plain(&system.below_root(folder)).ok())
+        .flatten()
+        .filter(|item| item.is_folder)
+        .map(|item| item.name)
+        .collect()
 }

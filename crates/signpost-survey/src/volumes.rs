@@ -37,13 +37,7 @@ pub(crate) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
     let disk =
         first_disk(volume, beside.found).and_then(|index| of_machine.get(index)).map(|index| index + 1);
     let disk_facts = on.and_then(|index| disks.get(index));
-    let of_device = volume.device.as_ref().map(|device| device.size());
-    let size = entry.map(|entry| entry.size).or(of_device).or(disk_facts.map(|disk| disk.size));
-    let size = size.unwrap_or(0);
-    let cut = volume.device.as_ref().map_or(0, |device| size.saturating_sub(device.size()));
-    let fault = volume.fault.as_ref().map(ToString::to_string);
-    let fault =
-        fault.or_else(|| (cut > 0).then(|| format!("the disk ends {cut} bytes before the partition does")));
+    let (size, fault) = size_and_fault(volume, entry.map(|entry| entry.size), disk_facts);
     let identity = &volume.identity;
     let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
     let name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
@@ -92,6 +86,20 @@ pub(crate) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
             Purpose::Gpt(_) | Purpose::Label(_) => None,
         }),
     }
+}
+
+/// Bytes of a volume, by its partition, its device or its disk; and what is wrong with it.
+fn size_and_fault(
+    volume: &volumes::Volume,
+    of_entry: Option<u64>,
+    disk: Option<&Disk>,
+) -> (u64, Option<String>) {
+    let of_device = volume.device.as_ref().map(|device| device.size());
+    let size = of_entry.or(of_device).or(disk.map(|disk| disk.size)).unwrap_or(0);
+    let cut = of_device.map_or(0, |device| size.saturating_sub(device));
+    let fault = volume.fault.as_ref().map(ToString::to_string);
+    let is_cut = || (cut > 0).then(|| format!("the disk ends {cut} bytes before the partition does"));
+    (size, fault.or_else(is_cut))
 }
 
 /// The index of the disk that a volume lies on, or starts on; members come before what they make up.

@@ -14,10 +14,10 @@ use signpost_place::Look;
 use signpost_survey::catalogue::Catalogue;
 use signpost_upkeep::{self as upkeep, Planned, Put, Records, Watch};
 
-use crate::args::{Color, Command, Global};
 use crate::failure::{Exit, Failure};
+use crate::global::{Color, Global};
 use crate::render::out;
-use crate::{commands, signals};
+use crate::signals;
 
 pub type Outcome = Result<Exit, Failure>;
 
@@ -63,30 +63,6 @@ impl<'a> App<'a> {
         }
         .write_global();
         Self { global }
-    }
-
-    pub fn run(&self, command: Command) -> Outcome {
-        match command {
-            Command::Survey(args) => commands::survey::run(self, &args),
-            Command::Draft(args) => commands::draft::run(self, &args),
-            Command::Menu(args) => commands::menu::run(self, &args),
-            Command::Entry(args) => commands::entry::run(self, &args),
-            Command::Tune(args) => commands::tune::run(self, &args),
-            Command::Plan(args) => commands::plan::run(self, &args),
-            Command::Apply(args) => commands::apply::run(self, &args),
-            Command::Undo(args) => commands::undo::run(self, &args),
-            Command::History(args) => commands::history::run(self, &args),
-            Command::Rehearse(args) => commands::rehearse::run(self, &args),
-            Command::Preview(args) => commands::preview::run(self, &args),
-            Command::Once(args) => commands::once::run(self, &args),
-            Command::Firmware(args) => commands::firmware::run(self, &args),
-            Command::Hold(args) => commands::hold::run(self, &args),
-            Command::Prompt(args) => commands::prompt::run(self, &args),
-            Command::Explain(args) => commands::explain::run(self, &args),
-            Command::Completions(args) => commands::completions::run(self, &args),
-            Command::Manual(args) => commands::manual::run(self, &args),
-            Command::Demo(args) => commands::demo::run(self, &args),
-        }
     }
 
     /// The machine that is named.

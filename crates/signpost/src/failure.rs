@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use serde::Serialize;
 use signpost_facts::{Error, Refusal};
 
-use crate::args::Global;
+use crate::global::Global;
 use crate::render::out;
 
 /// How the program ends. Most wrong use is clap's to tell, which ends with 2 too.

@@ -5,7 +5,9 @@ mod app;
 mod args;
 mod commands;
 mod complete;
+mod dispatch;
 mod failure;
+mod global;
 mod render;
 mod signals;
 
@@ -20,7 +22,7 @@ fn main() -> ExitCode {
     // Where a shell asks for completions, they are all that is printed.
     clap_complete::CompleteEnv::with_factory(args::Args::command).complete();
     let args = args::Args::parse_from(args::typed(std::env::args_os()));
-    match app::App::new(&args.global).run(args.command) {
+    match dispatch::run(&app::App::new(&args.global), args.command) {
         Ok(code) => code.into(),
         Err(failure) => {
             failure.print(&args.global);

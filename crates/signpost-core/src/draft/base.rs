@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::text::Field;
+use super::field::Field;
 
 const FORMAT: u32 = 1;
 

@@ -4,7 +4,7 @@ use signpost_facts::{Kernel, Result, System};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
-use super::offer::{Offer, Place};
+use super::offered::{Offer, Place};
 use super::starts::{can_start, kernel_body};
 
 /// Older kernels of one system that are offered.

@@ -9,9 +9,10 @@ use signpost_place::Look;
 use toml_edit::Table;
 
 use super::base::{Base, Written};
-use super::offer::{self, Offer, Place, free_id, is_hidden, is_hidden_id};
-use super::text::{Field, section};
-use super::{DraftEntry, Line};
+use super::field::Field;
+use super::offer::{self, free_id, is_hidden, is_hidden_id};
+use super::offered::{DraftEntry, Line, Offer, Place};
+use super::text::section;
 use crate::edit::MenuText;
 use crate::resolve::ResolvedEntry;
 use crate::ways::{self, Reach, is_started_by};

@@ -5,60 +5,10 @@ use signpost_menu::document::{Hidden, Host};
 use signpost_menu::{MenuDocument, ids};
 use signpost_place::Look;
 
-use super::text::Field;
+use super::offered::Offer;
 use super::{kernels, starts};
 use crate::resolve::ResolvedEntry;
 use crate::ways::is_started_by;
-
-/// Keys and values of an entry, and why it is as it is.
-pub(crate) type Body = (Vec<(&'static str, Field)>, String);
-
-/// An entry that is offered.
-#[derive(Clone, Debug)]
-pub(crate) struct Offer {
-    /// What it is for; the same at every draft.
-    pub(super) key: String,
-    /// The id that it gets where no other has it.
-    pub(super) id: String,
-    /// Why it is as it is.
-    pub(crate) why: String,
-    /// Its keys, the title first, without its id.
-    pub(crate) body: Vec<(&'static str, Field)>,
-    /// Where it stands.
-    pub(super) place: Place,
-    /// The system that it is the entry of: its index.
-    pub(super) system: Option<usize>,
-}
-
-/// Where an offered entry stands.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Place {
-    /// In the menu.
-    Plain,
-    /// In the menu, over members.
-    Heading,
-    /// In the group of this key.
-    In(String),
-}
-
-impl Offer {
-    /// One that somebody asked for.
-    pub(crate) fn by_hand(title: String, (mut body, why): Body) -> Self {
-        body.insert(0, ("title", title.into()));
-        Self { key: String::new(), id: String::new(), why, body, place: Place::Plain, system: None }
-    }
-
-    pub(super) fn member(key: String, id: String, title: String, body: Body, group: &str) -> Self {
-        Self { key, id, place: Place::In(group.to_string()), ..Self::by_hand(title, body) }
-    }
-
-    pub(crate) fn title(&self) -> &str {
-        match self.body.first() {
-            Some(("title", Field::Text(title))) => title,
-            _ => &self.id,
-        }
-    }
-}
 
 /// Everything that there is to offer, and what cannot be, with the reasons; a system that something in the menu starts
 /// needs none.

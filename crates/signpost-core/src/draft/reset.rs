@@ -6,7 +6,8 @@ use toml_edit::DocumentMut;
 
 use super::base::{Base, Written};
 use super::merge::fields_of;
-use super::offer::{self, Place};
+use super::offer;
+use super::offered::Place;
 use super::text::section;
 use crate::edit::{MenuText, find};
 use crate::menu_file::MenuFile;

@@ -6,9 +6,9 @@ use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
-use super::offer::Body;
+use super::field::Field;
+use super::offered::Body;
 use super::patterns::patterns;
-use super::text::Field;
 
 /// A way, or why there is none.
 pub(super) type Way = std::result::Result<Body, String>;

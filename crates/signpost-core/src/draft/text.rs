@@ -1,72 +1,12 @@
 //! The text of drafted entries.
 
-use serde::{Deserialize, Serialize};
 use signpost_menu::document::Host;
 use signpost_menu::quote::quoted;
 use signpost_menu::text::shown;
-use toml_edit::{Item, Value};
 
-use super::{DraftEntry, Offer};
+use super::field::Field;
+use super::offered::{DraftEntry, Offer};
 use crate::edit::MenuText;
-
-/// The value of an entry's key.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(untagged)]
-pub(crate) enum Field {
-    /// A text.
-    Text(String),
-    /// Several.
-    List(Vec<String>),
-    /// Yes or no.
-    Flag(bool),
-}
-
-impl Field {
-    /// The value that stands in a file; `None` for one that no entry has.
-    pub(crate) fn of_item(item: &Item) -> Option<Self> {
-        let value = item.as_value()?;
-        if let Some(text) = value.as_str() {
-            return Some(Self::Text(text.to_string()));
-        }
-        if let Some(flag) = value.as_bool() {
-            return Some(Self::Flag(flag));
-        }
-        let list: Option<Vec<String>> =
-            value.as_array()?.iter().map(|one| one.as_str().map(str::to_string)).collect();
-        list.map(Self::List)
-    }
-
-    pub(super) fn to_value(&self) -> Value {
-        match self {
-            Self::Text(text) => Value::from(text.as_str()),
-            Self::List(list) => list.iter().map(String::as_str).collect::<toml_edit::Array>().into(),
-            Self::Flag(flag) => Value::from(*flag),
-        }
-    }
-
-    /// The value as the file writes it.
-    pub(super) fn text(&self) -> String {
-        match self {
-            Self::Text(text) => quoted(text),
-            Self::List(list) => {
-                format!("[{}]", list.iter().map(|one| quoted(one)).collect::<Vec<_>>().join(", "))
-            }
-            Self::Flag(flag) => flag.to_string(),
-        }
-    }
-}
-
-impl From<&str> for Field {
-    fn from(text: &str) -> Self {
-        Self::Text(shown(text).into_owned())
-    }
-}
-
-impl From<String> for Field {
-    fn from(text: String) -> Self {
-        Self::Text(shown(&text).into_owned())
-    }
-}
 
 /// The head of a new file.
 pub(super) fn head(heading: &str, host: Host) -> String {
@@ -84,7 +24,7 @@ pub(super) fn head(heading: &str, host: Host) -> String {
 
 /// Makes an entry the default of a new file.
 pub(super) fn choose_default(file: &mut MenuText, entry: Option<&DraftEntry>) -> signpost_facts::Result<()> {
-    entry.map_or(Ok(()), |entry| file.set_in("menu", "default", Value::from(entry.id.as_str())))
+    entry.map_or(Ok(()), |entry| file.set_in("menu", "default", entry.id.as_str().into()))
 }
 
 /// A text with an entry behind what stands in it, which stays to the byte.

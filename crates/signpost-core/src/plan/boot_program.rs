@@ -19,9 +19,8 @@ use signpost_place::boot_program::BootProgram;
 use signpost_place::home::Home;
 use signpost_place::look::Room;
 
-use super::{
-    Action, EntryPlan, Plan, Wishes, guards, leftovers, options, ours_first, safe, state_after, words,
-};
+use super::planned::{Action, EntryPlan, Plan, Wishes, ours_first, state_after, words};
+use super::{guards, leftovers, options, safe};
 use crate::history::History;
 use crate::home;
 use crate::menu_file::MenuFile;

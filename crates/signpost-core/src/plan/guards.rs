@@ -6,7 +6,7 @@ use signpost_facts::{Code, OptionNumber, Refusal};
 use signpost_menu::policy::Opening;
 use signpost_place::Look;
 
-use super::{Action, EntryPlan, Plan};
+use super::planned::{Action, EntryPlan, Plan};
 use crate::rehearse::Outcome;
 use crate::resolve::{ResolvedEntry, StartTarget};
 

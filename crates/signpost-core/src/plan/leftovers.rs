@@ -6,7 +6,8 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 
-use super::{After, safe};
+use super::planned::After;
+use super::safe;
 use crate::history;
 
 /// What goes once a plan is carried out that makes this volume home, with this boot program: on it all but the program that

@@ -9,7 +9,8 @@ use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 
-use super::{Plan, guards, leftovers, safe, state_after, words};
+use super::planned::{Plan, state_after, words};
+use super::{guards, leftovers, safe};
 use crate::history::{self, History};
 use crate::rehearse::{State, rehearse_state};
 use crate::{home, ways};

@@ -11,7 +11,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::hardware::SurveyedHardware;
 
-use super::{Choice, Kind, Outcome, State, Step, StepVerdict};
+use super::outcome::{Choice, Kind, Outcome, State, Step, StepVerdict};
 use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
 
 /// Where a start goes behind our boot program.

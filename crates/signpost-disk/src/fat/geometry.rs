@@ -144,6 +144,11 @@ impl Geometry {
     }
 }
 
+/// A field that cannot be what it is.
+fn lie<T>(field: &str, found: u64, expected: String) -> Result<T, VolumeError> {
+    Err(VolumeError::Corrupt(format!("FAT boot sector: {field} is {found}, expected {expected}")))
+}
+
 impl Bpb {
     /// What of the marks that tell a FAT boot sector from any other is not there.
     fn unmarked(&self, sector: &[u8; 512]) -> Option<&'static str> {
@@ -174,17 +179,14 @@ impl Bpb {
         }
     }
 
-    fn check(&self, rest: &[u8], size: u64) -> Result<Geometry, VolumeError> {
-        let lie = |field: &str, found: u64, expected: String| {
-            Err(VolumeError::Corrupt(format!("FAT boot sector: {field} is {found}, expected {expected}")))
-        };
+    /// The fields that both kinds have, each within what it can be; sectors of the volume, as it says.
+    fn check_shared(&self, room: u64) -> Result<u64, VolumeError> {
         let sector = u64::from(self.bpb_byts_per_sec.get());
         if !matches!(sector, 512 | 1024 | 2048 | 4096) {
             return lie("BPB_BytsPerSec", sector, "512, 1024, 2048 or 4096".into());
         }
-        let per_cluster = self.bpb_sec_per_clus;
-        if !per_cluster.is_power_of_two() {
-            return lie("BPB_SecPerClus", per_cluster.into(), "a power of two".into());
+        if !self.bpb_sec_per_clus.is_power_of_two() {
+            return lie("BPB_SecPerClus", self.bpb_sec_per_clus.into(), "a power of two".into());
         }
         if self.bpb_rsvd_sec_cnt.get() == 0 {
             return lie("BPB_RsvdSecCnt", 0, "at least 1".into());
@@ -196,10 +198,17 @@ impl Bpb {
             (0, total) => u64::from(total),
             (total, _) => u64::from(total),
         };
-        let room = size.checked_div(sector).unwrap_or(0);
         if total == 0 || room == 0 {
             return lie("BPB_TotSec", total, format!("1 to {room}, what the volume has room for"));
         }
+        Ok(total)
+    }
+
+    fn check(&self, rest: &[u8], size: u64) -> Result<Geometry, VolumeError> {
+        let sector = u64::from(self.bpb_byts_per_sec.get());
+        let per_cluster = self.bpb_sec_per_clus;
+        let room = size.checked_div(sector).unwrap_or(0);
+        let total = self.check_shared(room)?;
         let fat_32 = self.bpb_fat_sz_16.get() == 0;
         let u32_at = |offset: usize| {
             rest.get(offset..).and_then(|rest| rest.first_chunk()).copied().map_or(0, u32::from_le_bytes)

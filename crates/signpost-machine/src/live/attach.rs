@@ -11,8 +11,9 @@ use rustix::fs::{Advice, AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags};
 
+use super::devices::Devices;
 use super::mounted::open_below;
-use super::{Devices, Numbers};
+use super::numbers::Numbers;
 
 /// Folders are made for all to read, files for root alone to write.
 const FOLDER: Mode = Mode::from_raw_mode(0o755);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use super::{Numbers, Root};
+use super::numbers::{Numbers, Root};
 
 /// Bytes in the sectors that `/sys` counts in, whatever the disk's own are.
 const SYS_SECTOR: u64 = 512;
@@ -91,14 +91,14 @@ impl Nature {
 
 impl BlockNode {
     /// What tells an array from others, as its members carry it.
-    pub fn array_identity(&self, root: &Root) -> Option<String> {
+    pub(super) fn array_identity(&self, root: &Root) -> Option<String> {
         let noted = self.properties.get("MD_UUID").cloned();
         noted.or_else(|| text(&root.at(&format!("sys/block/{}/md/uuid", self.name))))
     }
 }
 
 /// All block devices, by name, numbers in it as numbers: `sda`, `sdb`, …, `sdaa`; `nvme2n1` before `nvme10n1`.
-pub fn read(root: &Root) -> Vec<BlockNode> {
+pub(super) fn read(root: &Root) -> Vec<BlockNode> {
     let folder = root.at("sys/block");
     let Ok(entries) = fs::read_dir(&folder) else { return Vec::new() };
     let mut names: Vec<String> =

@@ -8,7 +8,7 @@ use rustix::fs::{IFlags, StatVfsMountFlags, ioctl_getflags, ioctl_setflags};
 use signpost_firmware::store::kernel_file;
 use signpost_firmware::variable::{Contents, StoreError, Variable, VariableName, VariableStore};
 
-use super::Root;
+use super::numbers::Root;
 use crate::variables::FolderStore;
 
 const FOLDER: &str = "sys/firmware/efi/efivars";
@@ -22,13 +22,13 @@ pub struct Efivars {
 }
 
 impl Efivars {
-    pub fn new(root: &Root) -> Self {
+    pub(super) fn new(root: &Root) -> Self {
         let folder = root.at(FOLDER);
         Self { files: FolderStore::new(folder.clone()), folder }
     }
 
     /// Whether the machine was started by UEFI firmware at all.
-    pub fn is_uefi(root: &Root) -> bool {
+    pub(super) fn is_uefi(root: &Root) -> bool {
         root.at("sys/firmware/efi").is_dir()
     }
 

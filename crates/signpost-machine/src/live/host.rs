@@ -3,7 +3,10 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use super::{BlockNode, Devices, Nature, Numbers, Root, block, mounts};
+use super::block::{self, BlockNode, Nature};
+use super::devices::Devices;
+use super::mounts;
+use super::numbers::{Numbers, Root};
 
 /// File systems that a rescue medium's root lies on, and no installed system's.
 const RESCUE_ROOTS: [&str; 9] =
@@ -42,7 +45,7 @@ pub enum HostKind {
 
 impl Host {
     /// What the system below a folder is.
-    pub fn read(root: &Root, devices: &Devices, nodes: &[BlockNode]) -> Self {
+    pub(super) fn read(root: &Root, devices: &Devices, nodes: &[BlockNode]) -> Self {
         let kind = kind(root, devices);
         let left_out = nodes.iter().filter_map(|node| {
             // A loop device without a file is only a name.

@@ -8,7 +8,8 @@ use signpost_disk::uuid_text;
 use signpost_menu::linux_files::mapper_parts;
 
 use super::block::{BlockNode, Nature, text};
-use super::{Numbers, Root, described, digits};
+use super::described;
+use super::numbers::{Numbers, Root, digits};
 
 /// What starts the device mapper's identity of a logical volume.
 const LVM: &str = "LVM-";
@@ -50,7 +51,7 @@ pub struct MadeNode {
 }
 
 /// Those of the devices that our own readers would put together too, mirrors first: a logical volume may lie on one.
-pub fn all(root: &Root, nodes: &[BlockNode]) -> Vec<MadeNode> {
+pub(super) fn all(root: &Root, nodes: &[BlockNode]) -> Vec<MadeNode> {
     let mut found: Vec<MadeNode> = nodes.iter().filter_map(|node| of_node(root, node)).collect();
     found.sort_by(|a, b| a.made.cmp(&b.made));
     found

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{Mode, OFlags};
 
-use super::Numbers;
+use super::numbers::Numbers;
 
 /// One mount.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::Hands;
-use super::find::{LinuxSystem, mounted_at};
+use super::linux::{LinuxSystem, mounted_at};
 use crate::include::{ENTRY_FOLDER, EntryFile};
 use crate::linux_files::{CMDLINE, kept_arguments, made_arguments};
 use crate::resolve::Within;

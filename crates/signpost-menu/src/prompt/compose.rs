@@ -5,7 +5,8 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::find::{LinuxSystem, kernels_on, systems, systems_on};
+use super::find::{kernels_on, systems, systems_on};
+use super::linux::LinuxSystem;
 use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};

@@ -5,11 +5,11 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
+use super::linux::{Kernel, LinuxSystem, mounted_at};
 use super::{Hands, Subvolume, arguments};
 use crate::kernels::newest_first;
-use crate::linux_files::{FSTAB, initrds, is_kernel_name, mounts, named, version_in_name};
+use crate::linux_files::{FSTAB, initrds, is_kernel_name, version_in_name};
 use crate::os_release::{OsRelease, PATHS};
-use crate::place::resolve;
 use crate::resolve::Within;
 
 /// Folders that a search looks into, on all volumes together.
@@ -23,36 +23,6 @@ const MAX_ROOTS: usize = 64;
 /// Where people and systems keep what starts.
 const USUAL: [&str; 8] =
     ["", "/boot", "/boot/efi", "/efi", "/live", "/casper", "/systems", "/loader/entries"];
-
-/// A Linux system, as far as a start needs it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct LinuxSystem {
-    /// Its title.
-    pub(super) title: String,
-    /// The volume of its root.
-    pub(super) root: usize,
-    /// Its root on that volume: `/`, or a subvolume's path.
-    pub(super) root_path: String,
-    /// The volume of its kernels.
-    pub(super) boot: usize,
-    /// Its kernels, the newest first; spare ones last.
-    pub(super) kernels: Vec<Kernel>,
-    /// Its arguments.
-    pub(super) args: String,
-    /// Where they come from.
-    pub(super) args_from: String,
-}
-
-/// A kernel, with its initrds.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Kernel {
-    /// Its path.
-    pub(super) path: String,
-    /// Its version.
-    pub(super) version: String,
-    /// The initrds of its version.
-    pub(super) initrds: Vec<String>,
-}
 
 /// The systems that have their root on a volume: in its uppermost folder, or in subvolumes. The one that is mounted where
 /// nobody names a subvolume comes first; titles tell them apart.
@@ -103,12 +73,6 @@ fn system_at(hands: &impl Hands, volume: usize, root_path: String) -> Option<Lin
     };
     let (args, args_from) = arguments::of(hands, &system, &fstab)?;
     Some(LinuxSystem { args, args_from, ..system })
-}
-
-/// The volume that a table of mounts puts at a place.
-pub(super) fn mounted_at(hands: &impl Hands, fstab: &str, at: &str) -> Option<usize> {
-    let what = mounts(fstab).into_iter().find(|mount| mount.at == at)?.what;
-    resolve(&named(what)?, hands.volumes()).ok()
 }
 
 /// The kernels of a volume that is no root: at its top, and in the folders of its `/EFI`.

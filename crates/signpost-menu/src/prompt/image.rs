@@ -3,7 +3,8 @@
 use alloc::format;
 use alloc::string::String;
 
-use super::find::{Kernel, kernels_in};
+use super::find::kernels_in;
+use super::linux::Kernel;
 use super::look::not_there;
 use super::place::Found;
 use super::{Composed, Hands};

@@ -5,7 +5,8 @@ use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
-use super::find::{Kernel, kernels_on, systems_on, vendors};
+use super::find::{kernels_on, systems_on, vendors};
+use super::linux::Kernel;
 use super::place::Found;
 use super::{Hands, Item, Reply, Then, columns, size};
 use crate::resolve::Within;

@@ -8,9 +8,9 @@ use core::cell::RefCell;
 use core::ops::Range;
 
 use authenticode::{AttributeCertificateIterator, PeOffsetError, PeOffsets, PeTrait, authenticode_digest};
-use sha2::Digest as _;
 use signpost_firmware::image::pe::Pe;
 
+use super::digest::hash;
 use super::signature::{Signed, UNREADABLE};
 
 /// A program, whole.
@@ -68,17 +68,6 @@ impl<'a> Image<'a> {
             Err(error) => vec![Err(broken(error))],
         }
     }
-}
-
-/// The digest of bytes by the algorithm whose digests have this length.
-pub(super) fn hash(length: usize, bytes: &[u8]) -> Option<Vec<u8>> {
-    Some(match length {
-        20 => sha1::Sha1::digest(bytes).to_vec(),
-        32 => sha2::Sha256::digest(bytes).to_vec(),
-        48 => sha2::Sha384::digest(bytes).to_vec(),
-        64 => sha2::Sha512::digest(bytes).to_vec(),
-        _ => return None,
-    })
 }
 
 fn range(offset: u32, length: u32) -> Result<Range<usize>, PeOffsetError> {

@@ -15,7 +15,7 @@ use rsa::pkcs1::DecodeRsaPublicKey;
 use rsa::{Pkcs1v15Sign, PublicKey};
 
 use super::Verdict;
-use super::image::hash;
+use super::digest::hash;
 
 /// `id-messageDigest` (RFC 5652, 11.2).
 const MESSAGE_DIGEST: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.4");

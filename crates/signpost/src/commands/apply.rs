@@ -8,7 +8,7 @@ use signpost_facts::{Code, Error};
 use signpost_place::home::newest_text;
 use signpost_upkeep::{kept, menu_file, now};
 
-use super::{HomeArgs, guard_codes};
+use super::shared::{HomeArgs, guard_codes};
 use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;

@@ -4,7 +4,7 @@ use std::process::Command;
 use clap::Args;
 use signpost_demo::{StoreKind, gauge, tide};
 
-use super::found_beside_us;
+use super::shared::found_beside_us;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::{out, style};

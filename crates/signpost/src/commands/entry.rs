@@ -6,6 +6,7 @@ use add::New;
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
+use signpost_core::draft::Base;
 use signpost_core::edit::{self, HiddenThing, Where};
 use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::pass;
@@ -14,7 +15,7 @@ use signpost_facts::{Code, Refusal};
 use signpost_machine::Machine;
 use signpost_upkeep::{kept, menu_file};
 
-use super::guard_codes;
+use super::shared::guard_codes;
 use crate::app::{App, Outcome};
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -166,87 +167,125 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         What::Reveal { list: true, .. } | What::Recipes | What::Noise { hide: false, remove: false }
     );
     let (machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
-    let path = app.menu_file(&machine);
-    let mut hidden: Vec<String> = Vec::new();
-    let menu = || menu_file::load(&path);
-    let (text, done) = match &args.what {
-        What::Add { new } => {
-            let (wanted, title, unchecked) = new.wanted();
-            let recipes = app.recipes(&machine)?;
-            let (text, added) =
-                edit::add(&app.look(&machine)?, &menu()?, &recipes, &wanted, title, unchecked)?;
-            let done = if added.is_new { "is added" } else { "is as it was" };
-            (text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
-        }
-        What::Rename { entry, title } => {
-            let (text, id) = edit::rename(&menu()?, entry, title)?;
-            (text, format!("{id} is called {title} now"))
-        }
-        What::Edit { entry, editor: true, guard, .. } => {
-            let menu = menu()?;
-            let Some((text, id)) = editor::edit(app, &menu, entry)? else {
-                out::note("Nothing was changed.");
-                return Ok(Exit::Done);
-            };
-            guard.pass(edit::loses(&app.look(&machine)?, &menu, &text)?)?;
-            (text, format!("{id} is changed"))
-        }
-        What::Edit { entry, assignments, drop, unchecked, guard, .. } => {
-            let (look, menu) = (app.look(&machine)?, menu()?);
-            let (text, id) = edit::edit(&look, &menu, entry, (assignments, drop), *unchecked)?;
-            guard.pass(edit::loses(&look, &menu, &text)?)?;
-            (text, format!("{id} is changed"))
-        }
-        What::Reset { entry } => {
-            let base = kept::base(&machine, &path);
-            let (text, id, new_base) = edit::reset(&app.look(&machine)?, &menu()?, entry, base)?;
-            if !args.dry_run {
-                kept::keep_base(&machine, &path, &new_base)?;
-            }
-            (text, format!("{id} is what draft makes of it now"))
-        }
-        What::Move { entry, to, other } => {
-            let (text, id) = edit::move_entry(&menu()?, entry, &place(to, other.as_deref())?)?;
-            (text, format!("{id} is moved"))
-        }
-        What::Remove { entry, guard } => {
-            let (text, id, refusal) = edit::remove(&app.look(&machine)?, &menu()?, entry)?;
-            guard.pass(refusal)?;
-            (text, format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"))
-        }
-        What::Recipes => return recipes(app, &machine),
-        What::Noise { hide, remove } => {
-            match noise::run(app, &app.look(&machine)?, &menu()?, (*hide, *remove), args.dry_run)? {
-                Some((text, done, ids)) => {
-                    hidden.extend(if *hide { ids } else { Vec::new() });
-                    (text, done)
-                }
-                None => return Ok(Exit::Done),
-            }
-        }
-        What::Hide { what, why, guard } => {
-            let (text, thing, refusal) = edit::hide(&app.look(&machine)?, &menu()?, what, why.as_deref())?;
-            guard.pass(refusal)?;
-            hidden.extend(thing.what.strip_prefix("entry ").map(str::to_string));
-            (text, format!("{} is hidden; `entry reveal` takes that back", thing.what))
-        }
-        What::Reveal { list: true, .. } => return list(app, &menu()?),
-        What::Reveal { what, .. } => {
-            let (text, thing) = edit::reveal(&menu()?, what.as_deref().unwrap_or_default())?;
-            (text, format!("{} is hidden no longer; `signpost draft` offers it again", thing.what))
-        }
-    };
-    let changed = Changed { schema: signpost_facts::SCHEMA, done, is_written: !args.dry_run };
+    if matches!(args.what, What::Recipes) {
+        return recipes(app, &machine);
+    }
+    let menu = menu_file::load(&app.menu_file(&machine))?;
+    if matches!(args.what, What::Reveal { list: true, .. }) {
+        return list(app, &menu);
+    }
+    let Some(edited) = edited(app, &machine, &menu, args)? else { return Ok(Exit::Done) };
+    let changed = Changed { schema: signpost_facts::SCHEMA, done: edited.done, is_written: !args.dry_run };
     if !args.dry_run {
-        menu_file::save(&path, &text)?;
+        menu_file::save(&menu.path, &edited.text)?;
         // Else draft would take what is hidden for removed by hand once it is revealed.
-        let mut base = kept::base(&machine, &path);
-        hidden.iter().for_each(|id| base.forget(id));
-        kept::keep_base(&machine, &path, &base)?;
+        let mut base = edited.base.unwrap_or_else(|| kept::base(&machine, &menu.path));
+        edited.hidden.iter().for_each(|id| base.forget(id));
+        kept::keep_base(&machine, &menu.path, &base)?;
     }
     let note = if args.dry_run { " Nothing was written." } else { "" };
     app.report(&changed, || format!("{}.{note}\n", changed.done));
     Ok(Exit::Done)
+}
+
+/// The menu file's text as it was edited, and what goes with it.
+struct Edited {
+    text: String,
+    /// What was done, in words.
+    done: String,
+    /// Ids of entries that draft is never to offer again.
+    hidden: Vec<String>,
+    /// What draft compares with from now on, where that is another.
+    base: Option<Base>,
+}
+
+impl Edited {
+    fn new(text: String, done: String) -> Self {
+        Self { text, done, hidden: Vec::new(), base: None }
+    }
+}
+
+/// Edits what is asked for; `None` where nothing is to be written.
+fn edited(
+    app: &App<'_>,
+    machine: &Machine,
+    menu: &MenuFile,
+    args: &EntryArgs,
+) -> Result<Option<Edited>, Failure> {
+    Ok(Some(match &args.what {
+        What::Recipes | What::Reveal { list: true, .. } => return Ok(None),
+        What::Add { new } => {
+            let (wanted, title, unchecked) = new.wanted();
+            let recipes = app.recipes(machine)?;
+            let (text, added) = edit::add(&app.look(machine)?, menu, &recipes, &wanted, title, unchecked)?;
+            let done = if added.is_new { "is added" } else { "is as it was" };
+            Edited::new(text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
+        }
+        What::Rename { entry, title } => {
+            let (text, id) = edit::rename(menu, entry, title)?;
+            Edited::new(text, format!("{id} is called {title} now"))
+        }
+        What::Edit { entry, editor: true, guard, .. } => {
+            let Some((text, id)) = editor::edit(app, menu, entry)? else {
+                out::note("Nothing was changed.");
+                return Ok(None);
+            };
+            guard.pass(edit::loses(&app.look(machine)?, menu, &text)?)?;
+            Edited::new(text, format!("{id} is changed"))
+        }
+        What::Edit { entry, assignments, drop, unchecked, guard, .. } => {
+            let look = app.look(machine)?;
+            let (text, id) = edit::edit(&look, menu, entry, (assignments, drop), *unchecked)?;
+            guard.pass(edit::loses(&look, menu, &text)?)?;
+            Edited::new(text, format!("{id} is changed"))
+        }
+        What::Reset { entry } => {
+            let base = kept::base(machine, &menu.path);
+            let (text, id, base) = edit::reset(&app.look(machine)?, menu, entry, base)?;
+            Edited { base: Some(base), ..Edited::new(text, format!("{id} is what draft makes of it now")) }
+        }
+        What::Move { entry, to, other } => {
+            let (text, id) = edit::move_entry(menu, entry, &place(to, other.as_deref())?)?;
+            Edited::new(text, format!("{id} is moved"))
+        }
+        What::Remove { entry, guard } => {
+            let (text, id, refusal) = edit::remove(&app.look(machine)?, menu, entry)?;
+            guard.pass(refusal)?;
+            Edited::new(
+                text,
+                format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"),
+            )
+        }
+        What::Noise { hide, remove } => {
+            let how = (*hide, *remove);
+            let Some((text, done, ids)) = noise::run(app, &app.look(machine)?, menu, how, args.dry_run)?
+            else {
+                return Ok(None);
+            };
+            Edited { hidden: if *hide { ids } else { Vec::new() }, ..Edited::new(text, done) }
+        }
+        What::Hide { what, why, guard } => {
+            return hidden(app, machine, menu, (what, why.as_deref(), guard)).map(Some);
+        }
+        What::Reveal { what, .. } => {
+            let (text, thing) = edit::reveal(menu, what.as_deref().unwrap_or_default())?;
+            Edited::new(text, format!("{} is hidden no longer; `signpost draft` offers it again", thing.what))
+        }
+    }))
+}
+
+/// The file with something that draft is never to offer again.
+fn hidden(
+    app: &App<'_>,
+    machine: &Machine,
+    menu: &MenuFile,
+    (what, why, guard): (&str, Option<&str>, &Guard),
+) -> Result<Edited, Failure> {
+    let (text, thing, refusal) = edit::hide(&app.look(machine)?, menu, what, why)?;
+    guard.pass(refusal)?;
+    let hidden = thing.what.strip_prefix("entry ").map(str::to_string).into_iter().collect();
+    let done = format!("{} is hidden; `entry reveal` takes that back", thing.what);
+    Ok(Edited { hidden, ..Edited::new(text, done) })
 }
 
 fn place(to: &str, other: Option<&str>) -> Result<Where, Failure> {

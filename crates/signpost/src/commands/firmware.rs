@@ -7,7 +7,7 @@ use signpost_machine::Machine;
 use signpost_menu::place::Place;
 use signpost_upkeep::Records;
 
-use super::guard_codes;
+use super::shared::guard_codes;
 use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::{complete, render};

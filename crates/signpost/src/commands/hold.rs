@@ -10,7 +10,7 @@ use signpost_machine::durable::write_durably;
 use signpost_machine::files;
 use signpost_upkeep::{kept, now};
 
-use super::{found_beside_us, guard_codes};
+use super::shared::{found_beside_us, guard_codes};
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;

@@ -1,6 +1,6 @@
 use std::path::PathBuf;
 
-use clap::{Args, CommandFactory};
+use clap::Args;
 use serde::Serialize;
 
 use crate::app::{App, Outcome};
@@ -19,10 +19,10 @@ struct Written {
     pages: Vec<String>,
 }
 
-pub fn run(app: &App<'_>, args: &ManualArgs) -> Outcome {
+pub fn run(app: &App<'_>, args: &ManualArgs, command: clap::Command) -> Outcome {
     let failed = |error: std::io::Error| Failure::Other(format!("{}: {error}", args.folder.display()));
     std::fs::create_dir_all(&args.folder).map_err(failed)?;
-    clap_mangen::generate_to(crate::args::Args::command(), &args.folder).map_err(failed)?;
+    clap_mangen::generate_to(command, &args.folder).map_err(failed)?;
     let mut pages: Vec<String> = std::fs::read_dir(&args.folder)
         .map_err(failed)?
         .filter_map(|entry| entry.ok()?.file_name().into_string().ok())

@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
-use signpost_core::resolve::{MenuRow, rows};
+use signpost_core::menu_rows::{MenuRow, rows};
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};

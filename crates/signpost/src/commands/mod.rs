@@ -16,77 +16,7 @@ pub mod plan;
 pub mod preview;
 pub mod prompt;
 pub mod rehearse;
+mod shared;
 pub mod survey;
 pub mod tune;
 pub mod undo;
-
-use std::path::{Path, PathBuf};
-
-use clap::Args;
-use clap::builder::{PossibleValuesParser, TypedValueParser};
-use signpost_core::plan::Wishes;
-use signpost_facts::{Code, Refusal};
-use signpost_machine::files;
-use signpost_menu::place::VolumeRef;
-use signpost_place::boot_program::BootProgram;
-
-use crate::failure::Failure;
-
-/// What the boot program needs, for commands that put it in force.
-#[derive(Args)]
-pub struct HomeArgs {
-    /// The volume for boot program and menu, such as v1: or uuid:4F2A-11C9
-    #[arg(long, value_name = "VOLUME", value_parser = VolumeRef::parse)]
-    home: Option<VolumeRef>,
-    /// The boot program, instead of the one that is found
-    #[arg(long, value_name = "FILE")]
-    boot_program: Option<PathBuf>,
-    /// Replace the menu of another system of this PC
-    #[arg(long)]
-    take_over: bool,
-}
-
-/// Where the boot program is looked for, seen from the folder of this program: beside it, in the usual library
-/// folder, in the workspace's build folder.
-const BOOT_PROGRAMS: [&str; 3] =
-    ["signpost-x64.efi", "../lib/signpost/signpost-x64.efi", "../boot/signpost-x64.efi"];
-
-impl HomeArgs {
-    /// What they ask for.
-    pub fn wishes(&self) -> Result<Wishes, Failure> {
-        let boot_program = match &self.boot_program {
-            Some(path) => Some(
-                read_program(path)
-                    .and_then(|bytes| bytes.ok_or_else(|| std::io::Error::other("there is no such file")))
-                    .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
-            ),
-            None => found_beside_us(),
-        };
-        Ok(Wishes { boot_program: boot_program.map(BootProgram::new), home: self.home.clone() })
-    }
-
-    /// The guards that they override, beside those that are named.
-    pub fn passes(&self, despite: &[Code]) -> impl Fn(&Refusal) -> bool {
-        let take_over = self.take_over;
-        move |refusal| despite.contains(&refusal.code) || (take_over && refusal.code == Code::OtherSystem)
-    }
-}
-
-/// The boot program's bytes, where one is found by itself.
-pub fn found_beside_us() -> Option<Vec<u8>> {
-    let program = std::env::current_exe().ok()?;
-    let folder = program.parent()?;
-    BOOT_PROGRAMS.iter().find_map(|path| read_program(&folder.join(path)).ok().flatten())
-}
-
-/// A boot program's bytes; no program that firmware starts is longer.
-fn read_program(path: &Path) -> std::io::Result<Option<Vec<u8>>> {
-    const MAX_PROGRAM: u64 = 64 << 20;
-    files::read(path, MAX_PROGRAM)
-}
-
-/// Reads a guard's code.
-pub fn guard_codes() -> impl TypedValueParser<Value = Code> {
-    let words = Code::ALL.into_iter().filter(|code| code.is_guard()).map(Code::word);
-    PossibleValuesParser::new(words).try_map(|word| Code::parse(&word).ok_or("no such code"))
-}

@@ -3,7 +3,7 @@ use signpost_core::plan::{pass, plan};
 use signpost_facts::Code;
 use signpost_upkeep::menu_file;
 
-use super::{HomeArgs, guard_codes};
+use super::shared::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;

@@ -6,7 +6,7 @@ use signpost_core::undo::undo;
 use signpost_facts::Code;
 use signpost_upkeep::menu_file;
 
-use super::guard_codes;
+use super::shared::guard_codes;
 use crate::app::{App, How, OWN_MENU, Outcome};
 use crate::failure::Exit;
 use crate::render;

@@ -1,4 +1,4 @@
-use signpost_core::resolve::MenuRow;
+use signpost_core::menu_rows::MenuRow;
 use signpost_menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 
 use super::style;

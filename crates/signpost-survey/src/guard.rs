@@ -1,40 +1,15 @@
-//! Opening a volume, with the crates that read it kept from taking the program down.
+//! Calls of the crates that read disks, kept from taking the program down.
 
 use std::cell::Cell;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Once;
-
-use signpost_disk::file_system::{FileSystem, VolumeError};
-use signpost_disk::open;
-use signpost_machine::live::mounted::MountedVolume;
-use signpost_place::reader::{Fault, Names, VolumeReader};
-
-use crate::disks::Source;
-
-/// Opens a volume; `None` where it is not of a kind that is looked into, or is known to be broken.
-pub(crate) fn open(source: &Source, names: Names) -> Result<Option<VolumeReader>, Fault> {
-    let raw = || {
-        let device = source.device.as_ref().filter(|_| !source.is_broken)?;
-        let opened = guarded(|| open::file_system(device, &source.identity));
-        opened.unwrap_or_else(|why| Some(Err(VolumeError::Corrupt(why))))
-    };
-    let fs: Option<Box<dyn FileSystem>> = if !source.mounts.is_empty() {
-        let mounted = MountedVolume::open(&source.mounts, || raw()?.ok());
-        mounted.map(|volume| Box::new(volume) as Box<dyn FileSystem>)
-    } else if let Some(fat) = &source.fat {
-        Some(Box::new(fat.clone()))
-    } else {
-        raw().transpose().map_err(Fault::of_all)?
-    };
-    Ok(fs.map(|fs| VolumeReader::new(fs, names, guard)))
-}
 
 thread_local! {
     static IN_GUARD: Cell<bool> = const { Cell::new(false) };
 }
 
 /// The same for a reader that is kept.
-fn guard(call: &mut dyn FnMut()) -> Result<(), String> {
+pub(crate) fn guard(call: &mut dyn FnMut()) -> Result<(), String> {
     guarded(call)
 }
 

@@ -1,0 +1,65 @@
+//! Opening a machine.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use signpost_disk::block::SharedDevice;
+use signpost_facts::{FirmwareKind, Result};
+use signpost_firmware::image::pe::MachineType;
+use signpost_firmware::store::MemoryStore;
+
+use crate::machine::{Machine, MachineDisk, Running};
+use crate::{bench, image, live};
+
+impl Machine {
+    /// Opens a bench.
+    ///
+    /// # Errors
+    /// Where its `machine.toml` or its variables cannot be read. A disk that cannot is a finding instead.
+    pub fn open_bench(folder: &Path) -> Result<Self> {
+        bench::open(folder)
+    }
+
+    /// The machine that we run on.
+    pub fn live() -> Self {
+        live::open(Path::new("/"))
+    }
+
+    /// A machine of loose disks, images or devices, of which nothing more is known.
+    pub fn of_images(images: &[PathBuf]) -> Self {
+        let mut disks: Vec<MachineDisk> = images.iter().map(|image| loose_disk(image)).collect();
+        Self {
+            name: "Loose disks".into(),
+            firmware: FirmwareKind::Unknown,
+            architecture: MachineType::X64,
+            secure_boot: None,
+            running: Running::default(),
+            variables: Box::new(MemoryStore::default()),
+            host: None,
+            devices: live::for_loose(&mut disks),
+            disks,
+            folder: PathBuf::new(),
+        }
+    }
+}
+
+/// An image by itself: the size of its sectors shows in where a GPT's header stands.
+fn loose_disk(image: &Path) -> MachineDisk {
+    let contents = image::ImageFile::open(image)
+        .map(|file| Arc::new(file) as SharedDevice)
+        .map_err(|error| error.to_string());
+    let mut mark = [0; 8];
+    let has_mark = |device: &SharedDevice| device.read_at(4096, &mut mark).is_ok() && mark == *b"EFI PART";
+    let is_large = contents.as_ref().is_ok_and(has_mark);
+    MachineDisk {
+        name: image.display().to_string(),
+        bus: None,
+        is_removable: false,
+        model: None,
+        serial: None,
+        sector_size: if is_large { 4096 } else { 512 },
+        image: image.to_path_buf(),
+        contents,
+        node: None,
+    }
+}

@@ -1,0 +1,88 @@
+//! The machine around a menu, as whoever settles one has to tell of it.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use crate::kernels::KernelHeader;
+use crate::place::VolumeIdentity;
+
+/// The machine around a menu.
+pub trait Surroundings {
+    /// Its volumes; other calls name them by their index.
+    fn volumes(&self) -> &[VolumeIdentity];
+
+    /// Where a volume is, in words: `disk 1 partition 2`.
+    fn whereabouts(&self, volume: usize) -> String;
+
+    /// The names of the files in a folder, without its folders.
+    ///
+    /// # Errors
+    /// Why it cannot be read, in words; a folder that is not there is no error, but `None`.
+    fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String>;
+
+    /// Whether a file stands at a path.
+    ///
+    /// # Errors
+    /// Why the volume cannot be read, in words.
+    fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String>;
+
+    /// What the header of a Linux kernel says; `None` where the file is none, or cannot be read.
+    fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader>;
+
+    /// Whether a volume may hold others that only a running system can open: an encrypted one.
+    fn has_closed_volumes(&self) -> bool;
+
+    /// A text file of a volume; `None` where it is not there, or is none.
+    fn text(&self, volume: usize, path: &str) -> Option<String>;
+
+    /// What a unified kernel image says of itself; `None` where the file is none.
+    fn unified_image(&self, volume: usize, path: &str) -> Option<UnifiedImage>;
+
+    /// The volumes whose entry files and unified images go into the menu of a home volume: itself, and the extended boot
+    /// partition of its disk.
+    fn include_from(&self, home: usize) -> Vec<usize>;
+
+    /// Processor that entry files may be written for, as the Boot Loader Specification calls it: `x64`.
+    fn architecture(&self) -> &str;
+
+    /// The firmware's load options, in the boot order first.
+    fn load_options(&self) -> Vec<LoadOptionSeen>;
+}
+
+/// Where files are looked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Within<'a> {
+    /// The volume.
+    pub volume: usize,
+    /// The image file on it that is looked into.
+    pub image: Option<&'a str>,
+}
+
+impl Within<'_> {
+    /// A volume itself.
+    pub fn volume(volume: usize) -> Self {
+        Self { volume, image: None }
+    }
+}
+
+/// What a unified kernel image says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct UnifiedImage {
+    /// Its system's `os-release`: the section `.osrel`.
+    pub os_release: String,
+    /// Version of its kernel: the section `.uname`.
+    pub version: Option<String>,
+}
+
+/// A load option of the firmware's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LoadOptionSeen {
+    /// Its number.
+    pub number: u16,
+    /// Its label.
+    pub label: String,
+    /// The file that it leads to: volume and path, with `/`.
+    pub target: Option<(usize, String)>,
+    /// Why the firmware starts nothing by it, where that is so.
+    pub fault: Option<String>,
+}

@@ -1,0 +1,58 @@
+//! What is found on a volume while it is looked at.
+
+use std::collections::BTreeMap;
+
+use signpost_facts::{Arguments, EntryFile, Kernel, StartupFile, Survey, System, Volume};
+use signpost_place::VolumeReader;
+use signpost_place::reader::{Fault, Names};
+
+use super::source::Source;
+
+/// One volume while it is looked at.
+pub(crate) struct OneVolume<'a> {
+    pub(crate) survey: &'a Survey,
+    /// Types of MBR partitions, by the disk's number and theirs.
+    pub(crate) slice_types: &'a BTreeMap<(usize, u32), u8>,
+    pub(crate) source: &'a Source,
+    pub(crate) facts: &'a Volume,
+    /// `None` where it cannot be looked into.
+    pub(crate) reader: Option<&'a VolumeReader>,
+}
+
+/// What was found on it.
+#[derive(Default)]
+pub(crate) struct Contents {
+    /// The names in its uppermost folder.
+    pub(crate) names: Names,
+    /// Start-up files, their roles not yet told.
+    pub(crate) startup_files: Vec<StartupFile>,
+    /// Linux systems that have their root on it.
+    pub(crate) roots: Vec<Root>,
+    /// Kernels, by the root on it in which they lie, if they lie in one.
+    pub(crate) kernels: Vec<(Option<usize>, Vec<Kernel>)>,
+    /// Entry files, whose they are not yet told.
+    pub(crate) entry_files: Vec<EntryFile>,
+    /// Another system that it holds.
+    pub(crate) other: Option<Box<System>>,
+    /// Systems in image files.
+    pub(crate) images: Vec<System>,
+    /// Whether a sleeping system's memory lies in a file of it.
+    pub(crate) is_asleep: bool,
+    /// Names on it that cannot be shown as they are, and were passed over.
+    pub(crate) odd_names: usize,
+    /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
+    /// not make it broken.
+    pub(crate) fault: Option<Fault>,
+}
+
+/// A Linux system's root, and what it says of its start.
+pub(crate) struct Root {
+    /// The system, its arguments not yet told.
+    pub(crate) system: System,
+    /// The arguments that it keeps for its kernels, and the file.
+    pub(crate) kept: Option<Arguments>,
+    /// Its table of mounts, and the file.
+    pub(crate) fstab: Option<(String, String)>,
+    /// The kernels that it has modules of.
+    pub(crate) modules: Vec<String>,
+}
