@@ -99,6 +99,27 @@ impl LazyVolume {
 }
 
 impl Look {
+    /// A machine of these facts and variables, without volumes that could be looked into: as it was recorded, or before they
+    /// are known.
+    pub fn new(survey: Survey, contents: Result<Contents, String>, architecture: MachineType) -> Self {
+        let read = contents.as_ref().ok();
+        Self {
+            boot: read.map(BootVariables::read).unwrap_or_default(),
+            ours: read.map(OurVariables::read).unwrap_or_default(),
+            secure_boot: read.map(SecureBoot::read).unwrap_or_default(),
+            identities: survey.volumes.iter().map(|volume| volume.identity(false)).collect(),
+            running: survey.volumes.iter().position(|volume| volume.is_running_root),
+            survey,
+            contents,
+            known: Known::default(),
+            noted: Noted::default(),
+            architecture,
+            root_path: None,
+            volumes: Vec::new(),
+            home: None,
+        }
+    }
+
     /// The volume of this index, opened; `None` where it is not of a kind that is looked into, or broken.
     pub fn reader(&self, volume: usize) -> Option<&VolumeReader> {
         let lazy = self.volumes.get(volume)?;

@@ -35,81 +35,62 @@ pub use changes::Changes;
 use found::Contents;
 use signpost_facts::SCHEMA;
 use signpost_facts::firmware::FirmwareFacts;
-use signpost_facts::ours::OurVariables;
 use signpost_facts::programs::System;
 use signpost_facts::survey::{MachineFacts, Survey};
-use signpost_firmware::boot_variables::BootVariables;
 use signpost_machine::{HostKind, Machine};
 use signpost_menu::text::shown;
 use signpost_place::look::LazyVolume;
-use signpost_place::secure_boot::SecureBoot;
 use signpost_place::{Look, home};
 
 /// Surveys a machine. What one disk or volume does is never an error, but a finding; so are variables that cannot be read.
 pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     let read = disks::read(machine);
-    let mut findings = read.findings;
-    let identities = read.volumes.iter().map(|volume| volume.identity(false)).collect();
     let contents = machine.contents().map_err(|error| error.to_string());
-    let mut ours = OurVariables::default();
-    let mut keys = SecureBoot::default();
-    let mut boot = BootVariables::default();
-    match &contents {
-        Ok(contents) => {
-            ours = OurVariables::read(contents);
-            keys = SecureBoot::read(contents);
-            findings.extend(contents.faults.iter().map(|fault| findings::variables(fault)));
-            boot = BootVariables::read(contents);
-        }
-        Err(error) => findings.push(findings::variables(error)),
-    }
-    findings.extend(boot.faults.iter().map(|fault| findings::variables(fault)));
-    // What a store cannot hold, the machine's description says.
-    boot.current = boot.current.or(machine.running.entry);
-    let facts = MachineFacts {
-        name: said(&machine.name),
-        firmware: machine.firmware,
-        architecture: machine.architecture.to_string(),
-        secure_boot: boot.secure_boot.or(keys.is_on()).or(machine.secure_boot),
-        command_line: machine.host.as_ref().and_then(|host| host.command_line.as_deref()).map(said),
-        is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
-        notes: host::notes(machine, &read.disks, &read.volumes),
-    };
     let survey = Survey {
         schema: SCHEMA,
-        machine: facts,
+        machine: MachineFacts {
+            name: said(&machine.name),
+            firmware: machine.firmware,
+            architecture: machine.architecture.to_string(),
+            secure_boot: None,
+            command_line: machine.host.as_ref().and_then(|host| host.command_line.as_deref()).map(said),
+            is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
+            notes: host::notes(machine, &read.disks, &read.volumes),
+        },
         systems: Vec::new(),
         disks: read.disks,
         volumes: read.volumes,
         startup_files: Vec::new(),
         entry_files: Vec::new(),
         firmware: FirmwareFacts::default(),
-        findings,
+        findings: read.findings,
     };
     let mut found = contents::gather(&survey, &read.slice_types, &read.sources, catalogue);
     let lazy = |(source, found): (source::Source, &mut Contents)| {
         LazyVolume::new(Box::new(source), std::mem::take(&mut found.names))
     };
-    let mut look = Look {
-        survey,
-        contents,
-        boot,
-        ours,
-        known: kept::known(machine),
-        noted: kept::noted(machine),
-        architecture: machine.architecture,
-        root_path: machine.running.root_path.clone(),
-        identities,
-        volumes: read.sources.into_iter().zip(&mut found).map(lazy).collect(),
-        running: None,
-        home: None,
-        secure_boot: keys,
-    };
-    let by_device = look.survey.volumes.iter().position(|volume| volume.is_running_root);
-    look.running =
-        by_device.or_else(|| machine.running.root.as_ref().and_then(|root| look.resolve(root).ok()));
+    let mut look = Look::new(survey, contents, machine.architecture);
+    look.volumes = read.sources.into_iter().zip(&mut found).map(lazy).collect();
+    (look.known, look.noted) = (kept::known(machine), kept::noted(machine));
+    look.root_path.clone_from(&machine.running.root_path);
+    let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
+    look.running = look.running.or_else(named);
+    take_variables(&mut look, machine);
     fill(&mut look, found, catalogue);
     look
+}
+
+/// What the variables say, and what the machine's description adds where a store cannot hold it.
+fn take_variables(look: &mut Look, machine: &Machine) {
+    let faults = match &look.contents {
+        Ok(contents) => contents.faults.iter().map(ToString::to_string).collect(),
+        Err(error) => vec![error.clone()],
+    };
+    let all = faults.iter().chain(&look.boot.faults);
+    look.survey.findings.extend(all.map(|fault| findings::variables(fault)));
+    look.boot.current = look.boot.current.or(machine.running.entry);
+    let by_keys = look.secure_boot.is_on();
+    look.survey.machine.secure_boot = look.boot.secure_boot.or(by_keys).or(machine.secure_boot);
 }
 
 /// Files, systems, firmware entries and findings, each from what came before.
