@@ -166,21 +166,91 @@ pub enum Starts {
     },
 }
 
-impl Starts {
+/// Kinds of entry that a file can write.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EntryKind {
+    /// A Linux kernel.
+    Linux,
+    /// An EFI program.
+    Efi,
+    /// A boot sector.
+    Sector,
+    /// A load option of the firmware's.
+    FirmwareEntry,
+    /// A system inside an image file.
+    Image,
+    /// A heading over members.
+    Group,
+    /// The firmware's own screen.
+    SetupScreen,
+    /// A restart.
+    Restart,
+    /// Power off.
+    PowerOff,
+}
+
+impl EntryKind {
+    /// Every kind, in the order in which they are told.
+    pub const ALL: [Self; 9] = [
+        Self::Linux,
+        Self::Efi,
+        Self::Sector,
+        Self::FirmwareEntry,
+        Self::Image,
+        Self::Group,
+        Self::SetupScreen,
+        Self::Restart,
+        Self::PowerOff,
+    ];
+
     /// The word that stands for it in the file.
-    pub fn word(&self) -> &'static str {
+    pub fn word(self) -> &'static str {
         match self {
-            Self::Linux(_) => "linux",
-            Self::Efi { .. } => "efi",
-            Self::Sector { .. } => "sector",
-            Self::FirmwareEntry { .. } => "firmware-entry",
-            Self::Image { .. } => "image",
+            Self::Linux => "linux",
+            Self::Efi => "efi",
+            Self::Sector => "sector",
+            Self::FirmwareEntry => "firmware-entry",
+            Self::Image => "image",
             Self::Group => "group",
             Self::SetupScreen => "setup-screen",
             Self::Restart => "restart",
             Self::PowerOff => "power-off",
-            Self::Unknown { .. } => "unknown",
         }
+    }
+
+    /// Its keys beyond the common ones.
+    pub fn keys(self) -> &'static [&'static str] {
+        match self {
+            Self::Linux => &["volume", "kernel", "initrd", "root", "args"],
+            Self::Efi => &["program", "args"],
+            Self::Sector => &["volume"],
+            Self::FirmwareEntry => &["label", "target", "handover"],
+            Self::Image => &["image", "kernel", "initrd", "args"],
+            Self::Group | Self::SetupScreen | Self::Restart | Self::PowerOff => &[],
+        }
+    }
+}
+
+impl Starts {
+    /// Its kind; none of what this version does not know.
+    pub fn kind(&self) -> Option<EntryKind> {
+        Some(match self {
+            Self::Linux(_) => EntryKind::Linux,
+            Self::Efi { .. } => EntryKind::Efi,
+            Self::Sector { .. } => EntryKind::Sector,
+            Self::FirmwareEntry { .. } => EntryKind::FirmwareEntry,
+            Self::Image { .. } => EntryKind::Image,
+            Self::Group => EntryKind::Group,
+            Self::SetupScreen => EntryKind::SetupScreen,
+            Self::Restart => EntryKind::Restart,
+            Self::PowerOff => EntryKind::PowerOff,
+            Self::Unknown { .. } => return None,
+        })
+    }
+
+    /// The word that stands for it in the file.
+    pub fn word(&self) -> &'static str {
+        self.kind().map_or("unknown", EntryKind::word)
     }
 
     /// Whether it starts a system or program, so that it can be a default.

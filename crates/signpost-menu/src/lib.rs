@@ -33,6 +33,7 @@ pub mod prompt;
 pub mod quote;
 pub mod recipe;
 pub mod resolve;
+pub mod scene;
 pub mod screen;
 pub mod session;
 pub mod slot;

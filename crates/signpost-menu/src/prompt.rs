@@ -26,7 +26,7 @@ use crate::text;
 
 pub use complete::Completions;
 pub use compose::Composed;
-pub use help::WORDS;
+pub use help::{WORDS, Word};
 pub use look::nearest_folder;
 pub use save::saved;
 pub use screen::PromptScreen;
@@ -217,26 +217,26 @@ impl Prompt {
             return self.carry_out(&line, hands);
         }
         match help::word(word)? {
-            "volumes" => Ok(Reply::said(look::volumes(hands))),
-            "who" => look::who(hands, self.volume(hands, line, rest)?).map(Reply::said),
-            "look" => look::look(hands, &self.place(hands, line, rest)?).map(Reply::said),
-            "show" => look::show(hands, &self.place(hands, line, rest)?).map(Reply::said),
-            "find" => find::find(hands, rest).map(Reply::said),
-            "compose" => self.compose(hands, line, rest),
-            "kernel" => self.set_kernel(hands, rest),
-            "initrd" => self.set_initrd(hands, rest),
-            "args" => self.set_args(rest),
-            "review" => review::review(hands, self.need_composed()?).map(Reply::said),
-            "start" => self.start(hands),
-            "save" => save::save(hands, self.need_composed()?, rest),
-            "entries" => self.entries(hands, rest),
-            "once" => self.once(rest),
-            "firmware" => look::firmware(hands, rest),
-            "keyboard" => self.keyboard(rest),
-            "help" => help::help(hands, rest).map(Reply::said),
-            "leave" => Ok(Reply::then("", Then::Leave)),
-            "restart" => Ok(Reply::then("", Then::Restart)),
-            _ => Ok(Reply::then("", Then::PowerOff)),
+            Word::Volumes => Ok(Reply::said(look::volumes(hands))),
+            Word::Who => look::who(hands, self.volume(hands, line, rest)?).map(Reply::said),
+            Word::Look => look::look(hands, &self.place(hands, line, rest)?).map(Reply::said),
+            Word::Show => look::show(hands, &self.place(hands, line, rest)?).map(Reply::said),
+            Word::Find => find::find(hands, rest).map(Reply::said),
+            Word::Compose => self.compose(hands, line, rest),
+            Word::Kernel => self.set_kernel(hands, rest),
+            Word::Initrd => self.set_initrd(hands, rest),
+            Word::Args => self.set_args(rest),
+            Word::Review => review::review(hands, self.need_composed()?).map(Reply::said),
+            Word::Start => self.start(hands),
+            Word::Save => save::save(hands, self.need_composed()?, rest),
+            Word::Entries => self.entries(hands, rest),
+            Word::Once => self.once(rest),
+            Word::Firmware => look::firmware(hands, rest),
+            Word::Keyboard => self.keyboard(rest),
+            Word::Help => help::help(hands, rest).map(Reply::said),
+            Word::Leave => Ok(Reply::then("", Then::Leave)),
+            Word::Restart => Ok(Reply::then("", Then::Restart)),
+            Word::PowerOff => Ok(Reply::then("", Then::PowerOff)),
         }
     }
 

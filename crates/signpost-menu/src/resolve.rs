@@ -179,7 +179,14 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
         StartTarget::BuiltIn => match resolved.entry.starts {
             Starts::SetupScreen => "the firmware's own screen".into(),
             Starts::Restart => "starts this machine again".into(),
-            _ => "turns this machine off".into(),
+            Starts::PowerOff => "turns this machine off".into(),
+            Starts::Linux(_)
+            | Starts::Efi { .. }
+            | Starts::Sector { .. }
+            | Starts::FirmwareEntry { .. }
+            | Starts::Image { .. }
+            | Starts::Group
+            | Starts::Unknown { .. } => "nothing of a disk".into(),
         },
         StartTarget::Group => "opens a group".into(),
     }

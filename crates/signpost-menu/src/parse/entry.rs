@@ -5,26 +5,13 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::reader::{Reader, Section};
-use crate::document::{Entry, KernelChoice, Linux, Starts};
+use crate::document::{Entry, EntryKind, KernelChoice, Linux, Starts};
 use crate::kernels::Newest;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 
 /// Keys that every entry has.
 const COMMON: [&str; 4] = ["id", "title", "starts", "in"];
-
-/// Kinds, and the keys of each beyond the common ones.
-const KINDS: [(&str, &[&str]); 9] = [
-    ("linux", &["volume", "kernel", "initrd", "root", "args"]),
-    ("efi", &["program", "args"]),
-    ("sector", &["volume"]),
-    ("firmware-entry", &["label", "target", "handover"]),
-    ("image", &["image", "kernel", "initrd", "args"]),
-    ("group", &[]),
-    ("setup-screen", &[]),
-    ("restart", &[]),
-    ("power-off", &[]),
-];
 
 const MAX_ID: usize = 40; // characters
 
@@ -85,13 +72,13 @@ type Known = (Option<Starts>, &'static [&'static str]);
 
 /// What the entry starts, and the keys of its kind; the kind must be known.
 fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Known> {
-    let words = || KINDS.iter().map(|(word, _)| *word);
+    let words = || EntryKind::ALL.into_iter().map(EntryKind::word);
     if !section.has("starts") {
         let message = format!("entry {name} does not say what it starts: starts = one of {}", list(words()));
         reader.problem(section.start, message);
     }
     let found = reader.string(section, "starts")?;
-    let Some((word, keys)) = KINDS.iter().find(|(word, _)| *word == found.value) else {
+    let Some(kind) = EntryKind::ALL.into_iter().find(|kind| kind.word() == found.value) else {
         let hint = match nearest(&found.value, words()) {
             Some(near) => format!("did you mean \"{near}\"?"),
             None => format!("it is one of {}", list(words())),
@@ -99,32 +86,32 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
         reader.problem(found.at, format!("starts is \"{}\"; {hint}", found.value));
         return None;
     };
-    let starts = match *word {
-        "linux" => linux(reader, section, name).map(Starts::Linux),
-        "efi" => {
+    let starts = match kind {
+        EntryKind::Linux => linux(reader, section, name).map(Starts::Linux),
+        EntryKind::Efi => {
             let args = text(reader, section, "args");
             place(reader, section, "program", name).map(|program| Starts::Efi { program, args })
         }
-        "sector" => volume(reader, section, "volume", name).map(|volume| Starts::Sector { volume }),
-        "firmware-entry" => {
+        EntryKind::Sector => volume(reader, section, "volume", name).map(|volume| Starts::Sector { volume }),
+        EntryKind::FirmwareEntry => {
             let label = required(reader, section, "label", name);
             let has_target = section.has("target");
             let target = if has_target { place(reader, section, "target", name) } else { None };
             let handover = reader.boolean(section, "handover").unwrap_or(false);
             label.map(|label| Starts::FirmwareEntry { label, target, handover })
         }
-        "image" => {
+        EntryKind::Image => {
             let image = place(reader, section, "image", name);
             let (kernel, initrd) = kernel_and_initrds(reader, section, name);
             let args = text(reader, section, "args");
             image.zip(kernel).map(|(image, kernel)| Starts::Image { image, kernel, initrd, args })
         }
-        "group" => Some(Starts::Group),
-        "setup-screen" => Some(Starts::SetupScreen),
-        "restart" => Some(Starts::Restart),
-        _ => Some(Starts::PowerOff),
+        EntryKind::Group => Some(Starts::Group),
+        EntryKind::SetupScreen => Some(Starts::SetupScreen),
+        EntryKind::Restart => Some(Starts::Restart),
+        EntryKind::PowerOff => Some(Starts::PowerOff),
     };
-    Some((starts, keys))
+    Some((starts, kind.keys()))
 }
 
 fn linux(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Linux> {

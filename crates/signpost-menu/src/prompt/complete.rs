@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use super::{Hands, Prompt, WORDS};
+use super::{Hands, Prompt, WORDS, Word};
 use crate::keyboard::KEYBOARDS;
 use crate::place::{Place, resolve};
 
@@ -37,32 +37,32 @@ impl Prompt {
     fn candidates(&self, before: &str, word: &str, hands: &impl Hands) -> Candidates {
         let starting = |all: Vec<String>| (0, all.into_iter().filter(|one| one.starts_with(word)).collect());
         if before.is_empty() {
-            return starting(
-                WORDS.iter().map(|(word, _, _)| (*word).to_string()).chain(["help".to_string()]).collect(),
-            );
+            return starting(words().chain(["help".to_string()]).collect());
         }
         let mut given = before.split_whitespace();
-        let verb = given.next().and_then(|verb| super::help::word(verb).ok()).unwrap_or_default();
+        let Some(verb) = given.next().and_then(|verb| super::help::word(verb).ok()) else {
+            return (0, Vec::new());
+        };
         let second = given.next();
         match (verb, second) {
-            ("help", _) => starting(WORDS.iter().map(|(word, _, _)| (*word).to_string()).collect()),
-            ("compose", None) => starting(["linux", "efi", "image", "entry"].map(String::from).to_vec()),
-            ("compose", Some("entry")) | ("once", _) => {
+            (Word::Help, _) => starting(words().collect()),
+            (Word::Compose, None) => starting(["linux", "efi", "image", "entry"].map(String::from).to_vec()),
+            (Word::Compose, Some("entry")) | (Word::Once, _) => {
                 let mut ids: Vec<String> =
                     self.document.entries.iter().map(|entry| entry.id.clone()).collect();
-                ids.extend((verb == "once").then(|| "menu".to_string()));
+                ids.extend((verb == Word::Once).then(|| "menu".to_string()));
                 starting(ids)
             }
-            ("keyboard", None) => {
+            (Word::Keyboard, None) => {
                 starting(KEYBOARDS.iter().map(|keyboard| keyboard.name.to_string()).collect())
             }
-            ("compose", Some("linux"))
+            (Word::Compose, Some("linux"))
                 if given.next().is_none() && "on".starts_with(word) && !word.is_empty() =>
             {
                 (0, Vec::from(["on".to_string()]))
             }
-            ("who" | "look" | "show" | "compose", _) => places(word, hands),
-            ("kernel" | "initrd", _) => self.own_paths(word, hands),
+            (Word::Who | Word::Look | Word::Show | Word::Compose, _) => places(word, hands),
+            (Word::Kernel | Word::Initrd, _) => self.own_paths(word, hands),
             _ => (0, Vec::new()),
         }
     }
@@ -76,6 +76,11 @@ impl Prompt {
         };
         paths(hands, *volume, word)
     }
+}
+
+/// The words of the prompt, but for the one that shows them.
+fn words() -> impl Iterator<Item = String> {
+    WORDS.iter().map(|(word, _, _)| word.text().to_string())
 }
 
 /// Volumes, or paths behind one.

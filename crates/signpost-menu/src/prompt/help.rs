@@ -9,58 +9,138 @@ use super::find::systems;
 use super::{Hands, columns};
 use crate::nearest::nearest;
 
+/// What can be said at the prompt.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// All volumes.
+    Volumes,
+    /// One volume.
+    Who,
+    /// A folder.
+    Look,
+    /// A file.
+    Show,
+    /// Files by their names.
+    Find,
+    /// A start, put together.
+    Compose,
+    /// Another kernel.
+    Kernel,
+    /// Other initrds.
+    Initrd,
+    /// Other arguments.
+    Args,
+    /// What is composed.
+    Review,
+    /// Start it.
+    Start,
+    /// Put it into the menu.
+    Save,
+    /// The entries of the menu.
+    Entries,
+    /// The next start.
+    Once,
+    /// The firmware's entries.
+    Firmware,
+    /// What stands on the keys.
+    Keyboard,
+    /// Back.
+    Leave,
+    /// Restart.
+    Restart,
+    /// Power off.
+    PowerOff,
+    /// What the words do.
+    Help,
+}
+
+impl Word {
+    /// Every word.
+    fn all() -> impl Iterator<Item = Self> {
+        WORDS.iter().map(|(word, _, _)| *word).chain([Self::Help])
+    }
+
+    /// The word as it is typed.
+    pub fn text(self) -> &'static str {
+        match self {
+            Self::Volumes => "volumes",
+            Self::Who => "who",
+            Self::Look => "look",
+            Self::Show => "show",
+            Self::Find => "find",
+            Self::Compose => "compose",
+            Self::Kernel => "kernel",
+            Self::Initrd => "initrd",
+            Self::Args => "args",
+            Self::Review => "review",
+            Self::Start => "start",
+            Self::Save => "save",
+            Self::Entries => "entries",
+            Self::Once => "once",
+            Self::Firmware => "firmware",
+            Self::Keyboard => "keyboard",
+            Self::Leave => "leave",
+            Self::Restart => "restart",
+            Self::PowerOff => "power-off",
+            Self::Help => "help",
+        }
+    }
+}
+
 /// Every word: what is typed behind it, what it does.
-pub const WORDS: [(&str, &str, &str); 19] = [
-    ("volumes", "", "all volumes, and what is on them"),
-    ("who", "VOLUME", "one volume in detail: system, kernels, arguments"),
-    ("look", "PLACE", "what stands in a folder"),
-    ("show", "PLACE", "a text file, or what a file is"),
-    ("find", "NAME", "files with this in their names, in the usual places"),
+pub const WORDS: [(Word, &str, &str); 19] = [
+    (Word::Volumes, "", "all volumes, and what is on them"),
+    (Word::Who, "VOLUME", "one volume in detail: system, kernels, arguments"),
+    (Word::Look, "PLACE", "what stands in a folder"),
+    (Word::Show, "PLACE", "a text file, or what a file is"),
+    (Word::Find, "NAME", "files with this in their names, in the usual places"),
     (
-        "compose",
+        Word::Compose,
         "linux on VOLUME | linux PLACE | efi PLACE | image PLACE | entry ID",
         "puts a start together, and fills in what it can",
     ),
-    ("kernel", "PATH", "another kernel for what is composed, with its initrds"),
-    ("initrd", "PATH… | none", "other initrds for what is composed"),
-    ("args", "TEXT | +WORD -WORD…", "other arguments: all of them, or one more, or one less"),
-    ("review", "", "what is composed, each part found or not"),
-    ("start", "", "starts what is composed"),
-    ("save", "[--default] TITLE", "puts what is composed into the menu"),
-    ("entries", "[GROUP] [NUMBER]", "the menu's entries, those of a group, or the start of one"),
-    ("once", "[ID | menu]", "the next start, and only that, goes there"),
+    (Word::Kernel, "PATH", "another kernel for what is composed, with its initrds"),
+    (Word::Initrd, "PATH… | none", "other initrds for what is composed"),
+    (Word::Args, "TEXT | +WORD -WORD…", "other arguments: all of them, or one more, or one less"),
+    (Word::Review, "", "what is composed, each part found or not"),
+    (Word::Start, "", "starts what is composed"),
+    (Word::Save, "[--default] TITLE", "puts what is composed into the menu"),
+    (Word::Entries, "[GROUP] [NUMBER]", "the menu's entries, those of a group, or the start of one"),
+    (Word::Once, "[ID | menu]", "the next start, and only that, goes there"),
     (
-        "firmware",
+        Word::Firmware,
         "[NUMBER | first NUMBER | screen]",
         "the firmware's entries; the next start to one, or all of them",
     ),
-    ("keyboard", "[NAME]", "what stands on the keys at boot"),
-    ("leave", "", "back to the menu; without one, to the firmware's next entry"),
-    ("restart", "", "starts the machine again"),
-    ("power-off", "", "turns the machine off"),
+    (Word::Keyboard, "[NAME]", "what stands on the keys at boot"),
+    (Word::Leave, "", "back to the menu; without one, to the firmware's next entry"),
+    (Word::Restart, "", "starts the machine again"),
+    (Word::PowerOff, "", "turns the machine off"),
 ];
 
 /// The word that is meant by any start of it that fits no other.
-pub(super) fn word(typed: &str) -> Result<&'static str, String> {
-    let all = || WORDS.iter().map(|(word, _, _)| *word).chain(["help"]);
-    if let Some(word) = all().find(|word| *word == typed) {
+pub(super) fn word(typed: &str) -> Result<Word, String> {
+    if let Some(word) = Word::all().find(|word| word.text() == typed) {
         return Ok(word);
     }
-    let fitting: Vec<&'static str> = all().filter(|word| word.starts_with(typed)).collect();
+    let fitting: Vec<Word> = Word::all().filter(|word| word.text().starts_with(typed)).collect();
     match fitting.as_slice() {
-        [one] => Ok(one),
-        [] => Err(match nearest(typed, all()) {
+        [one] => Ok(*one),
+        [] => Err(match nearest(typed, Word::all().map(Word::text)) {
             Some(near) => format!("there is no word {typed}; did you mean {near}?"),
             None => format!("there is no word {typed}; `help` shows all of them"),
         }),
-        several => Err(format!("{typed} may be each of {}; write more of it", several.join(", "))),
+        several => {
+            let several: Vec<&str> = several.iter().map(|word| word.text()).collect();
+            Err(format!("{typed} may be each of {}; write more of it", several.join(", ")))
+        }
     }
 }
 
 /// All words, or one with an example from this machine.
 pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, String> {
     if typed.is_empty() {
-        let rows = WORDS.iter().map(|(word, _, what)| vec![(*word).to_string(), (*what).to_string()]);
+        let rows = WORDS.iter().map(|(word, _, what)| vec![word.text().to_string(), (*what).to_string()]);
         let mut lines = columns(rows.collect());
         lines.push("`help WORD` says more. Any start of a word does that fits no other.".to_string());
         return Ok(lines);
@@ -70,33 +150,39 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
         return Ok(vec!["help [WORD]: all words, or one with an example".to_string()]);
     };
     let takes = if takes.is_empty() { String::new() } else { format!(" {takes}") };
-    let mut lines = vec![format!("{word}{takes}: {what}")];
+    let mut lines = vec![format!("{}{takes}: {what}", word.text())];
     lines.extend(example(hands, word).map(|example| format!("for example: {example}")));
     Ok(lines)
 }
 
-fn example(hands: &impl Hands, word: &str) -> Option<String> {
+fn example(hands: &impl Hands, word: Word) -> Option<String> {
     let root = || systems(hands).map(|system| format!("v{}", system.root.saturating_add(1))).next();
     let kernel = || systems(hands).find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()));
     Some(match word {
-        "who" => format!("who {}", root()?),
-        "look" => format!("look {}:/boot", root()?),
-        "show" => format!("show {}:/etc/fstab", root()?),
-        "find" => "find vmlinuz".to_string(),
-        "compose" => format!("compose linux on {}", root()?),
-        "kernel" => format!("kernel {}", kernel()?),
-        "initrd" => "initrd none".to_string(),
-        "args" => "args +single -quiet".to_string(),
-        "save" => "save --default The one that works".to_string(),
-        "entries" => "entries 1".to_string(),
-        "once" => "once menu".to_string(),
-        "keyboard" => "keyboard de".to_string(),
-        "firmware" => {
+        Word::Who => format!("who {}", root()?),
+        Word::Look => format!("look {}:/boot", root()?),
+        Word::Show => format!("show {}:/etc/fstab", root()?),
+        Word::Find => "find vmlinuz".to_string(),
+        Word::Compose => format!("compose linux on {}", root()?),
+        Word::Kernel => format!("kernel {}", kernel()?),
+        Word::Initrd => "initrd none".to_string(),
+        Word::Args => "args +single -quiet".to_string(),
+        Word::Save => "save --default The one that works".to_string(),
+        Word::Entries => "entries 1".to_string(),
+        Word::Once => "once menu".to_string(),
+        Word::Keyboard => "keyboard de".to_string(),
+        Word::Firmware => {
             let options: Vec<String> =
                 hands.load_options().iter().map(|option| format!("{:04X}", option.number)).collect();
             format!("firmware {}", options.first()?)
         }
         // What takes nothing is its own example.
-        _ => word.to_string(),
+        Word::Volumes
+        | Word::Review
+        | Word::Start
+        | Word::Leave
+        | Word::Restart
+        | Word::PowerOff
+        | Word::Help => word.text().to_string(),
     })
 }

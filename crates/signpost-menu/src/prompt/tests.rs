@@ -235,6 +235,7 @@ fn words_volumes_and_paths_are_completed() {
 fn every_word_has_help_and_an_example_that_is_understood() {
     let (mut prompt, machine) = (prompt(), made(&[]));
     for (word, _, _) in WORDS {
+        let word = word.text();
         let help = prompt.run(&format!("help {word}"), &machine);
         assert!(!help.is_refusal && help.lines[0].starts_with(word), "{help:?}");
         if let Some(example) = help.lines.iter().find_map(|line| line.strip_prefix("for example: ")) {
