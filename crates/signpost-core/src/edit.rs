@@ -3,7 +3,6 @@
 mod add;
 mod block;
 mod entries;
-mod keys;
 mod menu_text;
 mod noise;
 mod tune;
@@ -15,10 +14,10 @@ pub use block::{block, replace_block};
 pub use entries::{
     HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal, volume_named,
 };
-pub use keys::{KEYS, Key, values};
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};
 use signpost_facts::{Error, Result};
+pub use signpost_menu::keys::{KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, document};
 pub use tune::{Tuned, tune};

@@ -68,6 +68,19 @@ pub enum Host {
     Firmware,
 }
 
+impl Host {
+    /// Both of them.
+    pub const ALL: [Self; 2] = [Self::Firmware, Self::Signpost];
+
+    /// The word that stands for it in the file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Signpost => "signpost",
+            Self::Firmware => "firmware",
+        }
+    }
+}
+
 /// What starts where nobody chooses.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum DefaultEntry {
@@ -97,6 +110,20 @@ pub enum Show {
     OnKey,
     /// Not at all.
     Never,
+}
+
+impl Show {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Always, Self::OnKey, Self::Never];
+
+    /// The word that stands for it in the file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Always => "always",
+            Self::OnKey => "on-key",
+            Self::Never => "never",
+        }
+    }
 }
 
 /// One entry.

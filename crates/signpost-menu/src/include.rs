@@ -8,12 +8,11 @@ use alloc::vec::Vec;
 use core::cmp::Ordering;
 
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
-use crate::ids;
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
 use crate::text::{acts, shown, shown_lines};
-use crate::version;
+use crate::{ids, version};
 
 /// Folder of entry files.
 pub const ENTRY_FOLDER: &str = "/loader/entries";

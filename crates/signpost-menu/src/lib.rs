@@ -22,6 +22,7 @@ pub mod include;
 pub mod kernel_args;
 pub mod kernels;
 pub mod keyboard;
+pub mod keys;
 pub mod linux_files;
 pub mod nearest;
 pub mod os_release;

@@ -8,20 +8,20 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::fmt;
 
+use reader::{Reader, Section};
+
 use crate::document::{
     DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
 };
 use crate::keyboard::KEYBOARDS;
+use crate::keys::{self, MAX_SECONDS};
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
-use reader::{Reader, Section};
 
 /// No menu file is longer, in bytes: it must fit its slot.
 pub const MAX_LENGTH: usize = 64 * 1024;
 /// The format that is written and read here.
 const FORMAT: i64 = 1;
-/// Longest timeout in seconds.
-const MAX_TIMEOUT: i64 = 3600;
 
 /// One error of a menu file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -76,17 +76,17 @@ fn document(reader: &mut Reader<'_>, mut root: Section<'_>) -> MenuDocument {
         None => Settings::default(),
     };
     if let Some(section) = reader.table(&mut root, "look") {
-        reader.no_more(section, &[]);
+        reader.no_more(section, &keys::of_table("look").collect::<Vec<_>>());
     }
     let mut kernel_args = String::new();
     if let Some(mut section) = reader.table(&mut root, "kernel") {
         kernel_args = reader.string(&mut section, "args").map(|found| found.value).unwrap_or_default();
-        reader.no_more(section, &["args"]);
+        reader.no_more(section, &keys::of_table("kernel").collect::<Vec<_>>());
     }
     let mut include_bls = true;
     if let Some(mut section) = reader.table(&mut root, "include") {
         include_bls = reader.boolean(&mut section, "bls").unwrap_or(true);
-        reader.no_more(section, &["bls"]);
+        reader.no_more(section, &keys::of_table("include").collect::<Vec<_>>());
     }
     let entries: Vec<Entry> = reader
         .tables(&mut root, "entry")
@@ -120,7 +120,7 @@ fn format_number(reader: &mut Reader<'_>, root: &mut Section<'_>) {
 fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
     let defaults = Settings::default();
     let heading = reader.string(&mut section, "heading").map(|found| found.value);
-    let hosts = [("firmware", Host::Firmware), ("signpost", Host::Signpost)];
+    let hosts = Host::ALL.map(|host| (host.word(), host));
     let host = reader.choice(&mut section, "host", &hosts).unwrap_or(defaults.host);
     let default = reader.string(&mut section, "default").map(|found| {
         reader.remember("default", found.at);
@@ -131,7 +131,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
         }
     });
     let timeout = timeout(reader, &mut section);
-    let shows = [("always", Show::Always), ("on-key", Show::OnKey), ("never", Show::Never)];
+    let shows = Show::ALL.map(|show| (show.word(), show));
     let at = section.at("show");
     let show = reader.choice(&mut section, "show", &shows).unwrap_or(defaults.show);
     if (show, timeout) == (Show::Never, Some(Timeout::Never)) {
@@ -142,7 +142,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
     let keyboards = KEYBOARDS.map(|keyboard| (keyboard.name, keyboard));
     let keyboard = reader.choice(&mut section, "keyboard", &keyboards).unwrap_or(defaults.keyboard);
     let spare_path = reader.boolean(&mut section, "spare-path").unwrap_or(defaults.spare_path);
-    reader.no_more(section, &["heading", "host", "default", "timeout", "show", "keyboard", "spare-path"]);
+    reader.no_more(section, &keys::of_table("menu").collect::<Vec<_>>());
     Settings {
         heading,
         host,
@@ -155,7 +155,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
 }
 
 fn timeout(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<Timeout> {
-    let right = format!("whole seconds from 0 to {MAX_TIMEOUT}, or \"never\"");
+    let right = format!("whole seconds from 0 to {MAX_SECONDS}, or \"never\"");
     let found = reader.any(section, "timeout")?;
     let at = found.span().start;
     let seconds = match found.get_ref() {
@@ -164,7 +164,7 @@ fn timeout(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<Timeout
         _ => None,
     };
     let timeout = seconds
-        .filter(|seconds| (0..=MAX_TIMEOUT).contains(seconds))
+        .filter(|seconds| (0..=MAX_SECONDS).contains(seconds))
         .and_then(|seconds| u16::try_from(seconds).ok())
         .map(Timeout::Seconds);
     if timeout.is_none() {

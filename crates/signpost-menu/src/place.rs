@@ -171,8 +171,9 @@ impl fmt::Display for Place {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use proptest::prelude::*;
+
+    use super::*;
 
     #[test]
     fn every_kind_is_read_and_written() {

@@ -217,10 +217,11 @@ fn first_startable(situation: &Situation<'_>) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use alloc::format;
     use alloc::string::ToString;
     use alloc::vec::Vec;
+
+    use super::*;
 
     /// Three entries: `a` and `b` start, `gone` does not; behind them a group and a restart.
     fn document(settings: &str) -> MenuDocument {

@@ -13,16 +13,9 @@ mod review;
 mod save;
 mod screen;
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
-
-use crate::MenuDocument;
-use crate::document::Starts;
-use crate::keyboard::{KEYBOARDS, Keyboard};
-use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
-use crate::text;
+use alloc::{format, vec};
 
 pub use complete::Completions;
 pub use compose::Composed;
@@ -30,6 +23,11 @@ pub use help::{WORDS, Word};
 pub use look::nearest_folder;
 pub use save::saved;
 pub use screen::PromptScreen;
+
+use crate::document::Starts;
+use crate::keyboard::{KEYBOARDS, Keyboard};
+use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
+use crate::{MenuDocument, text};
 
 /// What the prompt needs of a machine beside what a menu needs.
 pub trait Hands: Surroundings {

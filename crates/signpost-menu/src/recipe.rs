@@ -2,10 +2,9 @@
 //! fields are filled in, and which kernel of an image they take.
 
 use alloc::collections::BTreeMap;
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use toml::de::{DeTable, DeValue};
 

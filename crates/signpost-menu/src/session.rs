@@ -6,11 +6,11 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+pub use line::LineEditor;
+
 use crate::document::{MenuDocument, Starts};
 use crate::policy::{KEY_WINDOW, Opening, Shown};
 use crate::resolve::{ResolvedEntry, StartTarget};
-
-pub use line::LineEditor;
 
 /// A key, however it was made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -171,8 +171,9 @@ pub fn newest(slots: &[Result<Slot, SlotFault>]) -> Option<(usize, &Slot)> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use proptest::prelude::*;
+
+    use super::*;
 
     fn slot(serial: u64) -> Slot {
         Slot { serial, writer: Writer::Desk, machine: "4be0a7f2".into(), text: "format = 1\n".into() }

@@ -70,8 +70,9 @@ fn compare_numbers(left: &str, right: &str) -> Ordering {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use proptest::prelude::*;
+
+    use super::*;
 
     #[test]
     fn examples_of_the_specification_in_rising_order() {

@@ -5,11 +5,11 @@ use std::path::Path;
 use serde::Serialize;
 use signpost_facts::{Error, Result};
 use signpost_menu::document::{Show, Timeout};
+use signpost_menu::keys::{self, KEYS, Key, values};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, parse_leniently};
 use toml_edit::{Item, Value};
 
-use super::keys::{KEYS, Key, values};
 use super::{MenuText, find, wrong};
 use crate::menu_file::{self, MenuFile};
 
@@ -30,9 +30,16 @@ pub struct Tuned {
 /// A key and its value.
 #[derive(Clone, Debug, Serialize)]
 pub struct Setting {
-    /// The key.
-    #[serde(flatten)]
-    pub key: Key,
+    /// The key as it is typed.
+    pub name: &'static str,
+    /// Its values, in words.
+    pub values: &'static str,
+    /// What counts where the file does not say it.
+    pub default: &'static str,
+    /// What it is for.
+    pub meaning: &'static str,
+    /// One that may be typed.
+    pub example: &'static str,
     /// Its value then.
     pub value: String,
     /// Its value before, where that was another.
@@ -66,9 +73,13 @@ pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) 
         (text, _) => text?,
     };
     let after = menu_file::check(path, &text)?;
-    let settings = KEYS.into_iter().zip(values(&before)).zip(values(&after));
+    let settings = KEYS.iter().zip(values(&before)).zip(values(&after));
     let settings = settings.map(|((key, before), value)| Setting {
-        key,
+        name: key.name,
+        values: key.values,
+        default: key.default,
+        meaning: key.meaning,
+        example: key.example,
         before: (before != value).then_some(before),
         value,
     });
@@ -115,7 +126,11 @@ fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std
             let index = find(document, value).map_err(|error| format!("{}: {error}", key.example))?;
             Value::from(document.entries[index].id.as_str())
         }
-        (_, value) => key.parse(value)?,
+        (_, value) => match key.parse(value)? {
+            keys::Value::Text(text) => Value::from(text),
+            keys::Value::Number(number) => Value::from(number),
+            keys::Value::Flag(flag) => Value::from(flag),
+        },
     };
     text.set_in(key.table, key.key, value).map_err(|error| error.to_string())
 }

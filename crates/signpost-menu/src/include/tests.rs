@@ -1,9 +1,11 @@
+use alloc::vec;
+
+use proptest::prelude::*;
+
 use super::*;
 use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage, describe};
-use alloc::vec;
-use proptest::prelude::*;
 
 /// A home volume with these files; every program and kernel is there.
 struct Home(Vec<(&'static str, String)>, Vec<VolumeIdentity>);

@@ -1,7 +1,9 @@
+use alloc::vec;
+
+use proptest::prelude::*;
+
 use super::*;
 use crate::document::KernelChoice;
-use alloc::vec;
-use proptest::prelude::*;
 
 const GOOD: &str = r#"format = 1
 

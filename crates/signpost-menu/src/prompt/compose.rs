@@ -1,9 +1,8 @@
 //! Composing a start: what can be filled in is, and each part says where it comes from.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::find::{kernels_on, systems, systems_on};
 use super::linux::LinuxSystem;

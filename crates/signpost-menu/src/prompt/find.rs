@@ -1,9 +1,8 @@
 //! Finding systems, kernels and files on a machine, in a bounded way.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::linux::{Kernel, LinuxSystem, mounted_at};
 use super::{Hands, Subvolume, arguments};

@@ -1,9 +1,8 @@
 //! The words of the prompt, each with an example from the machine at hand.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::find::systems;
 use super::{Hands, columns};

@@ -1,9 +1,8 @@
 //! Looking: volumes, what is on them, folders, files, the firmware's entries.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::find::{kernels_on, systems_on, vendors};
 use super::linux::Kernel;

@@ -1,9 +1,8 @@
 //! What is composed, part by part: there or not, and what does not fit.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::{Composed, Hands, size};
 use crate::linux_files::version_in_name;

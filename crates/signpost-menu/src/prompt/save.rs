@@ -1,9 +1,8 @@
 //! What is composed, as an entry of the menu.
 
-use alloc::format;
 use alloc::string::{String, ToString};
-use alloc::vec;
 use alloc::vec::Vec;
+use alloc::{format, vec};
 
 use super::{Composed, Hands, Reply, Then};
 use crate::place::stable;

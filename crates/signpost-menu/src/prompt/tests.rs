@@ -1,8 +1,9 @@
+use proptest::prelude::*;
+
 use super::*;
 use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage};
-use proptest::prelude::*;
 
 /// Two volumes: start-up files, and a system's root.
 struct Made {

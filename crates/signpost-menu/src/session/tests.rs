@@ -1,10 +1,12 @@
+use alloc::vec;
+
+use proptest::prelude::*;
+
 use super::*;
 use crate::document::Entry;
 use crate::policy::ChosenBy;
 use crate::resolve::Fault;
 use crate::screen::{Tone, draw};
-use alloc::vec;
-use proptest::prelude::*;
 
 fn menu(extra: &str) -> MenuDocument {
     let entries = "[[entry]]\nid = \"lark\"\ntitle = \"Larkspur Linux 14\"\nstarts = \"linux\"\nvolume = \"uuid:1\"\n\

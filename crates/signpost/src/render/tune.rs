@@ -9,7 +9,7 @@ use super::table::Table;
 pub fn all(tuned: &Tuned) -> String {
     let mut table = Table::new(&["key", "value", "default", "takes", "what it is for"]);
     for setting in &tuned.settings {
-        let key = &setting.key;
+        let key = setting;
         table.row([key.name, &setting.value, key.default, key.values, key.meaning].map(str::to_string));
     }
     table.text() + &warnings(tuned)
@@ -20,7 +20,7 @@ pub fn changed(tuned: &Tuned, is_trial: bool) -> String {
     let mut text = String::new();
     for setting in &tuned.settings {
         if let Some(before) = &setting.before {
-            text.push_str(&format!("{} = {}, it was {before}\n", setting.key.name, setting.value));
+            text.push_str(&format!("{} = {}, it was {before}\n", setting.name, setting.value));
         }
     }
     let next = match (text.is_empty(), is_trial) {

@@ -1,19 +1,20 @@
-//! The keys of the menu's policy: one table, which `tune`, its messages and the documentation are made from.
+//! The keys of the menu's policy: one table, which the file's reader, `tune`, its messages, completion and the documentation
+//! are made from.
 
-use serde::Serialize;
-use signpost_menu::MenuDocument;
-use signpost_menu::document::{DefaultEntry, Host, Show, Timeout};
-use toml_edit::Value;
+use alloc::format;
+use alloc::string::{String, ToString};
+
+use crate::document::{DefaultEntry, Host, MenuDocument, Show, Timeout};
 
 /// A key.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug)]
 pub struct Key {
     /// As it is typed: `timeout`, `kernel.args`.
     pub name: &'static str,
-    #[serde(skip)]
-    pub(super) table: &'static str,
-    #[serde(skip)]
-    pub(super) key: &'static str,
+    /// The table of the file that it stands in.
+    pub table: &'static str,
+    /// Its name there.
+    pub key: &'static str,
     /// Its values, in words.
     pub values: &'static str,
     /// What counts where the file does not say it.
@@ -22,23 +23,44 @@ pub struct Key {
     pub meaning: &'static str,
     /// One that may be typed.
     pub example: &'static str,
-    #[serde(skip)]
-    kind: Kind,
+    /// What its values are.
+    pub kind: Kind,
 }
 
+/// What a key's values are.
 #[derive(Clone, Copy, Debug)]
-enum Kind {
+pub enum Kind {
+    /// Any text.
     Text,
+    /// One of these words.
     Words(&'static [&'static str]),
+    /// Whole seconds up to [`MAX_SECONDS`], or `never`.
     Seconds,
+    /// Yes or no.
     Flag,
 }
 
-/// Longest timeout in seconds, as the file's reader has it.
-const MAX_SECONDS: i64 = 3600;
+/// A value of a key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// A text, in quotes in the file.
+    Text(String),
+    /// A whole number.
+    Number(i64),
+    /// Yes or no.
+    Flag(bool),
+}
+
+/// Longest timeout, in seconds.
+pub const MAX_SECONDS: i64 = 3600;
+
+/// The keys of a table of the file.
+pub fn of_table(table: &str) -> impl Iterator<Item = &'static str> {
+    KEYS.iter().filter(move |key| key.table == table).map(|key| key.key)
+}
 
 /// All of them, in the file's order.
-pub const KEYS: [Key; 9] = [
+pub static KEYS: [Key; 9] = [
     Key {
         name: "heading",
         table: "menu",
@@ -57,7 +79,7 @@ pub const KEYS: [Key; 9] = [
         default: "firmware",
         meaning: "who shows the menu: the firmware's own list, or the boot program",
         example: "host=signpost",
-        kind: Kind::Words(&["firmware", "signpost"]),
+        kind: Kind::Words(&[Host::Firmware.word(), Host::Signpost.word()]),
     },
     Key {
         name: "default",
@@ -87,7 +109,7 @@ pub const KEYS: [Key; 9] = [
         default: "always",
         meaning: "when the boot program shows the menu",
         example: "show=on-key",
-        kind: Kind::Words(&["always", "on-key", "never"]),
+        kind: Kind::Words(&[Show::Always.word(), Show::OnKey.word(), Show::Never.word()]),
     },
     Key {
         name: "keyboard",
@@ -132,32 +154,33 @@ pub const KEYS: [Key; 9] = [
 ];
 
 impl Key {
-    /// The value that is typed; or what would be right.
-    pub(super) fn parse(&self, text: &str) -> Result<Value, String> {
+    /// The value that is typed.
+    ///
+    /// # Errors
+    /// What would be right.
+    pub fn parse(&self, text: &str) -> Result<Value, String> {
+        let as_text = || Value::Text(text.to_string());
         let value = match self.kind {
-            Kind::Text => Some(Value::from(text)),
-            Kind::Words(words) => words.contains(&text).then(|| Value::from(text)),
-            Kind::Seconds if text == "never" => Some(Value::from(text)),
+            Kind::Text => Some(as_text()),
+            Kind::Words(words) => words.contains(&text).then(as_text),
+            Kind::Seconds if text == "never" => Some(as_text()),
             Kind::Seconds => {
                 let seconds = text.parse::<i64>().ok().filter(|seconds| (0..=MAX_SECONDS).contains(seconds));
-                seconds.map(Value::from)
+                seconds.map(Value::Number)
             }
-            Kind::Flag => text.parse::<bool>().ok().map(Value::from),
+            Kind::Flag => text.parse::<bool>().ok().map(Value::Flag),
         };
         value.ok_or_else(|| format!("{}: {}; you wrote {text}", self.example, self.values))
     }
 }
 
 /// The value of each key, in the order of [`KEYS`]: as it would be typed.
-pub fn values(document: &MenuDocument) -> [String; KEYS.len()] {
+pub fn values(document: &MenuDocument) -> [String; 9] {
     let settings = &document.settings;
     let text = |text: &str| if text.is_empty() { "none".to_string() } else { text.to_string() };
     [
         text(settings.heading.as_deref().unwrap_or_default()),
-        match settings.host {
-            Host::Firmware => "firmware".into(),
-            Host::Signpost => "signpost".into(),
-        },
+        settings.host.word().into(),
         match &settings.default {
             DefaultEntry::First => "first".into(),
             DefaultEntry::LastStarted => "last-started".into(),
@@ -167,11 +190,7 @@ pub fn values(document: &MenuDocument) -> [String; KEYS.len()] {
             Timeout::Seconds(seconds) => seconds.to_string(),
             Timeout::Never => "never".into(),
         },
-        match settings.show {
-            Show::Always => "always".into(),
-            Show::OnKey => "on-key".into(),
-            Show::Never => "never".into(),
-        },
+        settings.show.word().into(),
         settings.keyboard.name.into(),
         settings.spare_path.to_string(),
         text(&document.kernel_args),
@@ -181,14 +200,16 @@ pub fn values(document: &MenuDocument) -> [String; KEYS.len()] {
 
 #[cfg(test)]
 mod tests {
+    use alloc::vec::Vec;
+
     use super::*;
 
     #[test]
     fn defaults_and_examples_are_what_the_file_takes() {
-        let nothing = signpost_menu::parse("format = 1\n").unwrap();
-        let defaults = KEYS.map(|key| key.default.to_string());
-        assert_eq!(values(&nothing), defaults);
-        for key in KEYS {
+        let nothing = crate::parse("format = 1\n").unwrap();
+        let defaults: Vec<&str> = KEYS.iter().map(|key| key.default).collect();
+        assert_eq!(values(&nothing).as_slice(), defaults);
+        for key in &KEYS {
             let (name, value) = key.example.split_once('=').unwrap();
             assert_eq!(name, key.name);
             key.parse(value.trim_matches('"')).unwrap();
@@ -197,8 +218,7 @@ mod tests {
 
     #[test]
     fn keyboards_are_those_that_there_are() {
-        let names: Vec<&str> =
-            signpost_menu::keyboard::KEYBOARDS.iter().map(|keyboard| keyboard.name).collect();
+        let names: Vec<&str> = crate::keyboard::KEYBOARDS.iter().map(|keyboard| keyboard.name).collect();
         let key = KEYS.iter().find(|key| key.name == "keyboard").unwrap();
         assert!(matches!(key.kind, Kind::Words(words) if words == names));
         assert_eq!(key.values.replace(" or ", ", "), names.join(", "));
@@ -206,8 +226,8 @@ mod tests {
 
     #[test]
     fn the_documentation_has_every_key_as_it_is() {
-        const PAGE: &str = include_str!("../../../../docs/menu-format.md");
-        for key in KEYS {
+        const PAGE: &str = include_str!("../../../docs/menu-format.md");
+        for key in &KEYS {
             let row = format!("| `{}` | {} | {} | {} |", key.name, key.values, key.default, key.meaning);
             assert!(PAGE.contains(&row), "docs/menu-format.md lacks this row:\n{row}");
         }
