@@ -5,6 +5,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use signpost_menu::entry_text::entry_text;
 use signpost_menu::quote::quoted;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newest};
 use signpost_menu::{MenuDocument, ids, parse_leniently};
@@ -40,14 +41,10 @@ pub fn save(
     let id = ids::slug(title, "composed");
     let id = ids::first_free(&id, &id, |id| document.entry(id).is_some());
     let mut text = text.trim_end().to_string();
-    text.push_str(&format!(
-        "\n\n# composed at the prompt, at boot\n[[entry]]\nid = {}\ntitle = {}\n",
-        quoted(&id),
-        quoted(title)
-    ));
-    for (key, value) in body {
-        text.push_str(&format!("{key} = {value}\n"));
-    }
+    text.push('\n');
+    let own = [("id", quoted(&id)), ("title", quoted(title))];
+    let fields = own.into_iter().chain(body.iter().map(|(key, value)| (*key, value.clone())));
+    text.push_str(&entry_text("composed at the prompt, at boot", fields));
     let (document, problems) = parse_leniently(&text);
     let document = document.filter(|document| document.entry(&id).is_some());
     let document = document.ok_or_else(|| {

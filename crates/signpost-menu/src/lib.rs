@@ -17,6 +17,7 @@
 extern crate alloc;
 
 pub mod document;
+pub mod entry_text;
 pub mod ids;
 pub mod include;
 pub mod kernel_args;

@@ -1,70 +1,20 @@
-//! A made-up running system in a folder: what the kernel would show of it, and no disk that could be read.
+//! A survey of a made-up running system, whose disks are closed to us.
 
-use std::fs;
+#[path = "../../signpost-machine/src/live/tests/made_up.rs"]
+mod made_up;
+
 use std::path::Path;
 
 use signpost_facts::Code;
 use signpost_machine::HostKind;
 
+use made_up::Made;
+
 use super::*;
 use crate::catalogue::Catalogue;
 
-struct Made {
-    folder: tempfile::TempDir,
-}
-
-impl Made {
-    fn new() -> Self {
-        Self { folder: tempfile::tempdir().unwrap() }
-    }
-
-    fn put(&self, path: &str, contents: &str) -> &Self {
-        let path = self.folder.path().join(path);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, contents).unwrap();
-        self
-    }
-
-    /// A disk with an ESP and a root, as kernel and device manager describe it.
-    fn with_disk(&self, name: &str, major: u32) -> &Self {
-        let block = format!("sys/block/{name}");
-        self.put(&format!("{block}/dev"), &format!("{major}:0\n")).put(&format!("{block}/size"), "40960\n");
-        self.put(
-            &format!("run/udev/data/b{major}:0"),
-            &format!("E:ID_PART_TABLE_TYPE=gpt\nE:ID_SERIAL_SHORT=KP-{major}\n"),
-        );
-        for (number, start, entry_type, volume) in [
-            (
-                1,
-                2048,
-                "c12a7328-f81f-11d2-ba4b-00a0c93ec93b",
-                "vfat\nE:ID_FS_UUID=0A0A-0001\nE:ID_FS_VERSION=FAT32",
-            ),
-            (
-                2,
-                10240,
-                "0fc63daf-8483-4772-8e79-3d69d8477de4",
-                "xfs\nE:ID_FS_UUID=5eed\nE:ID_FS_LABEL_ENC=tide\\x20bench",
-            ),
-        ] {
-            let part = format!("{block}/{name}{number}");
-            self.put(&format!("{part}/dev"), &format!("{major}:{number}\n"))
-                .put(&format!("{part}/partition"), &format!("{number}\n"))
-                .put(&format!("{part}/start"), &format!("{start}\n"))
-                .put(&format!("{part}/size"), "8192\n");
-            let notes = format!("E:ID_PART_ENTRY_TYPE={entry_type}\nE:ID_FS_TYPE={volume}\n");
-            self.put(&format!("run/udev/data/b{major}:{number}"), &notes);
-        }
-        self
-    }
-
-    fn mounts(&self, lines: &[String]) -> &Self {
-        self.put("proc/self/mountinfo", &(lines.join("\n") + "\n"))
-    }
-
-    fn machine(&self) -> Machine {
-        signpost_machine::live::open(self.folder.path())
-    }
+fn opened(made: &Made) -> Machine {
+    signpost_machine::live::open(made.folder.path())
 }
 
 fn mount(id: u32, device: &str, point: &Path, kind: &str) -> String {
@@ -87,7 +37,7 @@ fn what_is_mounted_shows_where_disks_are_closed_to_us() {
         .put("mounted/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
         .put("proc/sys/kernel/hostname", "kp-pc2\n")
         .mounts(&[mount(1, "254:2", &root, "xfs")]);
-    let machine = made.machine();
+    let machine = opened(&made);
     let look = survey(&machine, &Catalogue::built_in());
     let survey = &look.survey;
     assert_eq!(survey.machine.name, "kp-pc2");
@@ -136,7 +86,7 @@ fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
         .put("sys/block/dm-1/slaves/md127/dev", "9:127\n")
         .put("mounted/etc/os-release", "ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n")
         .mounts(&[mount(1, "252:0", &root, "xfs")]);
-    let machine = made.machine();
+    let machine = opened(&made);
     let survey = survey(&machine, &Catalogue::built_in()).survey;
     let volumes: Vec<_> = survey
         .volumes
@@ -177,7 +127,7 @@ fn the_medium_of_a_rescue_system_is_left_out_and_the_machine_is_not() {
             mount(5, "7:0", &squash, "squashfs"),
             mount(7, "254:2", &pc, "xfs"),
         ]);
-    let machine = made.machine();
+    let machine = opened(&made);
     assert_eq!(machine.host.as_ref().map(|host| host.kind), Some(HostKind::Rescue));
     let look = survey(&machine, &Catalogue::built_in());
     let survey = &look.survey;

@@ -1,6 +1,7 @@
 //! The text of drafted entries.
 
 use signpost_menu::document::Host;
+use signpost_menu::entry_text::entry_text;
 use signpost_menu::quote::quoted;
 use signpost_menu::text::shown;
 
@@ -40,14 +41,10 @@ pub(crate) fn append(text: &str, id: &str, offer: &Offer) -> String {
 
 /// An entry's section, with the reason for it above.
 pub(crate) fn section(id: &str, offer: &Offer) -> String {
-    let mut text = format!("\n# {}\n[[entry]]\n", shown(&offer.why));
     let id = Field::from(id);
-    let own = [("id", &id)];
-    let fields = offer.body.iter().map(|(key, value)| (*key, value));
-    for (key, value) in own.into_iter().chain(fields) {
-        text.push_str(&format!("{key:<8}= {}\n", value.text()));
-    }
-    text
+    let own = [("id", id.text())];
+    let fields = offer.body.iter().map(|(key, value)| (*key, value.text()));
+    entry_text(&offer.why, own.into_iter().chain(fields))
 }
 
 #[cfg(test)]

@@ -1,65 +1,12 @@
-//! A made-up running system in a folder: what the kernel would show of it, and no disk that could be read.
+//! The running system, read from a made-up one.
 
-use std::fs;
+mod made_up;
 
 use super::*;
+use made_up::Made;
 
-struct Made {
-    folder: tempfile::TempDir,
-}
-
-impl Made {
-    fn new() -> Self {
-        Self { folder: tempfile::tempdir().unwrap() }
-    }
-
-    fn put(&self, path: &str, contents: &str) -> &Self {
-        let path = self.folder.path().join(path);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, contents).unwrap();
-        self
-    }
-
-    /// A disk with an ESP and a root, as kernel and device manager describe it.
-    fn with_disk(&self, name: &str, major: u32) -> &Self {
-        let block = format!("sys/block/{name}");
-        self.put(&format!("{block}/dev"), &format!("{major}:0\n")).put(&format!("{block}/size"), "40960\n");
-        self.put(
-            &format!("run/udev/data/b{major}:0"),
-            &format!("E:ID_PART_TABLE_TYPE=gpt\nE:ID_SERIAL_SHORT=KP-{major}\n"),
-        );
-        for (number, start, entry_type, volume) in [
-            (
-                1,
-                2048,
-                "c12a7328-f81f-11d2-ba4b-00a0c93ec93b",
-                "vfat\nE:ID_FS_UUID=0A0A-0001\nE:ID_FS_VERSION=FAT32",
-            ),
-            (
-                2,
-                10240,
-                "0fc63daf-8483-4772-8e79-3d69d8477de4",
-                "xfs\nE:ID_FS_UUID=5eed\nE:ID_FS_LABEL_ENC=tide\\x20bench",
-            ),
-        ] {
-            let part = format!("{block}/{name}{number}");
-            self.put(&format!("{part}/dev"), &format!("{major}:{number}\n"))
-                .put(&format!("{part}/partition"), &format!("{number}\n"))
-                .put(&format!("{part}/start"), &format!("{start}\n"))
-                .put(&format!("{part}/size"), "8192\n");
-            let notes = format!("E:ID_PART_ENTRY_TYPE={entry_type}\nE:ID_FS_TYPE={volume}\n");
-            self.put(&format!("run/udev/data/b{major}:{number}"), &notes);
-        }
-        self
-    }
-
-    fn mounts(&self, lines: &[String]) -> &Self {
-        self.put("proc/self/mountinfo", &(lines.join("\n") + "\n"))
-    }
-
-    fn machine(&self) -> Machine {
-        open(self.folder.path())
-    }
+fn opened(made: &Made) -> Machine {
+    open(made.folder.path())
 }
 
 /// Each tool sets other marks between the digits of an array's identity.
@@ -72,7 +19,7 @@ fn logical_volumes_and_arrays_go_by_their_names_and_identities() {
         .put("sys/block/md127/dev", "9:127\n")
         .put("sys/block/md127/size", "8\n")
         .put("run/udev/data/b9:127", "E:MD_UUID=5eed0000:00004000:80000000:0000CAFE\n");
-    let devices = made.machine().devices.unwrap();
+    let devices = opened(&made).devices.unwrap();
     assert_eq!(devices.mapped("tide--bench-root"), Some(Numbers { major: 253, minor: 0 }));
     let array = devices.array("5eed0000-0000-4000-8000-00000000cafe").unwrap();
     assert_eq!(devices.file_of(array), Some(made.folder.path().join("dev/md127").as_path()));
@@ -83,7 +30,7 @@ fn a_system_in_another_one_is_told_by_its_marks_and_changes_nothing() {
     let kind = |path: &str, text: &str, refusal: &str| {
         let made = Made::new();
         made.put(path, text).mounts(&["1 0 0:30 / / rw - overlay overlay rw".to_string()]);
-        let machine = made.machine();
+        let machine = opened(&made);
         let error = machine.need_uefi().unwrap_err().to_string();
         assert!(error.contains(refusal), "{error}");
         machine.host.map(|host| host.kind)
