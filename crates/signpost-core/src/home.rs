@@ -1,7 +1,7 @@
 //! The home volume: where the boot program and the menu in force live.
 
 use signpost_facts::change::{Change, FileWrite};
-use signpost_facts::{Code, Refusal};
+use signpost_facts::{Code, Refusal, VolumeNumber};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, Slot};
 use signpost_place::Look;
@@ -44,7 +44,10 @@ pub(crate) fn other_system(
     };
     Some(Refusal {
         code: Code::OtherSystem,
-        message: format!("the menu on v{} was put there by another system of this PC ({who})", volume + 1),
+        message: format!(
+            "the menu on v{} was put there by another system of this PC ({who})",
+            VolumeNumber::of_index(volume)
+        ),
         way: "--take-over replaces it with this one".into(),
     })
 }

@@ -135,7 +135,7 @@ fn in_firmware(
             entry
                 .target
                 .as_ref()
-                .is_some_and(|found| found.volume == volume + 1 && found.file.eq_ignore_ascii_case(path))
+                .is_some_and(|found| found.volume.index() == volume && found.file.eq_ignore_ascii_case(path))
         };
         entries.iter().find(leads_there).map(signpost_facts::FirmwareEntry::number)
     };

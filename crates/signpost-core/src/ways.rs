@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 
 pub use reach::{Reach, of_entry, of_load_option};
 pub use signpost_facts::way::{Through, Way};
-use signpost_facts::{Code, OptionNumber, Refusal, StartupFile, System};
+use signpost_facts::{Code, OptionNumber, Refusal, StartupFile, System, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
@@ -141,7 +141,7 @@ pub fn is_started_by(look: &Look, system: &System, target: &StartTarget) -> bool
             is_kernel_of(look, system, (*volume, kernel), args, *root)
         }
         StartTarget::Image { volume, image, .. } => {
-            system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
+            system.image.as_ref().is_some_and(|own| own.volume.index() == *volume && own.path == *image)
         }
         StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&OptionNumber(*number)),
         StartTarget::BuiltIn | StartTarget::Group => false,
@@ -156,9 +156,9 @@ fn is_kernel_of(
     args: &str,
     root: Option<usize>,
 ) -> bool {
-    let has_kernel = || system.kernels.iter().any(|own| own.volume == volume + 1 && own.path == kernel);
+    let has_kernel = || system.kernels.iter().any(|own| own.volume.index() == volume && own.path == kernel);
     let Some(root) = root else { return has_kernel() };
-    if system.root != Some(root + 1) {
+    if system.root != Some(VolumeNumber::of_index(root)) {
         return false;
     }
     let beside = look.survey.systems.iter().filter(|other| other.root == system.root).count();
@@ -217,7 +217,7 @@ pub(crate) fn of_load_entry(look: &Look, number: u16) -> Vec<&System> {
         };
         disk.partitions.iter().find(is_it)?.volume
     });
-    volume.map(|volume| of_path(look, volume - 1, &volume_path(&file))).unwrap_or_default()
+    volume.map(|volume| of_path(look, volume.index(), &volume_path(&file))).unwrap_or_default()
 }
 
 /// The systems whose loader stands, or stood, at a path of a volume.
@@ -231,13 +231,17 @@ fn of_path<'l>(look: &'l Look, volume: usize, path: &str) -> Vec<&'l System> {
     if !efi.eq_ignore_ascii_case("efi") {
         return Vec::new();
     }
-    let owners = look.survey.owners_of_name(&look.survey.systems, &[vendor.to_string()], volume + 1);
+    let owners = look.survey.owners_of_name(
+        &look.survey.systems,
+        &[vendor.to_string()],
+        VolumeNumber::of_index(volume),
+    );
     if !owners.is_empty() {
         return owners;
     }
     // Others show by their loaders: one of the same folder tells.
     let start = format!("/efi/{}/", vendor.to_lowercase());
     let beside = look.survey.startup_files.iter().filter(|file| file.path.to_lowercase().starts_with(&start));
-    let owner = beside.filter(|file| file.volume == volume + 1).flat_map(StartupFile::owners).next();
+    let owner = beside.filter(|file| file.volume.index() == volume).flat_map(StartupFile::owners).next();
     owner.and_then(|id| look.survey.system(id)).into_iter().collect()
 }

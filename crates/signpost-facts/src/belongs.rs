@@ -6,6 +6,7 @@ use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
 
+use crate::number::VolumeNumber;
 use crate::programs::System;
 use crate::survey::{Disk, Survey};
 
@@ -30,11 +31,11 @@ impl Survey {
     }
 
     /// Numbers of the disks that a volume (by its number) lies on; several, where it is made of others.
-    pub fn disks_of(&self, volume: usize) -> BTreeSet<usize> {
+    pub fn disks_of(&self, volume: VolumeNumber) -> BTreeSet<usize> {
         let mut disks = BTreeSet::new();
         let mut volumes = vec![volume];
         for _ in 0..MAX_DEPTH {
-            let found = volumes.iter().filter_map(|number| self.volumes.get(number.checked_sub(1)?));
+            let found = volumes.iter().filter_map(|number| self.volumes.get(number.index()));
             let found: Vec<_> = found.collect();
             disks.extend(found.iter().filter(|volume| volume.members.is_empty()).map(|volume| volume.disk));
             volumes = found.iter().flat_map(|volume| volume.members.iter().copied()).collect();
@@ -43,7 +44,7 @@ impl Survey {
     }
 
     /// Whether a volume (by its number) lies on disks that decide what this machine starts.
-    pub fn takes_part(&self, volume: usize) -> bool {
+    pub fn takes_part(&self, volume: VolumeNumber) -> bool {
         self.all_take_part(&self.disks_of(volume))
     }
 
@@ -57,7 +58,7 @@ impl Survey {
     }
 
     /// How near a volume (by its number) stands to a system; `None` where nothing of it is the system's.
-    pub fn standing(&self, system: &System, volume: usize) -> Option<Standing> {
+    pub fn standing(&self, system: &System, volume: VolumeNumber) -> Option<Standing> {
         let disks = self.disks_of(volume);
         let shares_a_disk = disks.iter().any(|disk| system.disks.contains(disk));
         if !shares_a_disk && !self.all_take_part(&disks) {
@@ -75,7 +76,7 @@ impl Survey {
         &self,
         systems: &'s [System],
         names: &[String],
-        volume: usize,
+        volume: VolumeNumber,
     ) -> Vec<&'s System> {
         let named = || systems.iter().filter(|system| system.is_named(names));
         let own: Vec<&System> =

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_firmware::start::{Kind, Verdict};
 
-use crate::number::OptionNumber;
+use crate::number::{OptionNumber, VolumeNumber};
 
 /// What the firmware holds.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -64,7 +64,7 @@ pub struct FirmwareEntry {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Target {
     /// Number of the volume.
-    pub volume: usize,
+    pub volume: VolumeNumber,
     /// Number of the disk.
     pub disk: usize,
     /// Number of the partition.

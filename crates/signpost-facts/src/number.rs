@@ -43,3 +43,32 @@ pub fn joined(numbers: &[OptionNumber], between: &str) -> String {
     let words: alloc::vec::Vec<String> = numbers.iter().map(ToString::to_string).collect();
     words.join(between)
 }
+
+/// A volume's number as people read it: `v1` and on. Calls that take an index count from 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct VolumeNumber(usize);
+
+impl VolumeNumber {
+    /// That of the volume at this place in the list.
+    pub fn of_index(index: usize) -> Self {
+        Self(index.saturating_add(1))
+    }
+
+    /// Its place in the list. A number that was made up elsewhere and is 0 has none that is there.
+    pub fn index(self) -> usize {
+        self.0.wrapping_sub(1)
+    }
+}
+
+impl fmt::Display for VolumeNumber {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(&self.0, f)
+    }
+}
+
+impl From<VolumeNumber> for u32 {
+    fn from(number: VolumeNumber) -> Self {
+        Self::try_from(number.0).unwrap_or(Self::MAX)
+    }
+}

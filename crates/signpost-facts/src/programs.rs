@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_firmware::image::linux::LinuxKernel;
 
-use crate::number::OptionNumber;
+use crate::number::{OptionNumber, VolumeNumber};
 use crate::way::Through;
 
 /// An installed system.
@@ -22,15 +22,15 @@ pub struct System {
     /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
     pub family: Family,
     /// Number of its root volume.
-    pub root: Option<usize>,
+    pub root: Option<VolumeNumber>,
     /// Folder of its root on that volume: `/`, or a subvolume's path.
     pub root_path: String,
     /// Number of the volume that its `/etc/fstab` mounts at `/boot`.
-    pub boot: Option<usize>,
+    pub boot: Option<VolumeNumber>,
     /// Number of the ESP that its `/etc/fstab` mounts.
-    pub esp: Option<usize>,
+    pub esp: Option<VolumeNumber>,
     /// Numbers of all volumes that its `/etc/fstab` mounts.
-    pub mounts: Vec<usize>,
+    pub mounts: Vec<VolumeNumber>,
     /// Numbers of the disks that it lies on: those of its root, of its image, or of its loader.
     pub disks: Vec<usize>,
     /// Its `ID` in `os-release`, before it is told from others of the same.
@@ -59,7 +59,7 @@ pub struct System {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ImageFile {
     /// Number of the volume it lies on.
-    pub volume: usize,
+    pub volume: VolumeNumber,
     /// Its path there.
     pub path: String,
     /// What it holds: a kind of file system, and `, partitioned` where it has a table of its own.
@@ -74,7 +74,7 @@ pub struct ImageFile {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct EntryFile {
     /// Number of its volume.
-    pub volume: usize,
+    pub volume: VolumeNumber,
     /// Its path.
     pub path: String,
     /// `title`.
@@ -99,7 +99,7 @@ pub struct EntryFile {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Kernel {
     /// Number of its volume.
-    pub volume: usize,
+    pub volume: VolumeNumber,
     /// Its path.
     pub path: String,
     /// Its version.
@@ -143,7 +143,7 @@ pub enum ArgumentsFrom {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct StartupFile {
     /// Number of its volume.
-    pub volume: usize,
+    pub volume: VolumeNumber,
     /// Its path, with `/`.
     pub path: String,
     /// Bytes.

@@ -13,6 +13,7 @@ use signpost_menu::place::VolumeIdentity;
 
 use crate::code::Code;
 use crate::firmware::FirmwareFacts;
+use crate::number::VolumeNumber;
 use crate::programs::{EntryFile, StartupFile, System};
 
 /// The whole picture.
@@ -198,14 +199,14 @@ pub struct Partition {
     /// Whether it shares sectors with another, or lies where none may.
     pub is_misplaced: bool,
     /// Number of the volume in it.
-    pub volume: Option<usize>,
+    pub volume: Option<VolumeNumber>,
 }
 
 /// A volume: what may hold a file system.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Volume {
     /// Its number: `v1` and on.
-    pub number: usize,
+    pub number: VolumeNumber,
     /// Number of its disk; the first, where it lies on several.
     pub disk: usize,
     /// Number of its partition, where it is one.
@@ -221,7 +222,7 @@ pub struct Volume {
     /// Group and name of a logical volume.
     pub lv: Option<(String, String)>,
     /// Numbers of the volumes that it is made of.
-    pub members: Vec<usize>,
+    pub members: Vec<VolumeNumber>,
     /// Kind of its file system.
     pub kind: VolumeKind,
     /// Whether it is FAT, which firmware reads and we write.
@@ -317,7 +318,7 @@ impl Volume {
     pub fn identity(&self, is_home: bool) -> VolumeIdentity {
         let plain = |name: &Option<String>| name.clone().filter(|name| !name.contains("\\u{"));
         VolumeIdentity {
-            number: self.number as u32,
+            number: self.number.into(),
             uuid: self.uuid.clone(),
             label: plain(&self.label),
             part_uuid: self.part_uuid.clone(),
@@ -373,6 +374,6 @@ impl Survey {
         let path = path.to_lowercase();
         self.startup_files
             .iter()
-            .position(|file| file.volume == volume + 1 && file.path.to_lowercase() == path)
+            .position(|file| file.volume.index() == volume && file.path.to_lowercase() == path)
     }
 }

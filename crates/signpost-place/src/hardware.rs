@@ -44,11 +44,11 @@ impl<'a> SurveyedHardware<'a> {
                 let signature =
                     disk.path_signature(partition).unwrap_or(PartitionSignature::Guid(Guid::ZERO));
                 partitions.push(PartitionSeen {
-                    id: volume - 1,
+                    id: volume.index(),
                     disk: disk.number,
                     number: partition.firmware_number,
                     signature,
-                    readable: survey.volumes[volume - 1].firmware_reads,
+                    readable: survey.volumes[volume.index()].firmware_reads,
                 });
             }
         }

@@ -5,6 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_facts as facts;
+use signpost_facts::VolumeNumber;
 use signpost_firmware::start::{self, Target, volume_path};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
@@ -68,7 +69,7 @@ fn is_home(look: &Look, target: &Target) -> bool {
 /// Whether a volume lies where a home may be.
 fn may_be_home(look: &Look, volume: usize) -> bool {
     let volumes = &look.survey.volumes;
-    volumes[volume].firmware_reads && look.survey.takes_part(volume.saturating_add(1))
+    volumes[volume].firmware_reads && look.survey.takes_part(VolumeNumber::of_index(volume))
 }
 
 /// Chooses the home volume: the one asked for, the one that is home already, the ESP of the running system's

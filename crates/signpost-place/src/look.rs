@@ -13,7 +13,7 @@ use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Survey, Volume};
+use signpost_facts::{FirmwareEntry, Survey, Volume, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
@@ -145,7 +145,7 @@ impl Look {
     /// Where it cannot be read.
     pub fn read_file(&self, volume: usize, path: &str, most: usize) -> facts::Result<Option<Vec<u8>>> {
         let place = |why: String| facts::Error::Unusable {
-            place: format!("v{}:{path}", volume.saturating_add(1)),
+            place: format!("v{}:{path}", VolumeNumber::of_index(volume)),
             why,
         };
         let reader = self.reader(volume).ok_or_else(|| place("its volume cannot be read".into()))?;
@@ -191,7 +191,7 @@ impl Look {
     /// Where every name of it is shared.
     pub fn stable_name(&self, volume: usize) -> facts::Result<VolumeRef> {
         stable(volume, &self.identities).ok_or_else(|| facts::Error::Unusable {
-            place: format!("volume v{}", volume.saturating_add(1)),
+            place: format!("volume v{}", VolumeNumber::of_index(volume)),
             why: "no name tells it from the other volumes; give its disk a serial or its file system a new UUID".into(),
         })
     }
@@ -266,10 +266,7 @@ impl Volumes for Look {
         let seen = |entry: &FirmwareEntry| LoadOptionSeen {
             number: entry.number(),
             label: entry.label.clone(),
-            target: entry
-                .target
-                .as_ref()
-                .map(|target| (target.volume.saturating_sub(1), target.file.clone())),
+            target: entry.target.as_ref().map(|target| (target.volume.index(), target.file.clone())),
             fault: entry
                 .judged
                 .as_ref()

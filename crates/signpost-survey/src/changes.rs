@@ -5,7 +5,7 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use signpost_facts::error::Result;
-use signpost_facts::{Survey, TableKind, Volume};
+use signpost_facts::{Survey, TableKind, Volume, VolumeNumber};
 use signpost_machine::kept;
 
 const FORMAT: u32 = 2;
@@ -71,7 +71,7 @@ fn things(survey: &Survey) -> BTreeMap<String, String> {
     let mut add = |name: String, what: String| {
         things.insert(name, what);
     };
-    let on = |number: usize| survey.volumes.get(number.wrapping_sub(1)).map_or_else(|| "?".into(), named);
+    let on = |number: VolumeNumber| survey.volumes.get(number.index()).map_or_else(|| "?".into(), named);
     for disk in &survey.disks {
         let identity = disk.serial.as_ref().or(disk.table.guid.as_ref()).unwrap_or(&disk.name);
         add(

@@ -7,7 +7,7 @@ use signpost_disk::gpt::Unseen;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
-use signpost_facts::{Code, Disk, Finding, Partition, TableFacts, TableKind, Volume};
+use signpost_facts::{Code, Disk, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber};
 use signpost_machine::live::described;
 use signpost_machine::live::mounts::Mount;
 use signpost_machine::{Machine, MachineDisk};
@@ -69,7 +69,11 @@ pub(crate) fn read(machine: &Machine) -> Read {
     closed::add(machine, &looked, &of_machine, &mut found.list);
     let slice_types = slice_types(&looked, &of_machine);
     let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
-    let described = (1..).zip(&found.list).map(|(number, volume)| volume_facts(number, volume, &beside));
+    let described = found
+        .list
+        .iter()
+        .enumerate()
+        .map(|(index, volume)| volume_facts(VolumeNumber::of_index(index), volume, &beside));
     let mut volumes: Vec<Volume> = described.collect();
     let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
     for (facts, volume) in volumes.iter_mut().zip(&found.list) {

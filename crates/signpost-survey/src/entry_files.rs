@@ -1,7 +1,7 @@
 //! Entry files (the Boot Loader Specification, "Type #1"): menu entries that distributions leave beside their kernels.
 
 use signpost_facts::belongs::Standing;
-use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, System};
+use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, System, VolumeNumber};
 use signpost_menu::include;
 use signpost_place::{Look, VolumeReader};
 
@@ -13,7 +13,7 @@ const FOLDERS: [&str; 2] = [include::ENTRY_FOLDER, "/boot/loader/entries"];
 const MAX_FILES: usize = 256;
 
 /// Every entry file of a volume, whose it is not yet told.
-pub(crate) fn on_volume(reader: &VolumeReader, number: usize, roots: &[Root]) -> Vec<EntryFile> {
+pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber, roots: &[Root]) -> Vec<EntryFile> {
     let mut folders: Vec<String> = roots.iter().map(|root| root.system.below_root("")).collect();
     folders.push(String::new());
     folders.sort();
@@ -35,7 +35,7 @@ pub(crate) fn assign(look: &mut Look, mut files: Vec<EntryFile>) {
     look.survey.entry_files = files;
 }
 
-fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFile> {
+fn in_folder(reader: &VolumeReader, number: VolumeNumber, folder: &str) -> Vec<EntryFile> {
     let items = reader.plain(folder).unwrap_or_default();
     let names = items.into_iter().filter(|item| !item.is_folder && item.name.ends_with(".conf"));
     names
@@ -53,7 +53,7 @@ fn in_folder(reader: &VolumeReader, number: usize, folder: &str) -> Vec<EntryFil
 }
 
 /// What an entry file says, as facts.
-fn facts(volume: usize, path: String, file: include::EntryFile) -> EntryFile {
+fn facts(volume: VolumeNumber, path: String, file: include::EntryFile) -> EntryFile {
     EntryFile {
         volume,
         path,
@@ -94,7 +94,7 @@ fn owner(look: &Look, entry: &EntryFile) -> Option<String> {
 }
 
 fn machine_id(look: &Look, system: &System) -> Option<String> {
-    let reader = look.reader(system.root? - 1)?;
+    let reader = look.reader(system.root?.index())?;
     Some(reader.text(&system.below_root("/etc/machine-id"))?.trim().to_string())
 }
 

@@ -1,6 +1,6 @@
 //! What a Linux system mounts: its `/etc/fstab` (fstab(5)), and mistakes in it that keep the system from starting.
 
-use signpost_facts::{Code, Finding};
+use signpost_facts::{Code, Finding, VolumeNumber};
 use signpost_menu::linux_files::{mounts, named};
 use signpost_place::Look;
 
@@ -23,27 +23,29 @@ pub(crate) fn read(look: &mut Look, contents: &[Contents]) {
         for mount in mounts(text) {
             let Some(volume) = named(mount.what) else { continue };
             let found = look.resolve(&volume);
-            all.extend(found.as_ref().ok().map(|found| found + 1));
+            all.extend(found.as_ref().ok().copied().map(VolumeNumber::of_index));
             if !POINTS.contains(&mount.at) {
                 continue;
             }
             let place = format!("{}: {path} line {}", system.title, mount.line);
             match found {
-                Ok(found) if mount.at == "/" && system.root != Some(found + 1) => findings.push(finding(
-                    format!(
-                        "{place} mounts v{} as its root, and the system lies on v{}",
-                        found + 1,
-                        system.root.unwrap_or(0)
-                    ),
-                    "a copy of a system? name its own volume there before it is started",
-                )),
+                Ok(found) if mount.at == "/" && system.root != Some(VolumeNumber::of_index(found)) => {
+                    findings.push(finding(
+                        format!(
+                            "{place} mounts v{} as its root, and the system lies on v{}",
+                            VolumeNumber::of_index(found),
+                            system.root.map(|root| root.to_string()).unwrap_or_default()
+                        ),
+                        "a copy of a system? name its own volume there before it is started",
+                    ));
+                }
                 Ok(found) => {
                     if mount.at == "/boot" {
-                        boot = Some(found + 1);
+                        boot = Some(VolumeNumber::of_index(found));
                     }
                     // A system may mount its ESP at /boot itself.
                     if look.survey.volumes[found].is_esp && mount.at != "/" {
-                        esp = Some(found + 1);
+                        esp = Some(VolumeNumber::of_index(found));
                     }
                 }
                 Err(_) if mount.options.split(',').any(|option| option == "nofail" || option == "noauto") => {

@@ -1,7 +1,7 @@
 //! Systems inside image files: raw disks and ISO 9660, looked for in a bounded way.
 
 use signpost_disk::probe::{Identity, VolumeKind};
-use signpost_facts::{Family, ImageFile, System};
+use signpost_facts::{Family, ImageFile, System, VolumeNumber};
 use signpost_place::VolumeReader;
 
 use super::linux::os_release;
@@ -46,7 +46,7 @@ const NOT_IN: [&str; 24] = [
 ];
 
 /// Every system inside an image file of a volume.
-pub(crate) fn on_volume(reader: &VolumeReader, number: usize) -> Vec<System> {
+pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber) -> Vec<System> {
     let mut roots = vec![String::new()];
     roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
     let mut search = Search { reader, folders: 0, found: Vec::new() };
@@ -89,7 +89,7 @@ impl Search<'_> {
 }
 
 /// The system in an image file, if there is one.
-fn inside(reader: &VolumeReader, volume: usize, path: &str) -> Option<System> {
+fn inside(reader: &VolumeReader, volume: VolumeNumber, path: &str) -> Option<System> {
     let size = reader.metadata(path).ok().filter(|found| found.size >= MIN_SIZE)?.size;
     let readers = reader.inside(path).ok()?;
     let partitioned = if readers.len() > 1 { ", partitioned" } else { "" };

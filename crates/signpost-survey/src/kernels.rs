@@ -1,7 +1,7 @@
 //! Kernels, the initrds that belong to them, and the systems they belong to.
 
 use signpost_facts::belongs::Standing;
-use signpost_facts::{Kernel, Survey};
+use signpost_facts::{Kernel, Survey, VolumeNumber};
 use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::kernels::{KernelHeader, is_spare, newest_first};
 use signpost_menu::linux_files::{initrds, is_kernel_name, version_in_name};
@@ -69,7 +69,7 @@ fn owner_of(survey: &Survey, kernel: &Kernel, modules: &[&[String]], is_last_try
 /// `/boot`, or as an ESP.
 pub(crate) fn on_volume(
     reader: &VolumeReader,
-    number: usize,
+    number: VolumeNumber,
     roots: &[Root],
 ) -> Vec<(Option<usize>, Vec<Kernel>)> {
     let mut folders: Vec<(Option<usize>, String)> =
@@ -80,7 +80,7 @@ pub(crate) fn on_volume(
     folders.into_iter().map(|(root, below)| (root, below_folder(reader, number, &below))).collect()
 }
 
-fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel> {
+fn below_folder(reader: &VolumeReader, volume: VolumeNumber, below: &str) -> Vec<Kernel> {
     let mut folders = vec![[below, "/boot"].concat(), below.to_string()];
     for item in reader.plain(&[below, "/EFI"].concat()).unwrap_or_default() {
         if item.is_folder {
@@ -90,7 +90,7 @@ fn below_folder(reader: &VolumeReader, volume: usize, below: &str) -> Vec<Kernel
     folders.iter().flat_map(|folder| in_folder(reader, volume, folder)).collect()
 }
 
-fn in_folder(reader: &VolumeReader, volume: usize, folder: &str) -> Vec<Kernel> {
+fn in_folder(reader: &VolumeReader, volume: VolumeNumber, folder: &str) -> Vec<Kernel> {
     let items = reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
     let names: Vec<&str> =
         items.iter().filter(|item| !item.is_folder).map(|item| item.name.as_str()).collect();
@@ -105,7 +105,7 @@ fn in_folder(reader: &VolumeReader, volume: usize, folder: &str) -> Vec<Kernel> 
 }
 
 fn describe(
-    volume: usize,
+    volume: VolumeNumber,
     path: String,
     name: &str,
     header: &LinuxKernel,

@@ -33,10 +33,10 @@ mod volumes;
 use catalogue::Catalogue;
 pub use changes::Changes;
 use found::Contents;
-use signpost_facts::SCHEMA;
 use signpost_facts::firmware::FirmwareFacts;
 use signpost_facts::programs::System;
 use signpost_facts::survey::{MachineFacts, Survey};
+use signpost_facts::{SCHEMA, VolumeNumber};
 use signpost_machine::{HostKind, Machine};
 use signpost_menu::text::shown;
 use signpost_place::look::LazyVolume;
@@ -96,7 +96,7 @@ fn take_variables(look: &mut Look, machine: &Machine) {
 /// Files, systems, firmware entries and findings, each from what came before.
 fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
     if let Some(running) = look.running {
-        for number in look.survey.disks_of(running + 1) {
+        for number in look.survey.disks_of(VolumeNumber::of_index(running)) {
             let disk = &mut look.survey.disks[number - 1];
             disk.takes_part = !disk.is_medium;
         }

@@ -1,7 +1,7 @@
 //! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
 
 use signpost_disk::file_system::Subvolume;
-use signpost_facts::{Arguments, ArgumentsFrom, Family, System, Volume};
+use signpost_facts::{Arguments, ArgumentsFrom, Family, System, Volume, VolumeNumber};
 use signpost_menu::linux_files::{CMDLINE, FSTAB, kept_arguments, made_arguments};
 use signpost_menu::os_release::{OsRelease, PATHS};
 use signpost_place::VolumeReader;
@@ -24,7 +24,7 @@ const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
 const MAX_ROOTS: usize = 64;
 
 /// Every Linux system whose root is on a volume: its uppermost folder, or a subvolume.
-pub(crate) fn roots(reader: &VolumeReader, number: usize) -> Vec<Root> {
+pub(crate) fn roots(reader: &VolumeReader, number: VolumeNumber) -> Vec<Root> {
     let mut folders: Vec<Subvolume> = vec![Subvolume { path: "/".into(), is_default: false }];
     folders.extend(reader.subvolumes().into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
     let found = folders.iter().filter_map(|root| Some((root.is_default, root_at(reader, number, root)?)));
@@ -69,7 +69,7 @@ fn told_apart(mut found: Vec<(bool, Root)>) -> Vec<Root> {
 }
 
 /// The system whose root this is, if it is one's.
-fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Root> {
+fn root_at(reader: &VolumeReader, number: VolumeNumber, root: &Subvolume) -> Option<Root> {
     let (path, release) = os_release(reader, root.path.trim_end_matches('/'))?;
     let mut system = System::new(
         release.id().unwrap_or("linux").to_string(),
@@ -86,7 +86,7 @@ fn root_at(reader: &VolumeReader, number: usize, root: &Subvolume) -> Option<Roo
 }
 
 /// The arguments that a system keeps itself for its kernels.
-fn kept(reader: &VolumeReader, system: &System, number: usize) -> Option<Arguments> {
+fn kept(reader: &VolumeReader, system: &System, number: VolumeNumber) -> Option<Arguments> {
     let path = system.below_root(CMDLINE);
     let text = kept_arguments(&reader.text(&path)?)?;
     Some(Arguments { text, source: format!("{path} of v{number}"), from: ArgumentsFrom::Kept })

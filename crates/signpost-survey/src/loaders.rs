@@ -1,6 +1,6 @@
 //! What each boot file is and whose, and the systems that show by their loaders alone.
 
-use signpost_facts::{Family, Role, StartupFile, Survey, System};
+use signpost_facts::{Family, Role, StartupFile, Survey, System, VolumeNumber};
 use signpost_firmware::start::volume_path;
 use signpost_menu::os_release::OsRelease;
 use signpost_place::{Look, boot_program};
@@ -39,7 +39,7 @@ pub(crate) fn assign(look: &mut Look, judged: &Judged, catalogue: &Catalogue) {
 
 /// The files that entries of the firmware's lead to: somebody put those there, which nobody can who has only a stick.
 /// Entries that the firmware makes by itself for whatever is plugged in do not count.
-fn led_to(look: &Look, judged: &Judged) -> Vec<(usize, String)> {
+fn led_to(look: &Look, judged: &Judged) -> Vec<(VolumeNumber, String)> {
     let boot = &look.boot;
     let in_use = |number: &u16| boot.order.contains(number) || boot.next == Some(*number);
     let made = boot.options.iter().filter(|(number, option)| {
@@ -47,13 +47,15 @@ fn led_to(look: &Look, judged: &Judged) -> Vec<(usize, String)> {
         in_use(number) && decoded.is_ok_and(|option| option.is_active() && !option.is_made_by_firmware())
     });
     let targets = made.filter_map(|(number, _)| judged.get(number)?.target());
-    targets.map(|target| (target.partition + 1, volume_path(&target.path).to_lowercase())).collect()
+    targets
+        .map(|target| (VolumeNumber::of_index(target.partition), volume_path(&target.path).to_lowercase()))
+        .collect()
 }
 
 struct Assigning<'a> {
     survey: &'a Survey,
     catalogue: &'a Catalogue,
-    led_to: Vec<(usize, String)>,
+    led_to: Vec<(VolumeNumber, String)>,
     systems: Vec<System>,
 }
 
@@ -124,7 +126,7 @@ impl Assigning<'_> {
     }
 
     /// The systems, by index, whose loaders a folder of these names on a volume is for.
-    fn owners(&self, names: &[String], volume: usize) -> Vec<usize> {
+    fn owners(&self, names: &[String], volume: VolumeNumber) -> Vec<usize> {
         let owners = self.survey.owners_of_name(&self.systems, names, volume);
         let index_of = |system: &System| self.systems.iter().position(|other| other.id == system.id);
         owners.into_iter().filter_map(index_of).collect()
@@ -198,7 +200,7 @@ impl Assigning<'_> {
         let system = &self.systems[whose[0]];
         let title = &system.title;
         let is_elsewhere = !self.survey.disks_of(file.volume).iter().any(|disk| system.disks.contains(disk));
-        let disk = self.survey.volumes.get(file.volume - 1).map_or(0, |volume| volume.disk);
+        let disk = self.survey.volumes.get(file.volume.index()).map_or(0, |volume| volume.disk);
         let note = if is_elsewhere { format!(", on disk {disk} and not on its own") } else { String::new() };
         file.description = match whose.len() {
             _ if is_unified => {
@@ -243,7 +245,7 @@ impl Assigning<'_> {
     }
 
     /// Adds a system that a file on a volume shows; its index.
-    fn add(&mut self, volume: usize, mut system: System) -> usize {
+    fn add(&mut self, volume: VolumeNumber, mut system: System) -> usize {
         system.id = free_id(&system.id, &self.systems);
         system.disks = self.survey.disks_of(volume).into_iter().collect();
         self.systems.push(system);
@@ -293,7 +295,7 @@ impl Assigning<'_> {
 
     /// The system that a program on the fallback path names as its product: the one of that title whose word this volume is,
     /// else, where no system has the title, one that shows by this alone.
-    fn of_product(&mut self, product: &str, volume: usize) -> Option<String> {
+    fn of_product(&mut self, product: &str, volume: VolumeNumber) -> Option<String> {
         let titled =
             || self.systems.iter().filter(|system| system.title == product && system.image.is_none());
         let nearest = titled().filter_map(|system| Some((self.survey.standing(system, volume)?, &system.id)));

@@ -1,7 +1,7 @@
 //! Start-up files: what stands under `/EFI` of every ESP, and kernels at its root.
 
 use signpost_disk::file_system::VolumeError;
-use signpost_facts::{Hints, Role, StartupFile, VersionFacts, Volume};
+use signpost_facts::{Hints, Role, StartupFile, VersionFacts, Volume, VolumeNumber};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{linux, version_resource};
 use signpost_menu::linux_files::is_kernel_name;
@@ -51,7 +51,7 @@ fn has_suffix(name: &str, suffix: &str) -> bool {
     name.to_lowercase().ends_with(suffix)
 }
 
-fn examine(reader: &VolumeReader, volume: usize, path: String) -> StartupFile {
+fn examine(reader: &VolumeReader, volume: VolumeNumber, path: String) -> StartupFile {
     let mut file = StartupFile {
         volume,
         size: reader.metadata(&path).map_or(0, |found| found.size),

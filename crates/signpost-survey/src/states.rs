@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use signpost_disk::probe::VolumeKind;
-use signpost_facts::{Code, Finding, Volume};
+use signpost_facts::{Code, Finding, Volume, VolumeNumber};
 use signpost_place::{Look, VolumeReader};
 
 /// The file into which a closed system's memory goes when it sleeps, and how it starts while it does.
@@ -19,7 +19,7 @@ pub(crate) fn is_asleep(reader: &VolumeReader, volume: &Volume) -> bool {
 }
 
 pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
-    let running = look.running.map(|index| index + 1);
+    let running = look.running.map(VolumeNumber::of_index);
     let mut finding =
         |code, message: String, help: &str| found.push(Finding { code, message, help: help.into() });
     let mut nameless: BTreeMap<u64, Vec<String>> = BTreeMap::new();

@@ -48,10 +48,11 @@ pub(crate) fn make_titles_differ(look: &mut Look) {
     let volumes = &look.survey.volumes;
     let titles: Vec<String> = look.survey.systems.iter().map(|system| system.title.clone()).collect();
     let volume = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
-    let disk =
-        |system: &System| volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.disk);
+    let disk = |system: &System| {
+        volume(system).and_then(|number| volumes.get(number.index())).map(|volume| volume.disk)
+    };
     let place = |system: &System| {
-        volume(system).and_then(|number| volumes.get(number - 1)).map(|volume| volume.place.clone())
+        volume(system).and_then(|number| volumes.get(number.index())).map(|volume| volume.place.clone())
     };
     let told: Vec<Option<String>> = look
         .survey

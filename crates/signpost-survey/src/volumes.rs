@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use signpost_disk::table::Purpose;
 use signpost_disk::volumes::{self, Origin};
-use signpost_facts::{Aside, Disk, Volume};
+use signpost_facts::{Aside, Disk, Volume, VolumeNumber};
 use signpost_machine::Machine;
 use signpost_machine::live::mounts::Mount;
 use signpost_menu::linux_files::mapper_name;
@@ -21,7 +21,7 @@ pub(crate) struct Beside<'a> {
 }
 
 /// The facts of a volume, by its number and what it is.
-pub(crate) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Beside<'_>) -> Volume {
+pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, beside: &Beside<'_>) -> Volume {
     let Beside { looked, of_machine, disks, .. } = *beside;
     let (index, entry) = match &volume.origin {
         Origin::Disk(disk) => (Some(*disk), None),
@@ -52,7 +52,7 @@ pub(crate) fn volume_facts(number: usize, volume: &volumes::Volume, beside: &Bes
         partition: entry.map(|entry| entry.number),
         place: said(&place),
         lv,
-        members: members.iter().map(|index| index + 1).collect(),
+        members: members.iter().copied().map(VolumeNumber::of_index).collect(),
         kind: identity.kind,
         is_fat: identity.kind.is_fat() && fault.is_none(),
         firmware_reads: (identity.kind.is_fat() || volume.beneath_raid.is_some())

@@ -1,6 +1,6 @@
 //! What draft would put into a menu: an entry for every system, and groups for what else starts it.
 
-use signpost_facts::{Result, StartupFile, System};
+use signpost_facts::{Result, StartupFile, System, VolumeNumber};
 use signpost_menu::document::{Hidden, Host};
 use signpost_menu::{MenuDocument, ids};
 use signpost_place::Look;
@@ -61,7 +61,7 @@ fn on_removable(look: &Look, system: &System) -> String {
 
 /// What tells a system from others at every draft: its root's identity, or else its name.
 pub(super) fn key(look: &Look, system: &System) -> String {
-    let Some(volume) = system.root.and_then(|root| look.survey.volumes.get(root - 1)) else {
+    let Some(volume) = system.root.and_then(|root| look.survey.volumes.get(root.index())) else {
         return format!("system {}", system.id);
     };
     let identity = volume.uuid.as_ref().or(volume.part_uuid.as_ref()).or(volume.label.as_ref());
@@ -88,11 +88,11 @@ pub(crate) fn is_hidden(look: &Look, document: &MenuDocument, system: &System) -
         Hidden::Entry(id) => *id == system.id,
         Hidden::System(title) => *title == system.title,
         Hidden::Volume(volume) => look.resolve(volume).is_ok_and(|volume| {
-            system.root == Some(volume + 1)
-                || (system.root.is_none() && loaders().all(|loader| loader.volume == volume + 1))
+            system.root == Some(VolumeNumber::of_index(volume))
+                || (system.root.is_none() && loaders().all(|loader| loader.volume.index() == volume))
         }),
         Hidden::File(place) => look.resolve(&place.volume).is_ok_and(|volume| {
-            let is_it = |loader: &StartupFile| loader.volume == volume + 1 && place.covers(&loader.path);
+            let is_it = |loader: &StartupFile| loader.volume.index() == volume && place.covers(&loader.path);
             system.root.is_none() && !system.loaders.is_empty() && loaders().all(is_it)
         }),
     })

@@ -19,12 +19,14 @@ pub fn patterns(kernel: &Kernel) -> Option<(String, Vec<String>)> {
 
 #[cfg(test)]
 mod tests {
+    use signpost_facts::VolumeNumber;
+
     use super::*;
 
     #[test]
     fn patterns_stand_for_the_version_in_both_names() {
         let kernel = |path: &str, initrds: &[&str]| Kernel {
-            volume: 1,
+            volume: VolumeNumber::of_index(0),
             path: path.into(),
             version: "6.9.4".into(),
             architecture: "x86_64".into(),

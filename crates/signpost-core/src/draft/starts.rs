@@ -2,7 +2,7 @@
 //! loader; else by its firmware entry.
 
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
+use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System, VolumeNumber};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
@@ -34,7 +34,7 @@ pub(crate) fn newest_kernel(look: &Look, system: &System, host: Host, more: &str
         return Ok(Err("no kernel of it was found".into()));
     };
     // The newest may lie in two places; the one that the firmware reads is the one to start.
-    let is_fat = |kernel: &&Kernel| look.survey.volumes[kernel.volume - 1].is_fat;
+    let is_fat = |kernel: &&Kernel| look.survey.volumes[kernel.volume.index()].is_fat;
     let mut copies = system.kernels.iter().filter(|kernel| kernel.version == newest.version);
     let kernel = copies.find(is_fat).unwrap_or(newest);
     if let Err(why) = can_start(look, kernel, host) {
@@ -49,14 +49,14 @@ pub(crate) fn newest_kernel(look: &Look, system: &System, host: Host, more: &str
 
 /// Whether a kernel can be started directly.
 pub(super) fn can_start(look: &Look, kernel: &Kernel, host: Host) -> std::result::Result<(), String> {
-    let volume = &look.survey.volumes[kernel.volume - 1];
-    if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume - 1).is_none()) {
+    let volume = &look.survey.volumes[kernel.volume.index()];
+    if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume.index()).is_none()) {
         return Err(format!("its kernel lies on {}, which {} does not read", volume.kind, reader_of(host)));
     }
     if kernel.efi_stub.is_none() {
         return Err("its kernel has no EFI stub".into());
     }
-    let verdict = look.secure_boot_verdict(kernel.volume - 1, &kernel.path);
+    let verdict = look.secure_boot_verdict(kernel.volume.index(), &kernel.path);
     if verdict.is_some_and(|verdict| !matches!(verdict, Ok(Verdict::Accepted(_)))) {
         return Err("Secure Boot is on, and its loader is what vouches for the kernel".into());
     }
@@ -71,21 +71,21 @@ fn reader_of(host: Host) -> &'static str {
 pub(super) fn kernel_body(
     look: &Look,
     system: &System,
-    volume: usize,
+    volume: VolumeNumber,
     kernel: String,
     initrds: Vec<String>,
     more: &str,
 ) -> Result<Vec<(&'static str, Field)>> {
     let mut body = vec![
         ("starts", "linux".into()),
-        ("volume", look.stable_name(volume - 1)?.to_string().into()),
+        ("volume", look.stable_name(volume.index())?.to_string().into()),
         ("kernel", kernel.into()),
     ];
     if !initrds.is_empty() {
         body.push(("initrd", Field::List(initrds)));
     }
     if let Some(root) = system.root {
-        body.push(("root", look.stable_name(root - 1)?.to_string().into()));
+        body.push(("root", look.stable_name(root.index())?.to_string().into()));
     }
     let own = system.arguments.as_ref().map(|arguments| arguments.text.as_str()).unwrap_or_default();
     body.push(("args", format!("{own} {more}").trim().into()));
@@ -110,7 +110,7 @@ fn firmware_entry_with_data(look: &Look, system: &System) -> Result<Option<Body>
 pub(crate) fn firmware_entry_body(look: &Look, entry: &FirmwareEntry) -> Result<Vec<(&'static str, Field)>> {
     let mut body = vec![("starts", "firmware-entry".into()), ("label", entry.label.as_str().into())];
     if let Some(target) = &entry.target {
-        let target = format!("{}{}", look.stable_name(target.volume - 1)?, target.file);
+        let target = format!("{}{}", look.stable_name(target.volume.index())?, target.file);
         body.push(("target", target.into()));
     }
     Ok(body)
@@ -121,7 +121,7 @@ fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
         let way = "give it a loader on an ESP, or put its kernel there";
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
     };
-    let program = format!("{}{}", look.stable_name(file.volume - 1)?, file.path);
+    let program = format!("{}{}", look.stable_name(file.volume.index())?, file.path);
     let body = vec![("starts", "efi".into()), ("program", program.into())];
     let what = match file.role {
         Role::UnifiedImage => "its unified kernel image",

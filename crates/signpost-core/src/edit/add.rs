@@ -3,7 +3,7 @@
 mod by_recipe;
 
 use serde::Serialize;
-use signpost_facts::{Family, Result};
+use signpost_facts::{Family, Result, VolumeNumber};
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::resolve::resolve_entry;
@@ -159,14 +159,24 @@ fn linux(look: &Look, on: &VolumeRef, menu: &MenuFile) -> Result<(String, Body)>
         .iter()
         .filter(|system| system.family == Family::Linux && system.root.is_some())
         .collect();
-    let system = roots.iter().find(|system| system.root == Some(volume + 1)).ok_or_else(|| {
-        let there: Vec<String> = roots
-            .iter()
-            .map(|system| format!("{} on v{}", system.title, system.root.unwrap_or_default()))
-            .collect();
-        let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
-        wrong(format!("no Linux system has its root on v{}; there is: {there}", volume + 1))
-    })?;
+    let system =
+        roots.iter().find(|system| system.root == Some(VolumeNumber::of_index(volume))).ok_or_else(|| {
+            let there: Vec<String> = roots
+                .iter()
+                .map(|system| {
+                    format!(
+                        "{} on v{}",
+                        system.title,
+                        system.root.map(|root| root.to_string()).unwrap_or_default()
+                    )
+                })
+                .collect();
+            let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
+            wrong(format!(
+                "no Linux system has its root on v{}; there is: {there}",
+                VolumeNumber::of_index(volume)
+            ))
+        })?;
     let body = draft::newest_kernel(look, system, menu.document.settings.host, "")?;
     let body =
         body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;

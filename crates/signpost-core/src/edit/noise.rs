@@ -97,7 +97,7 @@ fn reason(
         return Some(format!("{how} {}", resolved[other].entry.id));
     }
     let file = startup_file(look, target)?;
-    let volume = &look.survey.volumes[file.volume - 1];
+    let volume = &look.survey.volumes[file.volume.index()];
     let name = file.path.to_lowercase();
     if volume.aside == Some(Aside::Recovery) || ["recovery", "rescue"].iter().any(|word| name.contains(word))
     {
@@ -147,7 +147,7 @@ fn startup_file<'l>(look: &'l Look, target: &StartTarget) -> Option<&'l StartupF
             let number = OptionNumber(*number);
             let entry = look.survey.firmware.entries.iter().find(|entry| entry.number == number)?;
             let target = entry.target.as_ref()?;
-            (target.volume - 1, target.file.clone())
+            (target.volume.index(), target.file.clone())
         }
         _ => return None,
     };

@@ -168,7 +168,7 @@ impl Work<'_> {
         self.refusals.extend(guards::secure_boot(&new.program.to_string(), verdict.as_ref()));
         let target = |entry: &&signpost_facts::FirmwareEntry| {
             entry.target.as_ref().is_some_and(|target| {
-                target.volume == volume + 1 && target.file.eq_ignore_ascii_case(&new.program.path)
+                target.volume.index() == volume && target.file.eq_ignore_ascii_case(&new.program.path)
             })
         };
         let entries = &self.look.survey.firmware.entries;

@@ -76,7 +76,7 @@ pub fn list(look: &Look, history: &History) -> FirmwareList {
             system: entry.system.clone(),
             findings: findings(look, &entries[..index], entry, decoded),
             secure_boot: target
-                .and_then(|target| look.secure_boot_verdict(target.volume - 1, &target.file)?.ok()),
+                .and_then(|target| look.secure_boot_verdict(target.volume.index(), &target.file)?.ok()),
             path: decoded.map(|option| option.path.to_text()).unwrap_or_default(),
             data_length: entry.data_length,
         }
@@ -138,7 +138,7 @@ pub(super) fn is_same_target(one: &FirmwareEntry, other: &FirmwareEntry) -> bool
 
 fn file_of<'l>(look: &'l Look, entry: &FirmwareEntry) -> Option<&'l StartupFile> {
     let target = entry.target.as_ref()?;
-    let index = look.survey.startup_file(target.volume - 1, &target.file)?;
+    let index = look.survey.startup_file(target.volume.index(), &target.file)?;
     look.survey.startup_files.get(index)
 }
 

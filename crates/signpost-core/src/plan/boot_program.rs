@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::location::Location;
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
@@ -200,7 +200,8 @@ fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Opti
 }
 
 fn room(look: &Look, volume: usize) -> Result<Room> {
-    look.room(volume).map_err(|why| Error::Unusable { place: format!("v{}", volume + 1), why })
+    look.room(volume)
+        .map_err(|why| Error::Unusable { place: format!("v{}", VolumeNumber::of_index(volume)), why })
 }
 
 /// Files on the home volume.
@@ -233,7 +234,8 @@ impl<'a> Files<'a> {
     }
 
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
-        let what = format!("write the boot program, v{}:{}", self.volume + 1, program.path());
+        let what =
+            format!("write the boot program, v{}:{}", VolumeNumber::of_index(self.volume), program.path());
         self.write(program.path(), program.bytes().to_vec(), what)
     }
 
@@ -246,7 +248,10 @@ impl<'a> Files<'a> {
         if !is_ours {
             return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
         }
-        let what = format!("write the boot program into the spare path, v{}:{path}", self.volume + 1);
+        let what = format!(
+            "write the boot program into the spare path, v{}:{path}",
+            VolumeNumber::of_index(self.volume)
+        );
         self.write(path, program.bytes().to_vec(), what).map(Ok)
     }
 

@@ -1,7 +1,7 @@
 //! Programs and menus of ours that nothing names any more: older boot programs, homes from before.
 
 use signpost_facts::change::FileWrite;
-use signpost_facts::{Result, Role, StartupFile};
+use signpost_facts::{Result, Role, StartupFile, VolumeNumber};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
@@ -20,27 +20,27 @@ pub(super) fn of(
 ) -> Result<Vec<FileWrite>> {
     let named = after.named_files(look);
     let is_named = |file: &StartupFile| {
-        named.iter().any(|(on, path)| file.volume == on + 1 && file.path.eq_ignore_ascii_case(path))
+        named.iter().any(|(on, path)| file.volume.index() == *on && file.path.eq_ignore_ascii_case(path))
     };
     let programs: Vec<&StartupFile> =
         look.survey.startup_files.iter().filter(|file| file.role == Role::BootProgram).collect();
     let own = program.path();
     let is_new =
-        !programs.iter().any(|file| file.volume == volume + 1 && file.path.eq_ignore_ascii_case(&own));
+        !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(&own));
     let before: Vec<&StartupFile> =
         active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
     let mut writes = Vec::new();
     for file in &programs {
-        let is_home = file.volume == volume + 1;
+        let is_home = file.volume.index() == volume;
         let is_previous =
             before.iter().any(|active| active.volume == file.volume && active.path == file.path);
         let goes = match is_home {
             // Which one was there before the one that stays as it is, nobody can tell: it stays then.
             true => is_new && !is_previous && !file.path.eq_ignore_ascii_case(&own),
-            false => is_old_home(look, file.volume - 1, machine_id),
+            false => is_old_home(look, file.volume.index(), machine_id),
         };
         if goes && !is_named(file) {
-            writes.extend(removal(look, file.volume - 1, &file.path, "the boot program")?);
+            writes.extend(removal(look, file.volume.index(), &file.path, "the boot program")?);
         }
     }
     for other in look.fat_volumes().filter(|other| *other != volume) {
@@ -48,7 +48,7 @@ pub(super) fn of(
             .survey
             .startup_files
             .iter()
-            .any(|file| file.volume == other + 1 && file.is_ours() && is_named(file));
+            .any(|file| file.volume.index() == other && file.is_ours() && is_named(file));
         if !has_program && is_old_home(look, other, machine_id) {
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
@@ -62,7 +62,7 @@ pub(super) fn of(
 /// Whether a volume was home, by a menu that this very machine put there. Media that people take along are left alone.
 fn is_old_home(look: &Look, volume: usize, machine_id: &str) -> bool {
     let held = signpost_place::home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
-    look.survey.takes_part(volume + 1)
+    look.survey.takes_part(VolumeNumber::of_index(volume))
         && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home == Some(volume)))
         && safe::of_volume(look, volume).is_none()
 }
@@ -71,7 +71,7 @@ fn is_old_home(look: &Look, volume: usize, machine_id: &str) -> bool {
 fn active(look: &Look) -> impl Iterator<Item = &StartupFile> {
     let targets = look.survey.firmware.entries.iter().filter_map(|entry| entry.target.as_ref());
     targets.filter_map(|target| {
-        let file = look.survey.startup_file(target.volume - 1, &target.file)?;
+        let file = look.survey.startup_file(target.volume.index(), &target.file)?;
         look.survey.startup_files.get(file)
     })
 }
@@ -84,7 +84,7 @@ pub(super) fn removal(look: &Look, volume: usize, path: &str, what: &str) -> Res
         return Ok(None);
     }
     Ok(Some(FileWrite {
-        what: format!("remove {what} v{}:{path}", volume + 1),
+        what: format!("remove {what} v{}:{path}", VolumeNumber::of_index(volume)),
         volume: look.stable_name(volume)?.to_string(),
         path: path.to_string(),
         before,

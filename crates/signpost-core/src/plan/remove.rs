@@ -2,7 +2,7 @@
 
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{OptionNumber, Result};
+use signpost_facts::{OptionNumber, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
 use signpost_menu::ours;
@@ -25,7 +25,7 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     let is_ours = |number: &u16| {
         let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
         let target = entry.and_then(|entry| entry.target.as_ref());
-        let file = target.and_then(|target| look.survey.startup_file(target.volume - 1, &target.file));
+        let file = target.and_then(|target| look.survey.startup_file(target.volume.index(), &target.file));
         let leads_to_us = file.is_some_and(|file| look.survey.startup_files[file].is_ours());
         let raw = look.boot.options.get(number).map(|option| &option.raw);
         leads_to_us || owned.get(number).is_some_and(|(data, _)| Some(data) == raw)
@@ -82,11 +82,11 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
 fn files(look: &Look) -> Result<Vec<FileWrite>> {
     let mut writes = Vec::new();
     for volume in look.fat_volumes() {
-        if !look.survey.takes_part(volume + 1) && look.home != Some(volume) {
+        if !look.survey.takes_part(VolumeNumber::of_index(volume)) && look.home != Some(volume) {
             continue;
         }
         let programs =
-            look.survey.startup_files.iter().filter(|file| file.volume == volume + 1 && file.is_ours());
+            look.survey.startup_files.iter().filter(|file| file.volume.index() == volume && file.is_ours());
         for path in programs.map(|file| file.path.clone()).collect::<Vec<_>>() {
             writes.extend(leftovers::removal(look, volume, &path, "the boot program")?);
         }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use signpost_facts::change::Change;
-use signpost_facts::{Code, Refusal};
+use signpost_facts::{Code, Refusal, VolumeNumber};
 use signpost_place::Look;
 
 use crate::home;
@@ -57,11 +57,12 @@ fn not_whole(look: &Look, volume: usize) -> Option<Refusal> {
 /// Who sleeps and uses a volume: a system that mounts it, or has its root there.
 fn asleep(look: &Look, volume: usize) -> Option<String> {
     let volumes = &look.survey.volumes;
-    let sleeps = |number: &usize| volumes.get(number - 1).is_some_and(|volume| volume.is_hibernated);
-    let number = volume + 1;
+    let sleeps =
+        |number: &VolumeNumber| volumes.get(number.index()).is_some_and(|volume| volume.is_hibernated);
+    let number = VolumeNumber::of_index(volume);
     let mut others = look.survey.systems.iter().filter(|system| !system.is_running);
     let user = others.find(|system| {
-        let own: Vec<usize> = system.root.into_iter().chain(system.mounts.iter().copied()).collect();
+        let own: Vec<VolumeNumber> = system.root.into_iter().chain(system.mounts.iter().copied()).collect();
         own.contains(&number) && own.iter().any(sleeps)
     });
     let nobody = || sleeps(&number).then(|| "a system".to_string());

@@ -172,7 +172,7 @@ pub(super) fn entry_start(
             let at = format!("{}, {kernel} in {image}", look.survey.volumes[*volume].where_it_is());
             let mut followed = judged(entry, at, hardware.kernel_inside(*volume, image, kernel));
             let is_it = |system: &&System| {
-                system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == *image)
+                system.image.as_ref().is_some_and(|own| own.volume.index() == *volume && own.path == *image)
             };
             followed.outcome.system = look.survey.systems.iter().find(is_it).map(|system| system.id.clone());
             followed.outcome.notes = handed_over(initrds, args);
@@ -227,7 +227,7 @@ fn system_of(look: &Look, volume: usize, path: &str) -> Option<String> {
     let known = look.survey.startup_file(volume, path);
     let by_file = known.and_then(|index| look.survey.startup_files[index].system.clone());
     let has_kernel =
-        |system: &&System| system.kernels.iter().any(|k| k.volume == volume + 1 && k.path == path);
+        |system: &&System| system.kernels.iter().any(|k| k.volume.index() == volume && k.path == path);
     by_file.or_else(|| look.survey.systems.iter().find(has_kernel).map(|system| system.id.clone()))
 }
 

@@ -64,7 +64,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
 pub fn volume(look: &Look, volume: &Volume) -> String {
     let survey = &look.survey;
     let mut text = format!("{}\n", style::heading(&format!("v{}  {}", volume.number, volume.place)));
-    let stable = look.stable_name(volume.number - 1).ok().map(|name| name.to_string());
+    let stable = look.stable_name(volume.number.index()).ok().map(|name| name.to_string());
     let members: Vec<String> = volume.members.iter().map(|member| format!("v{member}")).collect();
     let state = [
         (volume.is_unclean, "in use when the machine went down"),
@@ -110,7 +110,7 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
             ("arguments from", arguments.map(|arguments| arguments.source.clone())),
         ]));
     }
-    if let Some(items) = look.reader(volume.number - 1).and_then(|reader| reader.list("/").ok()) {
+    if let Some(items) = look.reader(volume.number.index()).and_then(|reader| reader.list("/").ok()) {
         text.push_str(&format!("\n{}\n", style::heading("Uppermost folder")));
         let named = |item: &signpost_disk::file_system::Item| {
             if item.is_folder { format!("{}/", item.name) } else { item.name.clone() }

@@ -87,7 +87,7 @@ fn disk_line(disk: &Disk) -> String {
 
 /// Whether a partition is shown among many: it starts something, holds a system, or something is wrong with it.
 fn matters(survey: &Survey, partition: &Partition) -> bool {
-    let Some(volume) = partition.volume.and_then(|number| survey.volumes.get(number - 1)) else {
+    let Some(volume) = partition.volume.and_then(|number| survey.volumes.get(number.index())) else {
         return false;
     };
     volume.is_esp || volume.fault.is_some() || volume.is_hibernated || !contents(survey, volume).is_empty()
@@ -97,7 +97,7 @@ fn matters(survey: &Survey, partition: &Partition) -> bool {
 fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
     let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
     for partition in folded {
-        let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
+        let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
         let kind = match volume {
             _ if partition.is_container => partition.purpose.as_ref(),
             Some(volume) => volume.aside.map_or(volume.kind.name(), Aside::word),
@@ -111,7 +111,7 @@ fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
 
 fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds: bool) -> String {
     let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
-    let volume = partition.volume.and_then(|number| survey.volumes.get(number - 1));
+    let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
     let number = partition.slice.clone().unwrap_or_else(|| partition.number.to_string());
     let line = match volume {
         Some(volume) => facts(volume, &partition.purpose),

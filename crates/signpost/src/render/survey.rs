@@ -101,7 +101,7 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
         return format!("v{}:{}, {}", image.volume, image.path, image.holds);
     }
     let loader = || system.loaders.first().map(|index| survey.startup_files[*index].volume);
-    let volume = system.root.or_else(loader).and_then(|number| survey.volumes.get(number - 1));
+    let volume = system.root.or_else(loader).and_then(|number| survey.volumes.get(number.index()));
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 
@@ -112,7 +112,7 @@ fn starts_by(survey: &Survey, system: &System) -> String {
     if system.image.is_some() {
         return "`entry add image`".into();
     }
-    let root = system.root.and_then(|root| survey.volumes.get(root - 1));
+    let root = system.root.and_then(|root| survey.volumes.get(root.index()));
     match system.kernels.first() {
         None if root.is_some_and(|root| {
             survey.machine.firmware == FirmwareKind::Bios && root.partition.is_some()

@@ -65,7 +65,7 @@ pub(super) fn image(
     }
     body.push(("args", args.into()));
     let is_it = |system: &&signpost_facts::System| {
-        system.image.as_ref().is_some_and(|own| own.volume == volume + 1 && own.path == image.path)
+        system.image.as_ref().is_some_and(|own| own.volume.index() == volume && own.path == image.path)
     };
     let title = look.survey.systems.iter().find(is_it).map_or_else(
         || image.path.rsplit('/').next().unwrap_or_default().to_string(),

@@ -2,7 +2,6 @@
 #![allow(clippy::unwrap_used, dead_code, reason = "for tests, each of which takes a part")]
 
 use std::fs;
-use std::path::Path;
 
 pub struct Made {
     pub folder: tempfile::TempDir,
