@@ -65,137 +65,175 @@ fn state(folder: &TestMachine) -> State {
     (variables, ours(folder), starts)
 }
 
-/// A menu that lies ready, and the boot program that comes with it.
-fn with_menu(folder: &TestMachine, head: &str, host: &str) {
-    std::fs::write(folder.path("program.efi"), Program::new(head).boot_program().build()).unwrap();
-    folder.write("menu.toml", &menu(head, &[LARK, MERIDIAN]).replace("\"firmware\"", host));
+/// A machine that a step is tried on.
+#[derive(Clone, Copy, Debug)]
+struct Bench {
+    host: &'static str,
+    /// Whether a menu was applied before.
+    is_second: bool,
+    /// How large Larkspur's ESP is: of these sizes one is FAT12, one FAT16, one FAT32.
+    esp_mebibytes: u64,
 }
 
-/// A machine on which nothing was done yet, or one menu was applied, and what it then is; the next menu lies ready.
-fn machine(host: &str, is_second: bool) -> (TestMachine, State) {
-    let folder = TestMachine::new(&small(StoreKind::Folder));
-    if is_second {
-        with_menu(&folder, "timeout = 3", host);
-        assert!(carried_out(&folder, false, None));
+const BENCHES: [Bench; 4] = [
+    Bench { host: "signpost", is_second: false, esp_mebibytes: 4 },
+    Bench { host: "signpost", is_second: true, esp_mebibytes: 4 },
+    Bench { host: "firmware", is_second: false, esp_mebibytes: 4 },
+    Bench { host: "firmware", is_second: true, esp_mebibytes: 4 },
+];
+
+/// Where a step is killed: before its write of this number, or so many sectors into it.
+type Cut = (usize, usize);
+
+impl Bench {
+    /// A menu that lies ready, and the boot program that comes with it.
+    fn put_menu(self, folder: &TestMachine, head: &str) {
+        std::fs::write(folder.path("program.efi"), Program::new(head).boot_program().build()).unwrap();
+        let host = format!("host = \"{}\"", self.host);
+        folder.write("menu.toml", &menu(head, &[LARK, MERIDIAN]).replace("host = \"firmware\"", &host));
     }
-    let before = state(&folder);
-    with_menu(&folder, "timeout = 9\ndefault = \"meridian\"", host);
-    (folder, before)
-}
 
-/// Every place where a step can be cut.
-fn cuts(folder: &TestMachine, is_undo: bool) -> std::ops::Range<usize> {
-    let machine = Machine::open_bench(folder.folder()).unwrap();
-    0..planned(&machine, folder, is_undo).2.len()
+    /// The machine with the next menu ready, and what it is before that is applied.
+    fn make(self) -> (TestMachine, State) {
+        let mut spec = small(StoreKind::Folder);
+        spec.disks[0].partitions[0].mebibytes = self.esp_mebibytes;
+        let folder = TestMachine::new(&spec);
+        if self.is_second {
+            self.put_menu(&folder, "timeout = 3");
+            assert!(carried_out(&folder, false, None));
+        }
+        let before = state(&folder);
+        self.put_menu(&folder, "timeout = 9\ndefault = \"meridian\"");
+        (folder, before)
+    }
+
+    /// Larkspur's ESP in its image, in bytes.
+    fn esp(self) -> std::ops::Range<usize> {
+        1 << 20..(1 + self.esp_mebibytes as usize) << 20
+    }
+
+    /// The sectors that a write puts into the image as it is now, in their order; none, where it writes no file.
+    fn sectors(self, folder: &TestMachine, write: &Change) -> Vec<(u64, Vec<u8>)> {
+        let Change::File(write) = write else { return Vec::new() };
+        let image = std::fs::read(folder.path("lark.img")).unwrap();
+        let volume = FatVolume::open(Arc::new(image[self.esp()].to_vec())).unwrap();
+        let change = write.after.as_deref().map_or(fat::Change::Remove, fat::Change::Put);
+        volume.change(&write.path, change, fat::Stamp::default()).unwrap()
+    }
+
+    /// Every place where a step can be cut that was not begun yet, or every so many sectors of them.
+    fn cuts(self, folder: &TestMachine, is_undo: bool, stride: usize) -> Vec<Cut> {
+        let folder = folder.copy();
+        let writes = planned(&Machine::open_bench(folder.folder()).unwrap(), &folder, is_undo).2;
+        let mut cuts = Vec::new();
+        for (number, write) in writes.iter().enumerate() {
+            let sectors = self.sectors(&folder, write).len().max(1);
+            cuts.extend((0..sectors).step_by(stride).map(|sector| (number, sector)));
+            // What the next write finds, and so what it writes, is what this one left.
+            let machine = Machine::open_bench(folder.folder()).unwrap();
+            if let Change::File(file) = write {
+                machine.write_file(file.location.unwrap(), &file.path, file.after.as_deref()).unwrap();
+            }
+        }
+        cuts
+    }
+
+    /// Carries out a step as far as a cut, and is killed there.
+    fn kill(self, folder: &TestMachine, is_undo: bool, (number, sector): Cut) {
+        let machine = Machine::open_bench(folder.folder()).unwrap();
+        let write = planned(&machine, folder, is_undo).2.swap_remove(number);
+        drop(machine);
+        assert!(!carried_out(folder, is_undo, Some(number)));
+        let sectors = self.sectors(folder, &write);
+        let image = std::fs::File::options().write(true).open(folder.path("lark.img")).unwrap();
+        for (offset, bytes) in sectors.iter().take(sector) {
+            image.write_all_at(bytes, self.esp().start as u64 + offset).unwrap();
+        }
+    }
 }
 
 #[test]
 fn an_apply_that_is_killed_anywhere_is_finished_or_undone_as_a_whole() {
-    for (host, is_second) in
-        [("\"signpost\"", false), ("\"signpost\"", true), ("\"firmware\"", false), ("\"firmware\"", true)]
-    {
-        let all = cuts(&machine(host, is_second).0, false);
-        assert!(all.len() >= 2, "{all:?}");
-        for cut in all {
+    for bench in BENCHES {
+        let (made, before) = bench.make();
+        let cuts = bench.cuts(&made, false, usize::MAX);
+        assert!(cuts.len() >= 2, "{cuts:?}");
+        for cut in cuts {
             for is_finished in [false, true] {
-                let (folder, before) = machine(host, is_second);
-                assert!(!carried_out(&folder, false, Some(cut)));
+                let folder = made.copy();
+                bench.kill(&folder, false, cut);
                 if is_finished {
                     assert!(carried_out(&folder, false, None));
                 }
                 assert!(carried_out(&folder, true, None));
-                let what = format!("{host}, second {is_second}, cut {cut}, finished {is_finished}");
-                assert_eq!(state(&folder), before, "{what}");
+                assert_eq!(state(&folder), before, "{bench:?}, cut {cut:?}, finished {is_finished}");
             }
         }
     }
 }
 
-#[test]
-fn an_undoing_that_is_killed_anywhere_is_finished_by_the_next_one() {
-    for (host, is_second) in
-        [("\"signpost\"", false), ("\"signpost\"", true), ("\"firmware\"", false), ("\"firmware\"", true)]
-    {
-        let applied = || {
-            let (folder, before) = machine(host, is_second);
-            assert!(carried_out(&folder, false, None));
-            (folder, before)
-        };
-        for cut in cuts(&applied().0, true) {
-            let (folder, before) = applied();
-            assert!(!carried_out(&folder, true, Some(cut)));
-            assert!(carried_out(&folder, true, None));
-            assert_eq!(state(&folder), before, "{host}, second {is_second}, cut {cut}");
-        }
-    }
+/// Every so many sectors, or every one where the environment says so.
+fn stride(stride: usize) -> usize {
+    std::env::var("SIGNPOST_EVERY_CUT").map_or(stride, |_| 1)
 }
 
-/// Larkspur's ESP in its image, in bytes.
-const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
-
-/// The sectors that a write puts into the image as it is now, in their order; none, where it writes no file.
-fn sectors(folder: &TestMachine, write: &Change) -> Vec<(u64, Vec<u8>)> {
-    let Change::File(write) = write else { return Vec::new() };
-    let image = std::fs::read(folder.path("lark.img")).unwrap();
-    let volume = FatVolume::open(Arc::new(image[ESP].to_vec())).unwrap();
-    let change = write.after.as_deref().map_or(fat::Change::Remove, fat::Change::Put);
-    volume.change(&write.path, change, fat::Stamp::default()).unwrap()
-}
-
-/// Carries out a step as far as a write and this many sectors of it, and is killed there; how many sectors the write has.
-fn killed_within(folder: &TestMachine, is_undo: bool, number: usize, done: usize) -> usize {
-    let write =
-        planned(&Machine::open_bench(folder.folder()).unwrap(), folder, is_undo).2.swap_remove(number);
-    assert!(!carried_out(folder, is_undo, Some(number)));
-    let sectors = sectors(folder, &write);
-    let image = std::fs::File::options().write(true).open(folder.path("lark.img")).unwrap();
-    for (offset, bytes) in sectors.iter().take(done) {
-        image.write_all_at(bytes, ESP.start as u64 + offset).unwrap();
-    }
-    sectors.len()
-}
-
-/// Kills a step within its writes of files, each time so many sectors later, or at every sector where the environment says
-/// so; how often.
-fn kill_points(is_undo: bool, stride: usize) -> usize {
-    let stride = std::env::var("SIGNPOST_EVERY_CUT").map_or(stride, |_| 1);
-    let mut count = 0;
-    for is_second in [false, true] {
-        let prepared = || {
-            let (folder, before) = machine("\"signpost\"", is_second);
-            if is_undo {
-                assert!(carried_out(&folder, false, None));
-            }
-            (folder, before)
-        };
-        for number in cuts(&prepared().0, is_undo) {
-            let mut done = 1;
-            loop {
-                let (folder, before) = prepared();
-                if done >= killed_within(&folder, is_undo, number, done) {
-                    break;
-                }
-                assert!(carried_out(&folder, is_undo, None));
-                if !is_undo {
-                    assert!(carried_out(&folder, true, None));
-                }
-                let what = format!("undo {is_undo}, second {is_second}, write {number}, sector {done}");
-                assert_eq!(state(&folder), before, "{what}");
-                (done, count) = (done + stride, count + 1);
-            }
-        }
-    }
-    count
+/// Every kind of FAT, at the first apply and at a later one.
+fn every_fat() -> impl Iterator<Item = Bench> {
+    [4, 16, 40].into_iter().flat_map(|esp_mebibytes| BENCHES.map(|bench| Bench { esp_mebibytes, ..bench }))
 }
 
 #[test]
 fn an_apply_that_is_killed_within_a_file_is_finished_and_can_be_undone() {
-    let count = kill_points(false, 29);
-    assert!(count >= 10, "{count}");
+    let mut count = 0;
+    for bench in every_fat() {
+        let (made, before) = bench.make();
+        for cut in bench.cuts(&made, false, stride(89)) {
+            let folder = made.copy();
+            bench.kill(&folder, false, cut);
+            assert!(carried_out(&folder, false, None));
+            assert!(carried_out(&folder, true, None));
+            assert_eq!(state(&folder), before, "{bench:?}, cut {cut:?}");
+            count += 1;
+        }
+    }
+    println!("{count} cuts");
+    assert!(count >= 30, "{count}");
 }
 
+/// An undo is cut as it takes back an apply that was carried out, and one that was itself killed before each of its writes;
+/// and the undo that finishes it is cut once more.
 #[test]
-fn an_undoing_that_is_killed_within_a_file_is_finished_by_the_next_one() {
-    let count = kill_points(true, 1);
-    assert!(count >= 5, "{count}");
+fn an_undo_that_is_killed_anywhere_and_its_next_one_too_is_finished_by_the_one_after() {
+    let mut count = 0;
+    let is_every = std::env::var("SIGNPOST_EVERY_CUT").is_ok();
+    for bench in every_fat().filter(|bench| is_every || bench.esp_mebibytes == 4) {
+        let (made, before) = bench.make();
+        let begun = bench.cuts(&made, false, usize::MAX).into_iter().map(Some).chain([None]);
+        for (index, applied) in begun.enumerate() {
+            let begun = made.copy();
+            match applied {
+                Some(cut) => bench.kill(&begun, false, cut),
+                None => assert!(carried_out(&begun, false, None)),
+            }
+            for first in bench.cuts(&begun, true, 1) {
+                let killed = begun.copy();
+                bench.kill(&killed, true, first);
+                let again = bench.cuts(&killed, true, 1);
+                // Of the second cuts one is enough where not all are asked for, each time another.
+                let second = again.get((index + first.0 + first.1) % again.len().max(1)).copied();
+                for second in if is_every { again.into_iter().map(Some).collect() } else { vec![second] } {
+                    let folder = killed.copy();
+                    if let Some(second) = second {
+                        bench.kill(&folder, true, second);
+                    }
+                    assert!(carried_out(&folder, true, None));
+                    let what = format!("{bench:?}, applied {applied:?}, cuts {first:?} and {second:?}");
+                    assert_eq!(state(&folder), before, "{what}");
+                    count += 1;
+                }
+            }
+        }
+    }
+    println!("{count} cuts");
+    assert!(count >= 30, "{count}");
 }

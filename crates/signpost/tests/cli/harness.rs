@@ -41,6 +41,16 @@ impl TestMachine {
         Self::new(&small(StoreKind::Folder))
     }
 
+    /// Another one that is as this one is now.
+    pub fn copy(&self) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let from = self.folder().join(".");
+        let copied =
+            std::process::Command::new("cp").arg("-a").arg(from).arg(folder.path()).status().unwrap();
+        assert!(copied.success());
+        Self { folder }
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }

@@ -138,7 +138,7 @@ pub fn ours(machine: &TestMachine) -> Vec<Vec<u8>> {
     let mut files = Vec::new();
     for image in ["lark.img", "meridian.img"] {
         let bytes = std::fs::read(machine.path(image)).unwrap();
-        let esp: SharedDevice = std::sync::Arc::new(bytes[1 << 20..5 << 20].to_vec());
+        let esp: SharedDevice = std::sync::Arc::new(bytes[1 << 20..].to_vec());
         let volume = FatVolume::open(esp).unwrap();
         let mut names: Vec<String> =
             volume.list("/EFI/signpost").unwrap_or_default().into_iter().map(|item| item.name).collect();
