@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use signpost_demo::program::{Kernel, made_up};
 use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::{guid, partition_type};
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
 use signpost_vm::{Spec, Vm};
 
@@ -109,7 +110,13 @@ fn between(vm: &mut Vm, from: &str, to: &str) -> Result<Duration> {
 }
 
 fn slot(menu: &str) -> Result<Vec<u8>> {
-    let slot = Slot { serial: 1, writer: Writer::Desk, machine: String::new(), text: menu.into() };
+    let slot = Slot {
+        serial: 1,
+        writer: Writer::Desk,
+        machine: String::new(),
+        disks: DiskNumbers::default(),
+        text: menu.into(),
+    };
     slot.encode().ok_or_else(|| "the menu does not fit a slot".into())
 }
 

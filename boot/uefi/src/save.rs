@@ -5,6 +5,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::entry_text::entry_text;
 use signpost_menu::quote::quoted;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newest};
@@ -28,14 +29,20 @@ pub fn save(
 ) -> Result<(String, MenuDocument), String> {
     let slots = source::slots(machine).ok_or("the home volume is not found")?;
     let held = newest(&slots).map(|(index, slot)| (index, slot.clone()));
-    let (index, serial, machine_id, text) = match held {
+    let (index, serial, machine_id, disks, text) = match held {
         Some((index, slot)) => {
             let next = slot.serial.checked_add(1);
             let next =
                 next.ok_or("the menu carries the last number there is; apply it anew from a system")?;
-            (1 - index, next, slot.machine, slot.text)
+            (1 - index, next, slot.machine, slot.disks, slot.text)
         }
-        None => (0, 1, String::new(), "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string()),
+        None => (
+            0,
+            1,
+            String::new(),
+            DiskNumbers::default(),
+            "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string(),
+        ),
     };
     let document = parse_leniently(&text).0.unwrap_or_default();
     let id = ids::slug(title, "composed");
@@ -50,7 +57,7 @@ pub fn save(
     let document = document.ok_or_else(|| {
         problems.first().map_or("the menu would not hold".into(), |problem| problem.message.clone())
     })?;
-    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, text };
+    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, disks, text };
     let bytes = slot.encode().ok_or("the menu is too long for a slot")?;
     let name = SLOT_NAMES.get(index).ok_or("there is no such slot")?;
     write(&format!("{HOME_FOLDER}/{name}"), &bytes)?;

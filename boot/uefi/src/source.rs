@@ -4,9 +4,10 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use signpost_disk::file_system::FileSystem;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+use signpost_menu::slot::{SLOT_NAMES, Slot, SlotFault, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
+
+use signpost_place::slots;
 
 use crate::machine::Machine;
 
@@ -30,7 +31,7 @@ pub fn read(machine: &Machine) -> Source {
         Ok(fs) => fs,
         Err(why) => return Source { document: None, notes: Vec::from([why]) },
     };
-    let slots = read_slots(fs);
+    let slots = slots::read(fs);
     let mut notes: Vec<String> = SLOT_NAMES
         .iter()
         .zip(&slots)
@@ -50,13 +51,5 @@ pub fn read(machine: &Machine) -> Source {
 
 /// Both slots as they are; `None` where the home volume is not found.
 pub fn slots(machine: &Machine) -> Option<[Result<Slot, SlotFault>; 2]> {
-    machine.file_system(machine.home?).ok().map(read_slots)
-}
-
-fn read_slots(fs: &dyn FileSystem) -> [Result<Slot, SlotFault>; 2] {
-    SLOT_NAMES.map(|name| {
-        let bytes =
-            fs.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
-        Slot::decode(&bytes)
-    })
+    machine.file_system(machine.home?).ok().map(slots::read)
 }

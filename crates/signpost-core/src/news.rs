@@ -100,12 +100,14 @@ fn is_same(one: &Entry, other: &Entry) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use signpost_menu::disk_number::DiskNumbers;
+
     use super::*;
 
     fn slot(serial: u64, writer: Writer, ids: &[&str]) -> Result<Slot, signpost_menu::slot::SlotFault> {
         let entry = |id: &&str| format!("[[entry]]\nid = \"{id}\"\nstarts = \"group\"\n");
         let text = format!("format = 1\n{}", ids.iter().map(entry).collect::<String>());
-        Ok(Slot { serial, writer, machine: String::new(), text })
+        Ok(Slot { serial, writer, machine: String::new(), disks: DiskNumbers::default(), text })
     }
 
     fn document(ids: &[&str]) -> MenuDocument {

@@ -11,7 +11,7 @@ use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
 use signpost_place::Look;
-use signpost_place::hardware::SurveyedHardware;
+use signpost_place::hardware::{SurveyedHardware, disk_of_id};
 
 use crate::rehearse::{self, State};
 
@@ -27,7 +27,7 @@ pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
     }
     for step in start::follow(state.boot, &hardware).steps {
         if let (start::Reason::MadeForDisk(disk), Some(target)) = (step.reason, started(&step.verdict)) {
-            let through = || Through::FallbackPath(disk);
+            let through = || Through::FallbackPath(disk_of_id(disk));
             ways.extend(owners(look, target).map(|system| Way { system, through: through() }));
         }
     }

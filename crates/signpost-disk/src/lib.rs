@@ -39,7 +39,6 @@ pub mod mbr;
 pub mod md;
 #[cfg(feature = "ntfs")]
 mod ntfs;
-pub mod numbering;
 pub mod open;
 pub mod partition_type;
 pub mod probe;

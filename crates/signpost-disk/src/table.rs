@@ -116,6 +116,13 @@ pub struct Table {
 }
 
 impl Table {
+    /// What tells the disk from others: its GUID, else its MBR signature in eight hexadecimal digits.
+    pub fn identity(&self) -> Option<String> {
+        let signature = || self.signature.filter(|signature| *signature != 0);
+        let guid = self.guid.map(|guid| guid.to_string());
+        guid.or_else(|| signature().map(|signature| format!("{signature:08x}")))
+    }
+
     /// A table without partitions.
     pub fn new(kind: TableKind) -> Self {
         Self {

@@ -7,7 +7,6 @@ use alloc::vec::Vec;
 
 use crate::block::{SharedDevice, Window};
 use crate::error::VolumeError;
-use crate::numbering::{DiskIdentity, Numbered, order};
 use crate::probe::{Identity, VolumeKind, identify_beneath_raid, identify_in};
 use crate::table::{Table, TableKind};
 use crate::{lvm, md};
@@ -34,6 +33,11 @@ impl Part {
     /// Its bytes; `None` where they cannot be read.
     pub fn device(&self) -> Option<&SharedDevice> {
         self.found.device.as_ref()
+    }
+
+    /// Where it starts, in bytes.
+    pub fn start(&self) -> u64 {
+        self.start
     }
 
     /// What it is.
@@ -145,33 +149,22 @@ impl Disk {
         let parts = identities.into_iter().map(part).collect();
         Self { sector_size, table, parts }
     }
-
-    /// What orders it among others.
-    fn identity(&self, index: usize) -> DiskIdentity {
-        match (self.table.guid, self.table.signature) {
-            (Some(guid), _) => DiskIdentity::gpt(guid),
-            (None, Some(signature)) if signature != 0 => DiskIdentity::Signature(signature),
-            _ => DiskIdentity::Place(index),
-        }
-    }
 }
 
 impl Volumes {
-    /// Finds and numbers the volumes of these disks.
+    /// Finds the volumes of these disks: in the disks' order, those of a disk by where they start, and behind them what is
+    /// made of others.
     pub fn find(disks: &[Disk]) -> Self {
-        let mut plain: Vec<(usize, &Part)> = Vec::new();
-        let mut numbered = Vec::new();
-        for (index, disk) in disks.iter().enumerate() {
-            for part in &disk.parts {
-                plain.push((index, part));
-                numbered.push(Numbered { disk: index, identity: disk.identity(index), start: part.start });
-            }
-        }
         let mut volumes = Self { list: Vec::new(), faults: Vec::new() };
-        for index in order(&numbered) {
-            let Some((disk, part)) = plain.get(index) else { continue };
-            let origin = part.entry.map_or(Origin::Disk(*disk), |entry| Origin::Partition(*disk, entry));
-            volumes.push(origin, &part.found);
+        for (index, disk) in disks.iter().enumerate() {
+            let mut parts: Vec<&Part> = Vec::with_capacity(disk.parts.len());
+            for part in &disk.parts {
+                parts.insert(parts.partition_point(|known| known.start <= part.start), part);
+            }
+            for part in parts {
+                let origin = part.entry.map_or(Origin::Disk(index), |entry| Origin::Partition(index, entry));
+                volumes.push(origin, &part.found);
+            }
         }
         volumes.add_mirrors();
         volumes.add_logical();
@@ -271,7 +264,7 @@ impl Volumes {
 
 impl Origin {
     /// Where a volume is, for people: `disk 1 partition 2`; `number` is what a disk of this index is called.
-    pub fn words(&self, disks: &[Disk], number: impl Fn(usize) -> usize) -> String {
+    pub fn words<N: core::fmt::Display>(&self, disks: &[Disk], number: impl Fn(usize) -> N) -> String {
         match self {
             Self::Disk(disk) => alloc::format!("disk {}", number(*disk)),
             Self::Partition(disk, entry) => {

@@ -6,7 +6,7 @@ use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
 
-use crate::number::VolumeNumber;
+use crate::number::{DiskNumber, VolumeNumber};
 use crate::programs::System;
 use crate::survey::{Disk, Survey};
 
@@ -26,12 +26,12 @@ pub enum Standing {
 
 impl Survey {
     /// The disk of this number.
-    pub fn disk(&self, number: usize) -> Option<&Disk> {
-        self.disks.get(number.checked_sub(1)?)
+    pub fn disk(&self, number: DiskNumber) -> Option<&Disk> {
+        self.disks.iter().find(|disk| disk.number == number)
     }
 
     /// Numbers of the disks that a volume (by its number) lies on; several, where it is made of others.
-    pub fn disks_of(&self, volume: VolumeNumber) -> BTreeSet<usize> {
+    pub fn disks_of(&self, volume: VolumeNumber) -> BTreeSet<DiskNumber> {
         let mut disks = BTreeSet::new();
         let mut volumes = vec![volume];
         for _ in 0..MAX_DEPTH {
@@ -53,7 +53,7 @@ impl Survey {
         self.all_take_part(&system.disks)
     }
 
-    fn all_take_part<'n>(&self, disks: impl IntoIterator<Item = &'n usize>) -> bool {
+    fn all_take_part<'n>(&self, disks: impl IntoIterator<Item = &'n DiskNumber>) -> bool {
         disks.into_iter().filter_map(|number| self.disk(*number)).all(|disk| disk.takes_part)
     }
 

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_firmware::start::{Kind, Verdict};
 
-use crate::number::{OptionNumber, VolumeNumber};
+use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
 
 /// What the firmware holds.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -66,7 +66,7 @@ pub struct Target {
     /// Number of the volume.
     pub volume: VolumeNumber,
     /// Number of the disk.
-    pub disk: usize,
+    pub disk: DiskNumber,
     /// Number of the partition.
     pub partition: Option<u32>,
     /// The path, with `/`.

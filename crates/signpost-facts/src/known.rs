@@ -5,11 +5,12 @@ use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::string::{String, ToString};
 
 use serde::{Deserialize, Serialize};
+use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
 use signpost_menu::place::{VolumeIdentity, VolumeRef};
 
 use crate::survey::{Disk, Survey};
 
-const FORMAT: u32 = 1;
+const FORMAT: u32 = 2;
 
 /// Every disk that was seen, by its identity, with the names of its partitions and volumes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,6 +22,10 @@ pub struct Known {
 /// A disk as it was seen last.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 struct KnownDisk {
+    /// The number that it was first seen under.
+    number: Option<DiskNumber>,
+    /// What its table tells it from others by, which is all that is seen of a disk at boot.
+    table: Option<String>,
     /// Identities of its partitions.
     partitions: BTreeSet<String>,
     /// Names of its volumes, as a menu file writes them, in lower case.
@@ -46,14 +51,28 @@ impl Known {
             let Some(identity) = disk.identity() else { continue };
             let seen = seen(survey, identities, disk);
             let held = known.disks.entry(identity.clone()).or_default();
+            // Of disks with one identity the first has the number.
+            let number = held.number.or(seen.number);
             if disk.is_whole {
                 *held = seen;
             } else {
                 held.partitions.extend(seen.partitions);
                 held.volumes.extend(seen.volumes);
+                held.table = held.table.take().or(seen.table);
             }
+            held.number = number;
         }
         known
+    }
+
+    /// The numbers of disks, by what tells them from others.
+    pub fn numbers(&self) -> DiskNumbers {
+        self.disks.iter().filter_map(|(identity, disk)| Some((identity.clone(), disk.number?))).collect()
+    }
+
+    /// The same by the identities of their tables.
+    pub fn numbers_by_table(&self) -> DiskNumbers {
+        self.disks.values().filter_map(|disk| Some((disk.table.clone()?, disk.number?))).collect()
     }
 
     /// Whether a disk that is not here now had a partition of this identity.
@@ -82,6 +101,8 @@ fn seen(survey: &Survey, identities: &[VolumeIdentity], disk: &Disk) -> KnownDis
     let on_it = survey.volumes.iter().zip(identities).filter(|(volume, _)| volume.disk == disk.number);
     let names = on_it.flat_map(|(_, identity)| identity.names());
     KnownDisk {
+        number: Some(disk.number),
+        table: disk.table.identity().cloned(),
         partitions: partitions.map(|uuid| uuid.to_lowercase()).collect(),
         volumes: names.map(|name| name.to_string().to_lowercase()).collect(),
     }

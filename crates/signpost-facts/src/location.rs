@@ -1,10 +1,12 @@
 //! Where a volume lies.
 
+use crate::number::DiskNumber;
+
 /// A volume as it is written to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Location {
-    /// Index of its disk.
-    pub disk: usize,
+    /// Its disk.
+    pub disk: DiskNumber,
     /// Bytes from the disk's start.
     pub start: u64,
     /// Its length in bytes.

@@ -7,6 +7,7 @@ use core::fmt;
 
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+pub use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
 
 /// A load option's number (UEFI 2.10, 3.1.1), written as four hexadecimal digits as in `Boot####`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Default)]

@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_firmware::image::linux::LinuxKernel;
 
-use crate::number::{OptionNumber, VolumeNumber};
+use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
 use crate::way::Through;
 
 /// An installed system.
@@ -32,7 +32,7 @@ pub struct System {
     /// Numbers of all volumes that its `/etc/fstab` mounts.
     pub mounts: Vec<VolumeNumber>,
     /// Numbers of the disks that it lies on: those of its root, of its image, or of its loader.
-    pub disks: Vec<usize>,
+    pub disks: Vec<DiskNumber>,
     /// Its `ID` in `os-release`, before it is told from others of the same.
     pub os_id: String,
     /// The image file that it lies in.

@@ -13,7 +13,7 @@ use signpost_menu::place::VolumeIdentity;
 
 use crate::code::Code;
 use crate::firmware::FirmwareFacts;
-use crate::number::VolumeNumber;
+use crate::number::{DiskNumber, VolumeNumber};
 use crate::programs::{EntryFile, StartupFile, System};
 
 /// The whole picture.
@@ -84,8 +84,8 @@ impl FirmwareKind {
 /// A disk.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Disk {
-    /// Its number, from 1.
-    pub number: usize,
+    /// Its number.
+    pub number: DiskNumber,
     /// Device or image.
     pub name: String,
     /// Its bus.
@@ -116,8 +116,7 @@ pub struct Disk {
 impl Disk {
     /// What tells it from others, whatever its place among them: its serial, else its table's own identity.
     pub fn identity(&self) -> Option<&String> {
-        let signature = self.table.signature.as_ref().filter(|signature| *signature != "00000000");
-        self.serial.as_ref().or(self.table.guid.as_ref()).or(signature)
+        self.serial.as_ref().or_else(|| self.table.identity())
     }
 
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
@@ -165,6 +164,14 @@ pub struct TableFacts {
     pub is_unprotected: bool,
 }
 
+impl TableFacts {
+    /// What tells it from others: its GUID, else its MBR signature.
+    pub fn identity(&self) -> Option<&String> {
+        let signature = self.signature.as_ref().filter(|signature| *signature != "00000000");
+        self.guid.as_ref().or(signature)
+    }
+}
+
 /// A partition.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Partition {
@@ -208,7 +215,7 @@ pub struct Volume {
     /// Its number: `v1` and on.
     pub number: VolumeNumber,
     /// Number of its disk; the first, where it lies on several.
-    pub disk: usize,
+    pub disk: DiskNumber,
     /// Number of its partition, where it is one.
     pub partition: Option<u32>,
     /// Where it is, for people: `disk 1 partition 2`.

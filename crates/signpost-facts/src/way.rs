@@ -4,7 +4,7 @@ use alloc::string::String;
 
 use serde::{Deserialize, Serialize};
 
-use crate::number::OptionNumber;
+use crate::number::{DiskNumber, OptionNumber};
 
 /// One concrete means by which a system can be started.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -24,5 +24,5 @@ pub enum Through {
     /// An entry of the firmware's, by its number.
     FirmwareEntry(OptionNumber),
     /// The fallback path of a disk, by the disk's number: firmware comes to it where no entry starts.
-    FallbackPath(usize),
+    FallbackPath(DiskNumber),
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use serde::Deserialize;
 use signpost_disk::block::SharedDevice;
+use signpost_facts::DiskNumber;
 use signpost_facts::error::{Error, Result};
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::store::MemoryStore;
@@ -158,7 +159,18 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
         .map_err(|error| error.to_string());
     let DiskSection { image: name, sector_size, bus, removable, model, serial } = disk;
     let is_removable = removable.unwrap_or(bus.as_deref() == Some("usb"));
-    MachineDisk { name, bus, is_removable, model, serial, sector_size, image, contents, node: None }
+    MachineDisk {
+        number: DiskNumber(0),
+        name,
+        bus,
+        is_removable,
+        model,
+        serial,
+        sector_size,
+        image,
+        contents,
+        node: None,
+    }
 }
 
 fn line_of(text: &str, at: usize) -> usize {

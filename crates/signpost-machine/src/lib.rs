@@ -11,6 +11,7 @@ pub mod kept;
 pub mod live;
 mod lock;
 mod machine;
+mod numbered;
 mod open;
 pub mod rows;
 mod variables;

@@ -22,6 +22,7 @@ pub use host::{Host, HostKind};
 pub use numbers::Numbers;
 use numbers::Root;
 use signpost_disk::block::SharedDevice;
+use signpost_facts::DiskNumber;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::VariableStore;
@@ -77,6 +78,7 @@ fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
         _ => error.to_string(),
     });
     MachineDisk {
+        number: DiskNumber(0),
         name: image.display().to_string(),
         bus: node.bus.clone(),
         is_removable: node.is_removable,

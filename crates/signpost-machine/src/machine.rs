@@ -7,6 +7,7 @@ use sha2::{Digest, Sha256};
 use signpost_disk::block::{SharedDevice, Window};
 use signpost_disk::fat::{Change, FatVolume, Stamp};
 use signpost_disk::file_system::{FileSystem, VolumeError};
+use signpost_facts::DiskNumber;
 use signpost_facts::error::{Error, Result};
 use signpost_facts::location::Location;
 pub use signpost_facts::survey::FirmwareKind;
@@ -31,7 +32,7 @@ pub struct Machine {
     pub architecture: MachineType,
     /// Whether Secure Boot is on, as the machine's description says.
     pub secure_boot: Option<bool>,
-    /// Its disks, in its own order.
+    /// Its disks, in the order of their numbers.
     pub disks: Vec<MachineDisk>,
     /// What the running system was started from.
     pub running: Running,
@@ -48,6 +49,8 @@ pub struct Machine {
 /// A disk of the machine.
 #[derive(Clone)]
 pub struct MachineDisk {
+    /// Its number; 0 until the disks of the machine are numbered.
+    pub number: DiskNumber,
     /// What it is called where there is no device name: its image.
     pub name: String,
     /// How it is connected.
@@ -232,9 +235,14 @@ impl Machine {
         self.state_folder().join("history")
     }
 
-    /// Takes a disk out, by its number from 1, as if it were not there; whether there was one.
-    pub fn take_out(&mut self, number: usize) -> bool {
-        let disk = number.checked_sub(1).and_then(|index| self.disks.get_mut(index));
+    /// The disk of this number.
+    pub fn disk(&self, number: DiskNumber) -> Option<&MachineDisk> {
+        self.disks.iter().find(|disk| disk.number == number)
+    }
+
+    /// Takes a disk out, by its number, as if it were not there; whether there was one.
+    pub fn take_out(&mut self, number: DiskNumber) -> bool {
+        let disk = self.disks.iter_mut().find(|disk| disk.number == number);
         // What the running system knows of it is left out too.
         disk.map(|disk| (disk.contents, disk.node) = (Err("left out for this rehearsal".into()), None))
             .is_some()
@@ -245,9 +253,8 @@ impl Machine {
     /// # Errors
     /// Where the volume cannot be read or written, or has no room.
     pub fn write_file(&self, location: Location, path: &str, bytes: Option<&[u8]>) -> Result<()> {
-        let place =
-            |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
-        let disk = self.disks.get(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
+        let place = |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk), why };
+        let disk = self.disk(location.disk).ok_or_else(|| place("there is no such disk".into()))?;
         if let Some(devices) = self.devices.as_ref().filter(|_| disk.node.is_some()) {
             let volume = disk.device_at(location.start);
             let volume = volume.ok_or_else(|| place("the kernel knows no such partition".into()))?;
@@ -264,8 +271,7 @@ impl Machine {
     /// # Errors
     /// Where the volume cannot be read.
     pub fn read_file(&self, location: Location, path: &str, most: usize) -> Result<Option<Vec<u8>>> {
-        let place =
-            |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk + 1), why };
+        let place = |why: String| Error::Unusable { place: format!("disk {}, {path}", location.disk), why };
         if let Some((devices, volume)) = self.mounted_device(location)
             && let Some(found) = attach::read(devices, volume, path, most).map_err(place)?
         {
@@ -281,13 +287,13 @@ impl Machine {
 
     /// The device of a volume that may be mounted.
     fn mounted_device(&self, location: Location) -> Option<(&Devices, Numbers)> {
-        let device = self.disks.get(location.disk)?.device_at(location.start)?;
+        let device = self.disk(location.disk)?.device_at(location.start)?;
         Some((self.devices.as_ref()?, device))
     }
 
     /// The FAT volume at a place; the error says what stands against it.
     fn fat_volume(&self, location: Location) -> std::result::Result<FatVolume, String> {
-        let disk = self.disks.get(location.disk).ok_or("there is no such disk")?;
+        let disk = self.disk(location.disk).ok_or("there is no such disk")?;
         let device = disk.contents.clone()?;
         let window = Window::new(device, location.start, location.length);
         FatVolume::open(Arc::new(window)).map_err(|error| error.to_string())

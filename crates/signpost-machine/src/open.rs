@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use signpost_disk::block::SharedDevice;
-use signpost_facts::{FirmwareKind, Result};
+use signpost_facts::{DiskNumber, FirmwareKind, Result};
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::store::MemoryStore;
 
@@ -17,18 +17,18 @@ impl Machine {
     /// # Errors
     /// Where its `machine.toml` or its variables cannot be read. A disk that cannot is a finding instead.
     pub fn open_bench(folder: &Path) -> Result<Self> {
-        bench::open(folder)
+        bench::open(folder).map(Self::with_numbers)
     }
 
     /// The machine that we run on.
     pub fn live() -> Self {
-        live::open(Path::new("/"))
+        live::open(Path::new("/")).with_numbers()
     }
 
     /// A machine of loose disks, images or devices, of which nothing more is known.
     pub fn of_images(images: &[PathBuf]) -> Self {
         let mut disks: Vec<MachineDisk> = images.iter().map(|image| loose_disk(image)).collect();
-        Self {
+        let machine = Self {
             name: "Loose disks".into(),
             firmware: FirmwareKind::Unknown,
             architecture: MachineType::X64,
@@ -39,7 +39,8 @@ impl Machine {
             devices: live::for_loose(&mut disks),
             disks,
             folder: PathBuf::new(),
-        }
+        };
+        machine.with_numbers()
     }
 }
 
@@ -52,6 +53,7 @@ fn loose_disk(image: &Path) -> MachineDisk {
     let has_mark = |device: &SharedDevice| device.read_at(4096, &mut mark).is_ok() && mark == *b"EFI PART";
     let is_large = contents.as_ref().is_ok_and(has_mark);
     MachineDisk {
+        number: DiskNumber(0),
         name: image.display().to_string(),
         bus: None,
         is_removable: false,

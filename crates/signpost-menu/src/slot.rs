@@ -8,8 +8,11 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crate::disk_number::DiskNumbers;
 use crc::{CRC_32_ISO_HDLC, Crc, Table};
 
+/// Bytes of a slot's first line, at most.
+const MAX_HEAD: usize = 8192;
 /// Bytes of a slot.
 pub const SLOT_SIZE: usize = 64 * 1024;
 /// Their names in the folder of the boot program, short ones that any FAT keeps as they are.
@@ -46,6 +49,8 @@ pub struct Slot {
     pub writer: Writer,
     /// Machine-id of the system that put it there; empty where it has none.
     pub machine: String,
+    /// The numbers of that machine's disks, by the identities of their tables.
+    pub disks: DiskNumbers,
     /// The menu file's text.
     pub text: String,
 }
@@ -99,11 +104,12 @@ impl Slot {
 
     /// The first line but for its checksum.
     fn head(&self) -> String {
-        let Self { serial, writer, machine, text } = self;
+        let Self { serial, writer, machine, disks, text } = self;
         let machine = if machine.is_empty() { "-" } else { machine };
         format!(
-            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} length={}",
+            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} disks={} length={}",
             writer.word(),
+            disks.text(),
             text.len()
         )
     }
@@ -116,7 +122,7 @@ impl Slot {
         if bytes.iter().all(|byte| matches!(byte, 0 | 0xff | b'\n')) {
             return Err(SlotFault::Empty);
         }
-        let end = bytes.iter().take(400).position(|byte| *byte == b'\n').ok_or(SlotFault::Header)?;
+        let end = bytes.iter().take(MAX_HEAD).position(|byte| *byte == b'\n').ok_or(SlotFault::Header)?;
         let (line, rest) = bytes.split_at_checked(end).ok_or(SlotFault::Header)?;
         let line = core::str::from_utf8(line).map_err(|_| SlotFault::Header)?;
         let fields = line.strip_prefix(MARK).ok_or(SlotFault::Header)?;
@@ -148,6 +154,7 @@ impl Slot {
             serial: field("serial")?.parse().map_err(|_| SlotFault::Header)?,
             writer: writer.ok_or(SlotFault::Header)?,
             machine: field("machine")?.trim_matches('-').to_string(),
+            disks: DiskNumbers::from_text(field("disks")?),
             text: core::str::from_utf8(text).map_err(|_| SlotFault::Text)?.to_string(),
         })
     }
@@ -176,7 +183,13 @@ mod tests {
     use super::*;
 
     fn slot(serial: u64) -> Slot {
-        Slot { serial, writer: Writer::Desk, machine: "4be0a7f2".into(), text: "format = 1\n".into() }
+        Slot {
+            serial,
+            writer: Writer::Desk,
+            machine: "4be0a7f2".into(),
+            disks: DiskNumbers::from_text("1:0a-1,3:b"),
+            text: "format = 1\n".into(),
+        }
     }
 
     #[test]
@@ -227,7 +240,7 @@ mod tests {
     proptest! {
         #[test]
         fn what_is_written_is_read(serial: u64, machine in "[0-9a-f]{0,32}", text in "\\PC{0,200}") {
-            let slot = Slot { serial, writer: Writer::Boot, machine, text };
+            let slot = Slot { serial, writer: Writer::Boot, machine, disks: DiskNumbers::default(), text };
             let bytes = slot.encode().unwrap();
             prop_assert_eq!(bytes.len(), SLOT_SIZE);
             prop_assert_eq!(Slot::decode(&bytes), Ok(slot));

@@ -16,10 +16,12 @@ use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::start::{
     DiskMatch, Hardware, Names, PartitionSeen, Program, Target, locate, volume_path,
 };
+use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::text::shown;
 
+use crate::disk_order;
 use crate::reader::{VolumeReader, unguarded};
 use crate::surroundings::{self, stands_around_a_menu};
 use crate::volumes::{Seen, Volumes};
@@ -80,12 +82,19 @@ pub struct BootMachine {
     architecture: MachineType,
     identities: Vec<VolumeIdentity>,
     disks: Vec<DevicePath>,
+    /// The numbers of the disks.
+    numbers: Vec<DiskNumber>,
 }
 
 impl BootMachine {
     /// Looks at every disk that the firmware has found.
     pub fn look(blocks: &impl Blocks, variables: &impl Variables, architecture: MachineType) -> Self {
         let (paths, disks): (Vec<DevicePath>, Vec<Disk>) = blocks.disks().into_iter().unzip();
+        let order = disk_order::of(&disks, &blocks.partitions(&paths));
+        let numbers: Vec<DiskNumber> = order.iter().map(|(number, _)| *number).collect();
+        let mut disks: Vec<_> = disks.into_iter().zip(paths).map(Some).collect();
+        let (disks, paths): (Vec<Disk>, Vec<DevicePath>) =
+            order.iter().filter_map(|(_, index)| disks.get_mut(*index)?.take()).unzip();
         let shown = blocks.partitions(&paths);
         let partition = |origin: &Origin| {
             let Origin::Partition(disk, entry) = origin else { return None };
@@ -105,6 +114,7 @@ impl BootMachine {
             architecture,
             identities: Vec::with_capacity(found.len()),
             disks: paths,
+            numbers,
         };
         for (index, volume) in found.into_iter().enumerate() {
             let shown = partition(&volume.origin);
@@ -122,7 +132,9 @@ impl BootMachine {
                 is_fat: shown.is_some()
                     && volume.identity.firmware_refuses.is_none()
                     && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
-                whereabouts: volume.origin.words(&disks, |disk| disk.saturating_add(1)),
+                whereabouts: volume
+                    .origin
+                    .words(&disks, |disk| machine.numbers.get(disk).map_or(0, |number| number.0)),
                 drive: shown.map(|shown| shown.drive.clone()),
                 disk,
                 is_extended_boot,
@@ -204,7 +216,7 @@ impl Volumes for BootMachine {
             kind: held.volume.identity.kind,
             label: held.volume.identity.label.as_deref(),
             size: held.volume.device.as_ref().map_or(0, |device| device.size()),
-            disk: held.disk,
+            disk: held.disk.and_then(|disk| self.numbers.get(disk).copied()),
             is_extended_boot: held.is_extended_boot,
         })
     }

@@ -6,6 +6,7 @@ use alloc::vec::Vec;
 
 use signpost_disk::Guid;
 use signpost_disk::file_system::VolumeError;
+use signpost_facts::DiskNumber;
 use signpost_facts::change::FileWrite;
 use signpost_facts::secure_boot::Verdict;
 use signpost_firmware::device_path::{DevicePath, PartitionSignature, View};
@@ -24,13 +25,22 @@ pub const HEAD: usize = 64 * 1024;
 /// No kernel inside an image is longer, in bytes.
 const MAX_KERNEL: usize = 256 << 20;
 
-/// Partitions and files of a survey; a partition's id is its volume's index.
+/// Partitions and files of a survey; a partition's id is its volume's index, a disk's its number.
 pub struct SurveyedHardware<'a> {
     look: &'a Look,
     partitions: Vec<PartitionSeen>,
     disks: Vec<usize>,
     /// Files that a plan would put there or remove: volume, path in lower case, contents.
     planned: Vec<(usize, String, Option<&'a [u8]>)>,
+}
+
+fn id_of_disk(number: DiskNumber) -> usize {
+    usize::try_from(number.0).unwrap_or(usize::MAX)
+}
+
+/// The number of the disk that the firmware's rules know by this id.
+pub fn disk_of_id(id: usize) -> DiskNumber {
+    DiskNumber(u32::try_from(id).unwrap_or(u32::MAX))
 }
 
 impl<'a> SurveyedHardware<'a> {
@@ -45,14 +55,14 @@ impl<'a> SurveyedHardware<'a> {
                     disk.path_signature(partition).unwrap_or(PartitionSignature::Guid(Guid::ZERO));
                 partitions.push(PartitionSeen {
                     id: volume.index(),
-                    disk: disk.number,
+                    disk: id_of_disk(disk.number),
                     number: partition.firmware_number,
                     signature,
                     readable: survey.volumes[volume.index()].firmware_reads,
                 });
             }
         }
-        let disks = survey.disks.iter().map(|disk| disk.number).collect();
+        let disks = survey.disks.iter().map(|disk| id_of_disk(disk.number)).collect();
         Self { look, partitions, disks, planned: Vec::new() }
     }
 
@@ -173,7 +183,7 @@ impl Hardware for SurveyedHardware<'_> {
         };
         let mut matching = disks.iter().filter(|disk| named(&disk.serial));
         match (matching.next(), matching.next()) {
-            (Some(disk), None) => DiskMatch::Disk(disk.number),
+            (Some(disk), None) => DiskMatch::Disk(id_of_disk(disk.number)),
             (Some(_), Some(_)) => DiskMatch::Unknown,
             (None, _) => {
                 let names_serial =

@@ -8,10 +8,11 @@ use signpost_facts as facts;
 use signpost_facts::VolumeNumber;
 use signpost_firmware::start::{self, Target, volume_path};
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+use signpost_menu::slot::{Slot, SlotFault, newest};
 
 use crate::hardware::SurveyedHardware;
 use crate::look::Look;
+use crate::slots;
 
 /// No file of ours is longer, in bytes.
 pub const MAX_FILE: usize = 4 << 20;
@@ -125,12 +126,10 @@ pub fn machine_id(look: &Look) -> String {
 
 /// The slots of a volume, as they are.
 pub fn slots(look: &Look, volume: usize) -> [Result<Slot, SlotFault>; 2] {
-    SLOT_NAMES.map(|name| {
-        let reader = look.reader(volume).ok_or(SlotFault::Empty)?;
-        let bytes =
-            reader.read_head(&format!("{HOME_FOLDER}/{name}"), SLOT_SIZE).map_err(|_| SlotFault::Empty)?;
-        Slot::decode(&bytes)
-    })
+    match look.reader(volume) {
+        Some(reader) => slots::read(reader.files()),
+        None => [Err(SlotFault::Empty), Err(SlotFault::Empty)],
+    }
 }
 
 /// The text of the menu that counts on the home volume.

@@ -11,6 +11,7 @@ extern crate alloc;
 pub mod at_boot;
 #[cfg(feature = "desk")]
 pub mod boot_program;
+mod disk_order;
 #[cfg(feature = "desk")]
 pub mod hardware;
 #[cfg(feature = "desk")]
@@ -20,6 +21,7 @@ pub mod look;
 pub mod reader;
 #[cfg(feature = "desk")]
 pub mod secure_boot;
+pub mod slots;
 pub mod surroundings;
 pub mod volumes;
 #[cfg(feature = "desk")]

@@ -226,7 +226,7 @@ impl Look {
     pub fn location(&self, volume: usize) -> Option<Location> {
         let facts = self.survey.volumes.get(volume)?;
         let (_, partition) = self.survey.partition_of(facts)?;
-        Some(Location { disk: facts.disk.checked_sub(1)?, start: partition.start, length: partition.size })
+        Some(Location { disk: facts.disk, start: partition.start, length: partition.size })
     }
 }
 

@@ -5,6 +5,7 @@ use alloc::vec::Vec;
 
 use signpost_disk::probe::VolumeKind;
 use signpost_firmware::image::pe::MachineType;
+use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::LoadOptionSeen;
 
@@ -43,8 +44,8 @@ pub struct Seen<'a> {
     pub label: Option<&'a str>,
     /// Bytes.
     pub size: u64,
-    /// The number or index of its disk, where it is a partition.
-    pub disk: Option<usize>,
+    /// The number of its disk, where it is a partition.
+    pub disk: Option<DiskNumber>,
     /// Whether it lies in an extended boot partition.
     pub is_extended_boot: bool,
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{Survey, Volume};
+use signpost_facts::{DiskNumber, Survey, Volume};
 use signpost_place::reader::Names;
 
 use super::found::{Contents, OneVolume};
@@ -15,11 +15,11 @@ use crate::guard::guarded;
 /// Looks at all volumes; those of one disk one after the other.
 pub(crate) fn gather(
     survey: &Survey,
-    slice_types: &BTreeMap<(usize, u32), u8>,
+    slice_types: &BTreeMap<(DiskNumber, u32), u8>,
     sources: &[Source],
     catalogue: &Catalogue,
 ) -> Vec<Contents> {
-    let mut by_disk: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+    let mut by_disk: BTreeMap<DiskNumber, Vec<usize>> = BTreeMap::new();
     for (index, volume) in survey.volumes.iter().enumerate() {
         by_disk.entry(volume.disk).or_default().push(index);
     }
@@ -42,7 +42,7 @@ pub(crate) fn gather(
 
 fn of_volume(
     survey: &Survey,
-    slice_types: &BTreeMap<(usize, u32), u8>,
+    slice_types: &BTreeMap<(DiskNumber, u32), u8>,
     source: &Source,
     facts: &Volume,
     catalogue: &Catalogue,

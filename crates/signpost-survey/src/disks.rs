@@ -7,7 +7,9 @@ use signpost_disk::gpt::Unseen;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
-use signpost_facts::{Code, Disk, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber};
+use signpost_facts::{
+    Code, Disk, DiskNumber, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber,
+};
 use signpost_machine::live::described;
 use signpost_machine::live::mounts::Mount;
 use signpost_machine::{Machine, MachineDisk};
@@ -25,7 +27,7 @@ pub(crate) struct Read {
     pub(crate) sources: Vec<Source>,
     pub(crate) findings: Vec<Finding>,
     /// Types of MBR partitions, by the disk's number and theirs.
-    pub(crate) slice_types: BTreeMap<(usize, u32), u8>,
+    pub(crate) slice_types: BTreeMap<(DiskNumber, u32), u8>,
 }
 
 /// What a look at one disk gave, or why none could be taken; and the FATs among its parts.
@@ -67,7 +69,7 @@ pub(crate) fn read(machine: &Machine) -> Read {
         help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
     }));
     closed::add(machine, &looked, &of_machine, &mut found.list);
-    let slice_types = slice_types(&looked, &of_machine);
+    let slice_types = slice_types(&looked, &of_machine, &disks);
     let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
     let described = found
         .list
@@ -110,11 +112,14 @@ fn take_fat(fats: &mut Vec<Fat>, entry: Option<usize>) -> Option<FatVolume> {
     fats.swap_remove(index).volume
 }
 
-fn slice_types(looked: &[volumes::Disk], of_machine: &[usize]) -> BTreeMap<(usize, u32), u8> {
-    let entries = looked
-        .iter()
-        .zip(of_machine)
-        .flat_map(|(found, index)| found.table.partitions.iter().map(move |entry| (index + 1, entry)));
+fn slice_types(
+    looked: &[volumes::Disk],
+    of_machine: &[usize],
+    disks: &[Disk],
+) -> BTreeMap<(DiskNumber, u32), u8> {
+    let entries = looked.iter().zip(of_machine).flat_map(|(found, index)| {
+        found.table.partitions.iter().map(move |entry| (disks[*index].number, entry))
+    });
     let types = entries.filter_map(|(disk, entry)| match entry.purpose {
         Purpose::Mbr(kind) => Some(((disk, entry.number), kind.0)),
         Purpose::Gpt(_) | Purpose::Label(_) => None,
@@ -124,12 +129,11 @@ fn slice_types(looked: &[volumes::Disk], of_machine: &[usize]) -> BTreeMap<(usiz
 
 /// Looks at all disks, side by side: each one's facts, what is odd about it, and what it holds.
 fn look_at_all(machine: &Machine) -> Vec<(Disk, Vec<Finding>, Looked)> {
-    let disks = machine.disks.iter().map(|disk| (disk, machine.is_medium(disk)));
-    let numbered: Vec<(usize, (&MachineDisk, bool))> = (1..).zip(disks).collect();
-    side_by_side(&numbered, |(number, (disk, is_medium))| {
+    let disks: Vec<_> = machine.disks.iter().map(|disk| (disk, machine.is_medium(disk))).collect();
+    side_by_side(&disks, |(disk, is_medium)| {
         let looked = look_at(disk);
         let mut findings = Vec::new();
-        let facts = describe((*number, disk, *is_medium), &looked, &mut findings);
+        let facts = describe((disk, *is_medium), &looked, &mut findings);
         (facts, findings, looked)
     })
 }
@@ -155,12 +159,9 @@ fn open_fat(part: &volumes::Part) -> Option<Fat> {
     Some(Fat { entry: part.entry, volume })
 }
 
-/// A disk's facts, by its number, itself, and whether it is the medium that the system was started from.
-fn describe(
-    (number, disk, is_medium): (usize, &MachineDisk, bool),
-    looked: &Looked,
-    findings: &mut Vec<Finding>,
-) -> Disk {
+/// A disk's facts, by itself and whether it is the medium that the system was started from.
+fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: &mut Vec<Finding>) -> Disk {
+    let number = disk.number;
     let mut facts = Disk {
         number,
         name: said(&disk.name),

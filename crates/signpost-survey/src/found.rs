@@ -12,7 +12,7 @@ use super::source::Source;
 pub(crate) struct OneVolume<'a> {
     pub(crate) survey: &'a Survey,
     /// Types of MBR partitions, by the disk's number and theirs.
-    pub(crate) slice_types: &'a BTreeMap<(usize, u32), u8>,
+    pub(crate) slice_types: &'a BTreeMap<(signpost_facts::DiskNumber, u32), u8>,
     pub(crate) source: &'a Source,
     pub(crate) facts: &'a Volume,
     /// `None` where it cannot be looked into.

@@ -71,7 +71,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     };
     let mut look = Look::new(survey, contents, machine.architecture);
     look.volumes = read.sources.into_iter().zip(&mut found).map(lazy).collect();
-    (look.known, look.noted) = (kept::known(machine), kept::noted(machine));
+    (look.known, look.noted) = (machine.known(), kept::noted(machine));
     look.root_path.clone_from(&machine.running.root_path);
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
@@ -97,8 +97,8 @@ fn take_variables(look: &mut Look, machine: &Machine) {
 fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
     if let Some(running) = look.running {
         for number in look.survey.disks_of(VolumeNumber::of_index(running)) {
-            let disk = &mut look.survey.disks[number - 1];
-            disk.takes_part = !disk.is_medium;
+            let disk = look.survey.disks.iter_mut().find(|disk| disk.number == number);
+            disk.into_iter().for_each(|disk| disk.takes_part = !disk.is_medium);
         }
     }
     look.survey.systems = linux::systems(

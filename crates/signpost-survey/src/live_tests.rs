@@ -6,7 +6,7 @@ mod made_up;
 use std::path::Path;
 
 use made_up::Made;
-use signpost_facts::{Code, Volume};
+use signpost_facts::{Code, DiskNumber, Volume};
 use signpost_machine::HostKind;
 
 use super::*;
@@ -136,7 +136,7 @@ fn the_medium_of_a_rescue_system_is_left_out_and_the_machine_is_not() {
     assert_eq!(media, [("KP-254", false), ("KP-253", true)]);
     assert_eq!(survey.systems.iter().map(|system| system.id.as_str()).collect::<Vec<_>>(), ["larkspur"]);
     let own = look.fat_volumes().map(|index| survey.volumes[index].disk).collect::<Vec<_>>();
-    assert_eq!(own, [1], "no home on the medium");
+    assert_eq!(own, [DiskNumber(1)], "no home on the medium");
     assert!(survey.machine.notes[0].contains("it lies on disk 2"), "{:?}", survey.machine.notes);
     assert!(survey.machine.notes.iter().any(|note| note.contains("loop0 (the file ")));
 }

@@ -200,8 +200,9 @@ impl Assigning<'_> {
         let system = &self.systems[whose[0]];
         let title = &system.title;
         let is_elsewhere = !self.survey.disks_of(file.volume).iter().any(|disk| system.disks.contains(disk));
-        let disk = self.survey.volumes.get(file.volume.index()).map_or(0, |volume| volume.disk);
-        let note = if is_elsewhere { format!(", on disk {disk} and not on its own") } else { String::new() };
+        let disk =
+            self.survey.volumes.get(file.volume.index()).filter(|_| is_elsewhere).map(|volume| volume.disk);
+        let note = disk.map(|disk| format!(", on disk {disk} and not on its own")).unwrap_or_default();
         file.description = match whose.len() {
             _ if is_unified => {
                 let version =

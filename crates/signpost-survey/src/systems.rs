@@ -1,6 +1,6 @@
 //! Systems as a whole: their ids, titles and order.
 
-use signpost_facts::{Role, System};
+use signpost_facts::{DiskNumber, Role, System};
 use signpost_menu::ids;
 use signpost_place::Look;
 
@@ -28,7 +28,8 @@ pub(crate) fn finish(look: &mut Look) {
     }
 
     let disks = &look.survey.disks;
-    let takes_part = |disk: usize| disks.get(disk - 1).is_none_or(|disk| disk.takes_part);
+    let takes_part =
+        |disk: DiskNumber| disks.iter().find(|held| held.number == disk).is_none_or(|disk| disk.takes_part);
     let order = |system: &System| (!system.is_running, !system.disks.iter().all(|disk| takes_part(*disk)));
     let place = |system: &System| {
         let loader = || system.loaders.first().map(|index| files[*index].volume);

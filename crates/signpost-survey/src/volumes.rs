@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use signpost_disk::table::Purpose;
 use signpost_disk::volumes::{self, Origin};
-use signpost_facts::{Aside, Disk, Volume, VolumeNumber};
+use signpost_facts::{Aside, Disk, DiskNumber, Volume, VolumeNumber};
 use signpost_machine::Machine;
 use signpost_machine::live::mounts::Mount;
 use signpost_menu::linux_files::mapper_name;
@@ -33,22 +33,25 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         Origin::Logical { group, name, members } => (members.as_slice(), Some((said(group), said(name)))),
         _ => (&[][..], None),
     };
+    // Disks that could not be looked at are counted too.
+    let number_of = |looked: usize| {
+        let disk = of_machine.get(looked).and_then(|index| disks.get(*index));
+        disk.map_or(DiskNumber(0), |disk| disk.number)
+    };
     let on = index.map(|index| of_machine[index]);
-    let disk =
-        first_disk(volume, beside.found).and_then(|index| of_machine.get(index)).map(|index| index + 1);
+    let disk = first_disk(volume, beside.found).map(number_of);
     let disk_facts = on.and_then(|index| disks.get(index));
     let (size, fault) = size_and_fault(volume, entry.map(|entry| entry.size), disk_facts);
     let identity = &volume.identity;
     let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
     let name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
-    // Disks that could not be looked at are counted too.
-    let place = volume.origin.words(looked, |disk| of_machine.get(disk).map_or(0, |index| index + 1));
+    let place = volume.origin.words(looked, number_of);
     Volume {
         number,
         device: None,
         mounted: Vec::new(),
         is_running_root: false,
-        disk: disk.unwrap_or(0),
+        disk: disk.unwrap_or(DiskNumber(0)),
         partition: entry.map(|entry| entry.number),
         place: said(&place),
         lv,
@@ -116,7 +119,7 @@ fn first_disk(volume: &volumes::Volume, found: &[volumes::Volume]) -> Option<usi
 /// Notes a volume's device in the running system, and where it is mounted.
 pub(crate) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume) -> Vec<Mount> {
     let Some(devices) = &machine.devices else { return Vec::new() };
-    let disk = || machine.disks.get(facts.disk.checked_sub(1)?);
+    let disk = || machine.disk(facts.disk);
     let numbers = match origin {
         Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
         Origin::Mirror { uuid, .. } => devices.array(uuid),

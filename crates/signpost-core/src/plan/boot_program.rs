@@ -258,14 +258,22 @@ impl<'a> Files<'a> {
     /// The menu goes into the slot that does not hold the newest one; nothing where that one is this menu. The
     /// other slot is made too, so that later writes only overwrite.
     fn slots(&self, menu: &MenuFile, machine: &str, held: Option<&(usize, Slot)>) -> Result<Vec<FileWrite>> {
-        if held.is_some_and(|(_, slot)| slot.text == menu.text && slot.machine == machine) {
+        let numbers = self.look.known.with(&self.look.survey, &self.look.identities).numbers_by_table();
+        let counts_alike = |slot: &Slot| {
+            let own = self.look.survey.disks.iter().filter(|disk| disk.takes_part);
+            let mut tables = own.filter_map(|disk| disk.table.identity());
+            tables.all(|table| slot.disks.of(table) == numbers.of(table))
+        };
+        let is_same = |slot: &Slot| slot.text == menu.text && slot.machine == machine && counts_alike(slot);
+        if held.is_some_and(|(_, slot)| is_same(slot)) {
             return Ok(Vec::new());
         }
         // Behind the last serial the count starts anew: then the slot that holds it must go for the new one to count.
         let next = |slot: &Slot| slot.serial.checked_add(1);
         let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, next(slot).unwrap_or(1)));
         let outlived = held.filter(|(_, slot)| next(slot).is_none()).map(|(index, _)| *index);
-        let slot = Slot { serial, writer: Writer::Desk, machine: machine.into(), text: menu.text.clone() };
+        let (machine, text) = (machine.to_string(), menu.text.clone());
+        let slot = Slot { serial, writer: Writer::Desk, machine, disks: numbers, text };
         let bytes = slot.encode().ok_or_else(|| Error::Unusable {
             place: "menu file".into(),
             why: format!("it does not fit a slot of {SLOT_SIZE} bytes together with its first line"),

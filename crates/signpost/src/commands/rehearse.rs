@@ -1,6 +1,7 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::rehearse::{Choice, State, rehearse_state};
+use signpost_facts::DiskNumber;
 use signpost_menu::nearest::nearest;
 
 use crate::app::{App, Outcome};
@@ -17,7 +18,7 @@ pub struct RehearseArgs {
     choose: Option<String>,
     /// What if this disk, by its number, were not there (can be repeated)
     #[arg(long, value_name = "DISK")]
-    without: Vec<usize>,
+    without: Vec<DiskNumber>,
     /// What if the boot order were this: entries' numbers, in hexadecimal
     #[arg(long, value_name = "NUMBER", num_args = 1.., value_parser = entry_number)]
     order: Option<Vec<u16>>,
@@ -36,10 +37,8 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     let mut machine = app.uefi_machine()?;
     for disk in &args.without {
         if !machine.take_out(*disk) {
-            return Err(Failure::Other(format!(
-                "there is no disk {disk}; there are {}",
-                machine.disks.len()
-            )));
+            let numbers: Vec<String> = machine.disks.iter().map(|disk| disk.number.to_string()).collect();
+            return Err(Failure::Other(format!("there is no disk {disk}; there are {}", numbers.join(", "))));
         }
     }
     let mut look = app.look(&machine)?;

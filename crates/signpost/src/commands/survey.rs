@@ -50,14 +50,13 @@ fn detail(app: &App<'_>, look: &Look, what: &str) -> Outcome {
         return Ok(Exit::Done);
     }
     let named = survey.disks.iter().find(|disk| disk.name == what || disk.serial.as_deref() == Some(what));
-    let disk = number("disk").and_then(|number| survey.disks.get(number.checked_sub(1)?)).or(named);
+    let numbered = || survey.disk(what.strip_prefix("disk")?.trim().parse().ok()?);
+    let disk = numbered().or(named);
     if let Some(disk) = disk {
         app.show(disk, || render::detail::disk(survey, disk));
         return Ok(Exit::Done);
     }
-    Err(Failure::Usage(format!(
-        "there is no {what}; disks are disk1 to disk{}, volumes v1 to v{}",
-        survey.disks.len(),
-        survey.volumes.len()
-    )))
+    let disks: Vec<String> = survey.disks.iter().map(|disk| format!("disk{}", disk.number)).collect();
+    let (disks, volumes) = (disks.join(", "), survey.volumes.len());
+    Err(Failure::Usage(format!("there is no {what}; there are {disks}, and volumes v1 to v{volumes}")))
 }

@@ -149,7 +149,7 @@ fn what_is_asked_for_and_not_there_is_named() {
     for what in ["v9", "disk7", "sda", "v0", "disk0"] {
         let error = machine.fails(2, &["survey", what]);
         assert!(
-            error.contains(&format!("there is no {what}; disks are disk1 to disk2, volumes v1 to v3")),
+            error.contains(&format!("there is no {what}; there are disk1, disk2, and volumes v1 to v3")),
             "{error}"
         );
     }

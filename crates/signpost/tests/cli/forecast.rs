@@ -5,6 +5,7 @@ use signpost_demo::{StoreKind, change_fat};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, file, menu, meridian_disk, sealed, small};
@@ -281,6 +282,7 @@ fn the_last_serial_of_a_slot_is_no_end() {
         writer: Writer::Desk,
         machine: String::new(),
         text: machine.read("menu.toml"),
+        disks: DiskNumbers::default(),
     };
     let path = format!("/EFI/signpost/{}", SLOT_NAMES[0]);
     change_fat(&machine.path("lark.img"), LARK_ESP, &[], &[&path]).unwrap();

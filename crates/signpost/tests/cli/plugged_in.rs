@@ -6,7 +6,9 @@ use signpost_disk::{Guid, guid, partition_type};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 
-use crate::harness::{TestMachine, file, lark_disk, lark_files, meridian_disk, meridian_files, small};
+use crate::harness::{
+    LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, small,
+};
 
 type Files = Vec<(String, Vec<u8>)>;
 
@@ -140,10 +142,10 @@ fn a_copy_of_a_system_on_a_stick_takes_neither_its_id_nor_its_place() {
     let told: Vec<_> =
         systems.iter().map(|system| (system["id"].as_str().unwrap(), &system["root"])).collect();
     assert_eq!(told[0].0, "larkspur", "{told:?}");
-    assert_eq!((told[1].0, told[1].1.as_u64()), ("larkspur-2", Some(4)), "{told:?}");
+    assert_eq!((told[1].0, told[1].1.as_u64()), ("larkspur-2", Some(2)), "{told:?}");
     assert!(!names_the_stick(&menu) && !menu.contains("larkspur-2"), "{menu}");
     assert!(said.contains("it lies on disk 1, which can be taken along"), "{said}");
-    machine.ok(&["entry", "add", "linux", "--on", "v4", "--title", "From the stick"]);
+    machine.ok(&["entry", "add", "linux", "--on", "v2", "--title", "From the stick"]);
 }
 
 #[test]
@@ -161,7 +163,7 @@ fn what_can_be_taken_along_is_told_by_the_bus_or_by_the_bench() {
     // It is never home, though its ESP comes first.
     machine.ok(&["draft", "--host", "signpost"]);
     let plan = machine.ok(&["apply", "--dry-run", "--boot-program", &boot_program(&machine)]);
-    assert!(plan.contains("Home  v1, disk 2 partition 1"), "{plan}");
+    assert!(plan.contains("Home  v2, disk 2 partition 1"), "{plan}");
     assert!(!names_the_stick(&plan), "{plan}");
 }
 
@@ -200,4 +202,74 @@ fn a_closed_system_whose_esp_lies_on_another_fixed_disk_is_offered_with_a_note()
     std::fs::remove_file(machine.path("menu.toml")).unwrap();
     machine.ok(&["draft", "--host", "firmware"]);
     assert!(!machine.read("menu.toml").contains("0B0B-0001"), "{}", machine.read("menu.toml"));
+}
+
+/// Number and serial of each disk, in the order of the survey.
+fn numbers(machine: &TestMachine) -> Vec<(u64, String)> {
+    let survey = machine.json(&["survey"]);
+    let disks = survey["disks"].as_array().unwrap();
+    disks
+        .iter()
+        .map(|disk| (disk["number"].as_u64().unwrap(), disk["serial"].as_str().unwrap().to_string()))
+        .collect()
+}
+
+/// The disks of a bench as `machine.toml` lists them, and what stands before them.
+fn sections(machine: &TestMachine) -> (String, Vec<String>) {
+    let text = machine.read("machine.toml");
+    let mut parts = text.split("\n[[disk]]").map(String::from);
+    (parts.next().unwrap(), parts.map(|section| format!("\n[[disk]]{section}")).collect())
+}
+
+#[test]
+fn a_disk_keeps_its_number_whatever_is_plugged_in_or_taken_out() {
+    let mut spec = small(StoreKind::Folder);
+    spec.disks.push(stick("usb", Vec::new()));
+    let machine = TestMachine::new(&spec);
+    let (head, disks) = sections(&machine);
+    let [lark, meridian, stick] = &disks[..] else { panic!("{disks:?}") };
+    let attach = |disks: &[&String]| {
+        machine.write("machine.toml", &disks.iter().fold(head.clone(), |text, disk| text + disk));
+    };
+    attach(&[lark, meridian]);
+    let serial = |number, serial: &str| (number, serial.to_string());
+    assert_eq!(numbers(&machine), [serial(1, "PTR-1"), serial(2, "CRM-1")]);
+    // The firmware shows the new one first, and the others the other way round.
+    attach(&[stick, meridian, lark]);
+    assert_eq!(numbers(&machine), [serial(1, "PTR-1"), serial(2, "CRM-1"), serial(3, "SND-1")]);
+    attach(&[stick, meridian]);
+    assert_eq!(numbers(&machine), [serial(2, "CRM-1"), serial(3, "SND-1")]);
+    assert!(machine.ok(&["survey", "disk3"]).contains("SND-1"));
+    let said = machine.fails(2, &["survey", "disk1"]);
+    assert!(said.contains("there are disk2, disk3"), "{said}");
+    let said = machine.fails(4, &["rehearse", "--without", "1"]);
+    assert!(said.contains("there is no disk 1; there are 2, 3"), "{said}");
+}
+
+#[test]
+fn a_menu_that_is_active_says_the_numbers_and_a_disk_that_is_plugged_in_is_no_reason_to_write_it_anew() {
+    let mut spec = small(StoreKind::Folder);
+    spec.disks.push(stick("usb", Vec::new()));
+    let machine = TestMachine::new(&spec);
+    let (head, disks) = sections(&machine);
+    machine.write("machine.toml", &format!("{head}{}{}", disks[0], disks[1]));
+    let text = menu("timeout = 3", &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+    std::fs::write(machine.path("program.efi"), Program::new("ours").boot_program().build()).unwrap();
+    let program = machine.path("program.efi");
+    let apply = ["apply", "--yes", "--boot-program", program.to_str().unwrap()];
+    machine.ok(&apply);
+    let slot = || {
+        let image = std::fs::read(machine.path("lark.img")).unwrap();
+        let esp: signpost_disk::block::SharedDevice = std::sync::Arc::new(image[1 << 20..].to_vec());
+        let files = signpost_disk::fat::FatVolume::open(esp).unwrap();
+        signpost_place::slots::read(&files)[0].clone().unwrap()
+    };
+    let own = "1:aaaaaaaa-0000-4000-8000-000000000000,2:bbbbbbbb-0000-4000-8000-000000000000";
+    assert_eq!(slot().disks.text(), own);
+    machine.write("machine.toml", &format!("{head}{}{}{}", disks[2], disks[1], disks[0]));
+    machine.ok(&["survey"]);
+    let plan = machine.json(&["plan", "--boot-program", program.to_str().unwrap()]);
+    assert_eq!(plan["writes"], serde_json::json!([]));
+    assert_eq!(slot().serial, 1);
 }

@@ -5,6 +5,7 @@ use signpost_demo::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind, chan
 use signpost_disk::{Guid, guid, partition_type};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
 use crate::harness::{
@@ -236,7 +237,13 @@ fn what_was_saved_at_boot_is_news_once() {
         "{applied}\n[[entry]]\nid = \"by-hand\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/lkload.efi\"\n"
     );
     let put = |name: &str, serial: u64, text: &str| {
-        let slot = Slot { serial, writer: Writer::Boot, machine: String::new(), text: text.into() };
+        let slot = Slot {
+            serial,
+            writer: Writer::Boot,
+            machine: String::new(),
+            disks: DiskNumbers::default(),
+            text: text.into(),
+        };
         let bytes = slot.encode().unwrap();
         let path = format!("/EFI/signpost/{name}");
         change_fat(&machine.path("lark.img"), LARK_ESP, &[], &[&path]).unwrap();

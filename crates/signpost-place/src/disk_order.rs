@@ -1,0 +1,42 @@
+//! The numbers of the disks at boot: those that the desk noted in the slot when it wrote the menu.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use signpost_disk::open;
+use signpost_disk::volumes::Disk;
+use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
+use signpost_menu::slot::newest;
+
+use crate::at_boot::ShownPartition;
+use crate::slots;
+
+/// The disks by index, in the order of their numbers. Firmware shows disks in any order, so those of which no slot says a
+/// number are counted by their identity.
+pub(crate) fn of(disks: &[Disk], shown: &[ShownPartition]) -> Vec<(DiskNumber, usize)> {
+    let identities: Vec<Option<String>> = disks.iter().map(|disk| disk.table.identity()).collect();
+    let mut ordered: Vec<(Option<&str>, usize)> = Vec::with_capacity(disks.len());
+    for (index, identity) in identities.iter().enumerate() {
+        let identity = identity.as_deref();
+        let at =
+            ordered.partition_point(|(known, _)| (known.is_none(), *known) <= (identity.is_none(), identity));
+        ordered.insert(at, (identity, index));
+    }
+    let ordered_identities: Vec<Option<&str>> = ordered.iter().map(|(identity, _)| *identity).collect();
+    let numbers = noted(disks, shown).unwrap_or_default().for_disks(&ordered_identities);
+    let mut order: Vec<(DiskNumber, usize)> = Vec::with_capacity(disks.len());
+    for (number, (_, index)) in numbers.into_iter().zip(ordered) {
+        order.insert(order.partition_point(|(known, _)| *known <= number), (number, index));
+    }
+    order
+}
+
+/// What the newest slot of the volume that the boot program came from says.
+fn noted(disks: &[Disk], shown: &[ShownPartition]) -> Option<DiskNumbers> {
+    let home = shown.iter().find(|shown| shown.is_home)?;
+    let disk = disks.get(home.disk)?;
+    let start = home.drive.start.checked_mul(u64::from(disk.sector_size))?;
+    let part = disk.parts.iter().find(|part| part.entry.is_some() && part.start() == start)?;
+    let files = open::file_system(part.device()?, part.identity())?.ok()?;
+    newest(&slots::read(files.as_ref())).map(|(_, slot)| slot.disks.clone())
+}
