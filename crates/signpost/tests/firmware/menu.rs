@@ -5,6 +5,7 @@ use signpost_demo::{BenchSpec, Content, StoreKind};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::variable::VariableName;
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
 
 use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
@@ -20,7 +21,15 @@ pub fn boot_program() -> Vec<u8> {
 }
 
 pub fn slot(serial: u64, text: &str) -> Vec<u8> {
-    Slot { serial, writer: Writer::Desk, machine: String::new(), text: text.into() }.encode().unwrap()
+    Slot {
+        serial,
+        writer: Writer::Desk,
+        machine: String::new(),
+        disks: DiskNumbers::default(),
+        text: text.into(),
+    }
+    .encode()
+    .unwrap()
 }
 
 /// Two disks; the boot program in the spare path of the first, with these slots, Larkspur's root behind it.

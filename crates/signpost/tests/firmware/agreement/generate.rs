@@ -7,6 +7,7 @@ use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::device_path::{DevicePath, Node, PartitionSignature};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
+use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
 
 mod made;
@@ -109,6 +110,7 @@ pub fn generate(seed: u64) -> Made {
                 serial: 90,
                 writer: Writer::Desk,
                 machine: String::new(),
+                disks: DiskNumbers::default(),
                 text: "format = 1\n".into(),
             };
             maker.home((home + 1) % disks, &[older.encode().unwrap(), vec![b'\n'; 64 * 1024]], &program);
@@ -315,7 +317,15 @@ impl Maker {
     /// The menu in one slot; in the other an older one, nothing, or something broken.
     fn slots(&mut self, text: &str) -> [Vec<u8>; 2] {
         let slot = |serial, text: &str| {
-            Slot { serial, writer: Writer::Desk, machine: String::new(), text: text.into() }.encode().unwrap()
+            Slot {
+                serial,
+                writer: Writer::Desk,
+                machine: String::new(),
+                disks: DiskNumbers::default(),
+                text: text.into(),
+            }
+            .encode()
+            .unwrap()
         };
         let good = slot(5, text);
         let mut other = match self.dice.below(4) {
