@@ -57,7 +57,7 @@ fn with_a_default_that_is_gone() {
     assert!(refused.contains("changed-at-boot") && refused.contains("larkspur-by-hand"), "{refused}");
     let drafted = machine.ok(&["draft", "--take-saved"]);
     assert!(drafted.contains("was saved at the prompt, at boot"), "{drafted}");
-    assert!(machine.read("menu.toml").contains("id = \"larkspur-by-hand\""));
+    assert!(machine.read("menu.toml").contains("= \"larkspur-by-hand\"\ntitle"));
     machine.ok(&["tune", "default=larkspur-by-hand"]);
     machine.ok(&["apply", "--yes", "--take-over"]);
     assert!(Vm::start(machine.folder(), &IMAGES).until_it_ends().contains(NEWEST));
