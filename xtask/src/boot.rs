@@ -1,5 +1,5 @@
-//! Building the boot program: by the rustup target where it is installed or can be had, else by Debian's
-//! toolchain, which builds the core libraries too.
+//! Building the boot program: by rustup's toolchain where the source of the core libraries is installed or can be had, else
+//! by Debian's.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -16,10 +16,14 @@ pub const FILE: &str = "signpost-x64.efi";
 /// of the compiler's own. The fewer sections, the more room for a kernel's header between headers and contents.
 const FLAGS: &str = "-Zlocation-detail=none -Zfmt-debug=none -Clink-arg=/merge:.eh_frame=.rdata";
 
+/// The core libraries are built with the program, in the form that is small instead of fast: 50 KB less.
+const CORE: [&str; 2] =
+    ["-Zbuild-std=core,alloc", "-Zbuild-std-features=compiler-builtins-mem,optimize_for_size"];
+
 /// Builds it; the path of the program.
 pub fn build(install: bool) -> Result<PathBuf> {
     let target = target_folder().join("boot");
-    let cargo = if has_rustup_target() {
+    let cargo = if has_core_source() {
         clean(command("cargo"))
     } else {
         if install {
@@ -29,7 +33,7 @@ pub fn build(install: bool) -> Result<PathBuf> {
     };
     run(&mut of_program(cargo, "build", &target)).map_err(|error| {
         format!(
-            "{error}; `rustup target add {TARGET}`, or `cargo xtask boot --install` as root on Debian, helps"
+            "{error}; `rustup component add rust-src`, or `cargo xtask boot --install` as root on Debian, helps"
         )
     })?;
     for (built, file) in [("signpost-boot.efi", FILE), ("made-up-system.efi", "made-up-system-x64.efi")] {
@@ -42,8 +46,10 @@ pub fn build(install: bool) -> Result<PathBuf> {
 /// Formatting and lints of it.
 pub fn lint() -> Result<()> {
     run(command(env!("CARGO")).current_dir(folder()).args(["fmt", "--check"]))?;
-    if !has_rustup_target() {
-        return Err(format!("lints take rustup's target; `rustup target add {TARGET}` helps"));
+    if !has_core_source() {
+        return Err(
+            "lints take rustup's source of the core libraries; `rustup component add rust-src` helps".into(),
+        );
     }
     let mut clippy = of_program(clean(command("cargo")), "clippy", &target_folder().join("boot"));
     run(clippy.args(["--", "-D", "warnings"]))
@@ -54,17 +60,22 @@ fn folder() -> PathBuf {
 }
 
 fn of_program(mut cargo: Command, what: &str, target: &Path) -> Command {
-    cargo.current_dir(folder()).args([what, "--quiet", "--release", "--locked", "--target", TARGET]);
+    cargo
+        .current_dir(folder())
+        .args([what, "--quiet", "--release", "--locked", "--target", TARGET])
+        .args(CORE);
     cargo.arg("--target-dir").arg(target);
     cargo
 }
 
-fn has_rustup_target() -> bool {
+fn has_core_source() -> bool {
+    const SOURCE: &str = "rust-src";
     let installed = || {
-        let listed = command("rustup").args(["target", "list", "--installed"]).output();
-        listed.is_ok_and(|output| String::from_utf8_lossy(&output.stdout).lines().any(|line| line == TARGET))
+        let listed = command("rustup").args(["component", "list", "--installed"]).output();
+        listed.is_ok_and(|output| String::from_utf8_lossy(&output.stdout).lines().any(|line| line == SOURCE))
     };
-    installed() || (run(command("rustup").args(["--quiet", "target", "add", TARGET])).is_ok() && installed())
+    installed()
+        || (run(command("rustup").args(["--quiet", "component", "add", SOURCE])).is_ok() && installed())
 }
 
 /// A cargo that knows nothing of the one that runs us.
@@ -83,7 +94,6 @@ fn debian_cargo() -> Command {
     let mut cargo = clean(command("/usr/bin/cargo"));
     cargo
         .env("RUSTC", "/usr/bin/rustc")
-        .env("RUSTFLAGS", format!("-Clinker=lld-link -Clinker-flavor=lld-link {FLAGS}"))
-        .args(["-Zbuild-std=core,alloc", "-Zbuild-std-features=compiler-builtins-mem"]);
+        .env("RUSTFLAGS", format!("-Clinker=lld-link -Clinker-flavor=lld-link {FLAGS}"));
     cargo
 }
