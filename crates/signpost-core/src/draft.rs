@@ -4,6 +4,7 @@
 mod base;
 mod field;
 mod kernels;
+mod limit;
 mod merge;
 mod offer;
 mod offered;
@@ -17,13 +18,14 @@ use std::path::Path;
 pub use base::Base;
 pub(crate) use field::Field;
 pub(crate) use offer::{free_id, is_hidden};
+use offered::Place;
 pub(crate) use offered::{Body, Offer};
 pub use offered::{DraftEntry, Line};
 pub use reset::reset;
 use serde::Serialize;
 use signpost_facts::Result;
 use signpost_menu::MenuDocument;
-use signpost_menu::document::Host;
+use signpost_menu::document::{Hidden, Hide, Host};
 use signpost_place::Look;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::append;
@@ -98,6 +100,8 @@ pub struct Wishes {
     pub new_host: Host,
     /// Whether what was decided at boot is taken in.
     pub takes_saved: bool,
+    /// Whether snapshots stay out of the menu, from now on.
+    pub hides_snapshots: bool,
 }
 
 /// Drafts the menu of a machine into the file at `path`, which is not written yet; `existing` is what stands there now, `base`
@@ -112,15 +116,44 @@ pub fn draft(
     wishes: Wishes,
     base: Base,
 ) -> Result<Draft> {
-    let (mut file, document, host) = match existing {
-        Some(held) => (MenuText::new(path, &held.text)?, held.document.clone(), held.document.settings.host),
+    let host = existing.map_or(wishes.new_host, |held| held.document.settings.host);
+    let none = MenuDocument::default();
+    let resolved = resolve(look, existing.map_or(&none, |held| &held.document));
+    let (mut offers, mut left) = offer::all(look, host, &resolved)?;
+    loop {
+        let draft = merged(look, path, existing, wishes, base.clone(), (&offers, &left))?;
+        let count = match limit::excess(&draft.text, host) {
+            0 => 0,
+            excess => limit::leave_out(&mut offers, excess),
+        };
+        if count == 0 {
+            return Ok(draft);
+        }
+        left.push(format!("{count} entries of the longest groups, the oldest: the menu would be too long"));
+    }
+}
+
+/// Merges what is offered into the file.
+fn merged(
+    look: &Look,
+    path: &Path,
+    existing: Option<&MenuFile>,
+    wishes: Wishes,
+    base: Base,
+    (offers, left): (&[Offer], &[String]),
+) -> Result<Draft> {
+    let (mut file, mut document) = match existing {
+        Some(held) => (MenuText::new(path, &held.text)?, held.document.clone()),
         None => {
             let text = text::head(&look.survey.machine.name, wishes.new_host);
-            (MenuText::new(path, &text)?, MenuDocument::default(), wishes.new_host)
+            (MenuText::new(path, &text)?, MenuDocument::default())
         }
     };
+    let mut offers = offers.to_vec();
+    if wishes.hides_snapshots {
+        hide_snapshots(&mut file, &mut document, &mut offers)?;
+    }
     let resolved = resolve(look, &document);
-    let (offers, mut left) = offer::all(look, host, &resolved)?;
     // Without a file, nothing was taken out of it.
     let base = if existing.is_some() { base } else { Base::default() };
     let all_news = News::of(look, &document);
@@ -128,7 +161,7 @@ pub fn draft(
     let news = if wishes.takes_saved { all_news } else { News::default() };
     let saved = take_in_what_was_saved_at_boot(path, &news, &mut file)?;
     let mut merged = merge::Merge::new(look, &document, &resolved, &offers, base).into(&mut file)?;
-    left.append(&mut merged.left);
+    merged.left.splice(..0, left.iter().cloned());
     if existing.is_none() {
         text::choose_default(&mut file, merged.added.first())?;
     }
@@ -158,12 +191,25 @@ pub fn draft(
         kept: merged.kept,
         gone,
         out_of_reach,
-        left,
+        left: merged.left,
         saved: saved_at_boot,
         takes_saved: wishes.takes_saved,
         text,
         base: merged.base,
     })
+}
+
+/// Says in the file that groups of snapshots are not wanted, and offers them no more.
+fn hide_snapshots(file: &mut MenuText, document: &mut MenuDocument, offers: &mut Vec<Offer>) -> Result<()> {
+    let groups: Vec<Offer> = offers.iter().filter(|offer| kernels::is_of_snapshots(offer)).cloned().collect();
+    for group in groups {
+        offers.retain(|offer| offer.key != group.key && offer.place != Place::In(group.key.clone()));
+        if !offer::is_hidden_id(document, &group.id) {
+            file.hide_entry(&group.id, Some("draft --no-snapshots"))?;
+            document.hidden.push(Hide { what: Hidden::Entry(group.id), why: None });
+        }
+    }
+    Ok(())
 }
 
 /// All that was decided at boot, to be looked at.

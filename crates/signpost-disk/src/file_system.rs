@@ -79,6 +79,8 @@ pub struct Subvolume {
     pub path: String,
     /// Whether it is mounted where nobody names one.
     pub is_default: bool,
+    /// When it was made as a copy of another, in seconds since 1970; `None` for one that was made empty.
+    pub copied: Option<i64>,
 }
 
 /// One item of a folder.

@@ -6,23 +6,14 @@ use alloc::string::String;
 use alloc::vec;
 use alloc::vec::Vec;
 
+pub use signpost_menu::standing::Standing;
+
 use crate::number::{DiskNumber, VolumeNumber};
 use crate::programs::System;
 use crate::survey::{Disk, Survey};
 
 /// Members of members of a volume that are looked through.
 const MAX_DEPTH: usize = 8;
-
-/// How near a volume stands to a system; the nearest first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Standing {
-    /// It is its root, or its `/etc/fstab` mounts it.
-    Own,
-    /// It lies on the same disk.
-    SameDisk,
-    /// It lies on another fixed disk.
-    OtherDisk,
-}
 
 impl Survey {
     /// The disk of this number.
@@ -60,14 +51,11 @@ impl Survey {
     /// How near a volume (by its number) stands to a system; `None` where nothing of it is the system's.
     pub fn standing(&self, system: &System, volume: VolumeNumber) -> Option<Standing> {
         let disks = self.disks_of(volume);
-        let shares_a_disk = disks.iter().any(|disk| system.disks.contains(disk));
-        if !shares_a_disk && !self.all_take_part(&disks) {
-            return None;
-        }
-        if system.root == Some(volume) || system.mounts.contains(&volume) {
-            return Some(Standing::Own);
-        }
-        if shares_a_disk { Some(Standing::SameDisk) } else { Some(Standing::OtherDisk) }
+        Standing::of(
+            system.root == Some(volume) || system.mounts.contains(&volume),
+            disks.iter().any(|disk| system.disks.contains(disk)),
+            self.all_take_part(&disks),
+        )
     }
 
     /// The systems whose loaders a folder of this name on a volume (by its number) is for: those that mount that volume;

@@ -33,6 +33,8 @@ pub enum Code {
     FstabWrong,
     /// An entry file names files that are not there.
     EntryFileBroken,
+    /// The newest kernel of a system has no initrd, though others of the system have.
+    InitrdMissing,
     /// The firmware's variables cannot be read, in whole or in part.
     VariablesBroken,
     /// A load option is broken.
@@ -85,7 +87,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 36] = [
+    pub const ALL: [Self; 37] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -98,6 +100,7 @@ impl Code {
         Self::NoLabel,
         Self::FstabWrong,
         Self::EntryFileBroken,
+        Self::InitrdMissing,
         Self::VariablesBroken,
         Self::EntryBroken,
         Self::EntryStale,
@@ -139,6 +142,7 @@ impl Code {
             Self::NoLabel => "no-label",
             Self::FstabWrong => "fstab-wrong",
             Self::EntryFileBroken => "entry-file-broken",
+            Self::InitrdMissing => "initrd-missing",
             Self::VariablesBroken => "variables-broken",
             Self::EntryBroken => "entry-broken",
             Self::EntryStale => "entry-stale",

@@ -21,6 +21,11 @@ pub struct System {
     pub title_from: String,
     /// `linux`, `desktop`, `dos`, `bsd`, `mac`, or `other` for one that shows by its loader alone.
     pub family: Family,
+    /// Names of systems that it is made from: `ID_LIKE` in `os-release`.
+    pub id_like: Vec<String>,
+    /// When it was made as a copy of another one, in seconds since 1970; 0 where that is not known. `None` for one that is no
+    /// copy.
+    pub snapshot: Option<i64>,
     /// Number of its root volume.
     pub root: Option<VolumeNumber>,
     /// Folder of its root on that volume: `/`, or a subvolume's path.
@@ -39,7 +44,7 @@ pub struct System {
     pub image: Option<ImageFile>,
     /// Whether it is running.
     pub is_running: bool,
-    /// Its kernels, the newest first.
+    /// Its kernels: the newest that has all that goes with it first, those for rescue last.
     pub kernels: Vec<Kernel>,
     /// Kernel arguments for it.
     pub arguments: Option<Arguments>,
@@ -108,8 +113,12 @@ pub struct Kernel {
     pub architecture: String,
     /// Version of its EFI stub.
     pub efi_stub: Option<String>,
-    /// Initrds that belong to it.
+    /// Initrds that belong to it, in the order in which it takes them.
     pub initrds: Vec<String>,
+    /// The same with the initrd that has all drivers, for when the other one fails.
+    pub fallback: Vec<String>,
+    /// Its own arguments, where they are not its system's.
+    pub arguments: Option<Arguments>,
     /// Whether it is for rescue, or a copy kept by hand: never the newest.
     pub is_spare: bool,
 }
@@ -224,6 +233,8 @@ impl System {
             title,
             title_from,
             family,
+            id_like: Vec::new(),
+            snapshot: None,
             root: None,
             root_path: "/".into(),
             boot: None,

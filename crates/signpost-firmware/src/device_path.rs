@@ -96,6 +96,11 @@ impl DevicePath {
         &self.nodes
     }
 
+    /// Whether it leads to what people plug in and take along: over USB, or to a card.
+    pub fn is_pluggable(&self) -> bool {
+        self.nodes.iter().any(Node::is_pluggable)
+    }
+
     /// The nodes, decoded.
     pub fn views(&self) -> impl Iterator<Item = View> {
         self.nodes.iter().map(Node::view)

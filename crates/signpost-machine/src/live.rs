@@ -31,7 +31,7 @@ use crate::image::ImageFile;
 use crate::machine::{FirmwareKind, Machine, MachineDisk, Running};
 
 /// Opens the machine that we run on, its `/proc`, `/sys`, `/dev` and `/run` looked up below a folder.
-pub fn open(below: &Path) -> Machine {
+pub(crate) fn open(below: &Path) -> Machine {
     let root = &Root(below.to_path_buf());
     let nodes = block::read(root);
     let devices = Devices::read(root, &nodes);

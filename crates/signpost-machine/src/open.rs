@@ -22,7 +22,12 @@ impl Machine {
 
     /// The machine that we run on.
     pub fn live() -> Self {
-        live::open(Path::new("/")).with_numbers()
+        Self::live_below(Path::new("/"))
+    }
+
+    /// A machine as its kernel shows it below a folder: `/`, or one with copies of what stands there.
+    pub fn live_below(folder: &Path) -> Self {
+        live::open(folder).with_numbers()
     }
 
     /// A machine of loose disks, images or devices, of which nothing more is known.

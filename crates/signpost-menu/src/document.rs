@@ -1,6 +1,5 @@
 //! The menu document: what a menu file says, once it holds.
 
-use alloc::collections::BTreeMap;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -340,12 +339,20 @@ impl MenuDocument {
 
     /// The number that each entry has on the screen: its place in the menu, or in its group, from 1.
     pub fn numbers(&self) -> Vec<usize> {
-        let mut counted: BTreeMap<Option<&str>, usize> = BTreeMap::new();
+        let mut counted: Vec<(Option<&str>, usize)> = Vec::new();
         let mut numbers = Vec::with_capacity(self.entries.len());
         for entry in &self.entries {
-            let count = counted.entry(entry.group.as_deref()).or_default();
-            *count = count.saturating_add(1);
-            numbers.push(*count);
+            let group = entry.group.as_deref();
+            match counted.iter_mut().find(|(own, _)| *own == group) {
+                Some((_, count)) => {
+                    *count = count.saturating_add(1);
+                    numbers.push(*count);
+                }
+                None => {
+                    counted.push((group, 1));
+                    numbers.push(1);
+                }
+            }
         }
         numbers
     }

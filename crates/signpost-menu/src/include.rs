@@ -1,7 +1,6 @@
 //! `[include] bls`: entry files and unified kernel images found at boot, as entries behind the file's own (the Boot
 //! Loader Specification, types 1 and 2).
 
-use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -11,6 +10,7 @@ use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
+use crate::sorted::sorted;
 use crate::text::{acts, shown, shown_lines};
 use crate::{ids, version};
 
@@ -64,7 +64,11 @@ impl EntryFile {
                 "architecture" => entry.architecture = Some(value.to_lowercase()),
                 "linux" => entry.linux = Some(absolute(value)),
                 "efi" | "uki" => entry.efi = Some(absolute(value)),
-                "initrd" => entry.initrds.push(absolute(value)),
+                // Some write all of them on one line, or what nothing here knows: a variable.
+                "initrd" => {
+                    let paths = value.split_whitespace().filter(|path| !path.starts_with('$'));
+                    entry.initrds.extend(paths.map(|path| absolute(path.to_string())));
+                }
                 "options" => {
                     if !entry.options.is_empty() {
                         entry.options.push(' ');
@@ -124,7 +128,7 @@ pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut 
     if found.is_empty() {
         return notes;
     }
-    found.sort_by(order);
+    let mut found = sorted(found, order);
     let known: Vec<StartTarget> =
         resolve(around, document).into_iter().filter_map(|entry| entry.target.ok()).collect();
     make_titles_differ(&mut found, document);
@@ -239,15 +243,15 @@ fn order(a: &Found, b: &Found) -> Ordering {
 
 /// Where titles are the same, the version tells them apart, or else the file's name.
 fn make_titles_differ(found: &mut [Found], document: &MenuDocument) {
-    let mut count: BTreeMap<String, usize> = BTreeMap::new();
-    let titles = document.entries.iter().map(|entry| &entry.title);
-    for title in found.iter().map(|one| &one.title).chain(titles) {
-        let held = count.entry(title.clone()).or_default();
-        *held = held.saturating_add(1);
-    }
-    for one in found.iter_mut().filter(|one| count.get(&one.title).is_some_and(|count| *count > 1)) {
-        let more = one.version.clone().unwrap_or_else(|| one.name.clone());
-        one.title = format!("{}, {more}", one.title);
+    let own = document.entries.iter().map(|entry| &entry.title);
+    let mut titles: Vec<String> = found.iter().map(|one| &one.title).chain(own).cloned().collect();
+    titles.sort_unstable();
+    for one in found.iter_mut() {
+        let first = titles.partition_point(|title| *title < one.title);
+        if titles.get(first.saturating_add(1)) == Some(&one.title) {
+            let more = one.version.clone().unwrap_or_else(|| one.name.clone());
+            one.title = format!("{}, {more}", one.title);
+        }
     }
 }
 

@@ -6,7 +6,9 @@ use alloc::vec::Vec;
 use core::cmp::Ordering;
 use core::fmt;
 
+use crate::layouts::is_aside;
 use crate::linux_files::version_in_name;
+use crate::sorted::sorted;
 use crate::text::acts;
 use crate::version;
 
@@ -56,10 +58,9 @@ pub struct Chosen {
     pub passed_over: Vec<String>,
 }
 
-/// Whether a kernel of this file name is for rescue, or a copy that somebody kept: never the newest.
+/// Whether a kernel of this file name is for rescue, or one that was set aside: never the newest.
 pub fn is_spare(name: &str) -> bool {
-    let lower = name.to_lowercase();
-    lower.contains("rescue") || lower.ends_with(".old") || lower.ends_with(".bak")
+    name.to_lowercase().contains("rescue") || is_aside(name)
 }
 
 impl Newest {
@@ -109,10 +110,9 @@ impl Newest {
             let version = header(&path)?.version_of(name);
             Some((path, version, star))
         };
-        let mut kernels: Vec<(String, String, &str)> = names.into_iter().filter_map(kernel).collect();
-        kernels.sort_unstable_by(|a, b| newest_first((&a.0, &a.1), (&b.0, &b.1)));
+        let kernels: Vec<(String, String, &str)> = names.into_iter().filter_map(kernel).collect();
         let mut passed_over = Vec::new();
-        for (path, _, star) in kernels {
+        for (path, _, star) in sorted(kernels, |a, b| newest_first((&a.0, &a.1), (&b.0, &b.1))) {
             if is_complete(star) {
                 return Ok(Chosen { path, star: star.to_string(), passed_over });
             }

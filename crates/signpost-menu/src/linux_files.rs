@@ -6,39 +6,15 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::place::{VolumeIdentity, VolumeRef};
-use crate::text::acts;
 
 /// The arguments that a system keeps for its kernels.
 pub const CMDLINE: &str = "/etc/kernel/cmdline";
 /// Its table of mounts (fstab(5)).
 pub const FSTAB: &str = "/etc/fstab";
 
-/// Names that distributions give their kernels.
-pub fn is_kernel_name(name: &str) -> bool {
-    ["vmlinuz", "bzImage", "kernel-"].iter().any(|start| name.starts_with(start))
-        && !name.to_lowercase().ends_with(".efi.sig")
-        && !name.contains(acts)
-}
-
 /// What follows the first dash of a kernel's file name: `6.9.4` of `vmlinuz-6.9.4`.
 pub fn version_in_name(name: &str) -> &str {
     name.split_once('-').map_or("", |(_, version)| version)
-}
-
-/// The initrds that go with a kernel whose name ends in this version: `initrd-V`, `initrd.img-V`,
-/// `initramfs-V.img` and the like.
-pub fn initrds(version: &str, names: &[&str]) -> Vec<String> {
-    let matches = |name: &str| {
-        if !name.starts_with("initr") || name.contains("fallback") || name.contains("rescue") {
-            return false;
-        }
-        let stem = name.strip_suffix(".img").unwrap_or(name);
-        match stem.split_once('-') {
-            Some((_, after)) => after == version,
-            None => version.is_empty(),
-        }
-    };
-    names.iter().filter(|name| matches(name) && !name.contains(acts)).map(ToString::to_string).collect()
 }
 
 /// What the file of arguments says, on one line; `None` where it says nothing.
@@ -47,9 +23,11 @@ pub fn kept_arguments(text: &str) -> Option<String> {
     (!words.is_empty()).then(|| words.join(" "))
 }
 
-/// Arguments made from where a system's root is, and what of the volume they are made from.
-pub fn made_arguments(volume: &VolumeIdentity, root_path: &str) -> (String, &'static str) {
-    let (root, what) = match (&volume.lv, &volume.uuid, &volume.part_uuid) {
+/// Arguments made from where a system's root is, and what of the volume they are made from. Without an initrd nothing but
+/// the kernel looks for the root, and that knows partitions alone.
+pub fn made_arguments(volume: &VolumeIdentity, root_path: &str, has_initrd: bool) -> (String, &'static str) {
+    let uuid = volume.uuid.as_ref().filter(|_| has_initrd || volume.part_uuid.is_none());
+    let (root, what) = match (&volume.lv, uuid, &volume.part_uuid) {
         // What finds the root in the initrd wakes the group by this name.
         (Some((group, name)), _, _) => (format!("/dev/mapper/{}", mapper_name(group, name)), "name"),
         (None, Some(uuid), _) => (format!("UUID={uuid}"), "UUID"),
@@ -58,9 +36,15 @@ pub fn made_arguments(volume: &VolumeIdentity, root_path: &str) -> (String, &'st
     };
     let flags = match root_path.trim_start_matches('/') {
         "" => String::new(),
-        subvolume => format!(" rootflags=subvol={subvolume}"),
+        subvolume => format!(" {}", subvolume_argument(subvolume)),
     };
     (format!("root={root}{flags} ro"), what)
+}
+
+/// The argument that names a subvolume as the root; the kernel takes a blank within quotes.
+pub fn subvolume_argument(subvolume: &str) -> String {
+    let quote = if subvolume.contains(' ') { "\"" } else { "" };
+    format!("rootflags={quote}subvol={subvolume}{quote}")
 }
 
 /// The device mapper's name of a logical volume: a dash parts group and name, so their own are doubled.
@@ -137,23 +121,6 @@ mod tests {
             named("/dev/mapper/tide--bench-root"),
             Some(VolumeRef::Lv("tide-bench".into(), "root".into()))
         );
-    }
-
-    #[test]
-    fn initrds_go_by_the_version_in_their_name() {
-        let names = [
-            "initrd-6.9.4",
-            "initrd.img-6.9.4",
-            "initramfs-6.9.4.img",
-            "initramfs-6.9.4-fallback.img",
-            "initrd-6.9.40",
-            "initrd",
-            "vmlinuz-6.9.4",
-            "initramfs-lts.img",
-        ];
-        assert_eq!(initrds("6.9.4", &names), ["initrd-6.9.4", "initrd.img-6.9.4", "initramfs-6.9.4.img"]);
-        assert_eq!(initrds("", &names), ["initrd"]);
-        assert_eq!(initrds("lts", &names), ["initramfs-lts.img"]);
     }
 
     #[test]

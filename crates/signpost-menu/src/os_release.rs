@@ -1,8 +1,8 @@
 //! `os-release`: what a Linux system says of itself (the freedesktop.org specification of that name).
 
-use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 
 use crate::text::{shown, shown_lines};
 
@@ -12,7 +12,7 @@ pub const PATHS: [&str; 2] = ["/etc/os-release", "/usr/lib/os-release"];
 /// The fields of an `os-release`.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct OsRelease {
-    fields: BTreeMap<String, String>,
+    fields: Vec<(String, String)>,
 }
 
 impl OsRelease {
@@ -20,20 +20,24 @@ impl OsRelease {
     pub fn parse(text: &str) -> Self {
         let text = shown_lines(text);
         let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
-        let mut fields = BTreeMap::new();
-        for (key, value) in assignments {
-            fields.insert(key.to_string(), shown(&unquote(value)).into_owned());
-        }
-        Self { fields }
+        let field = |(key, value): (&str, &str)| (key.to_string(), shown(&unquote(value)).into_owned());
+        Self { fields: assignments.map(field).collect() }
     }
 
     fn get(&self, key: &str) -> Option<&str> {
-        self.fields.get(key).map(String::as_str).filter(|value| !value.is_empty())
+        // What is said twice counts as it is said last.
+        let (_, value) = self.fields.iter().rev().find(|(own, _)| own == key)?;
+        Some(value.as_str()).filter(|value| !value.is_empty())
     }
 
     /// `ID`, the system's own, never its parent's.
     pub fn id(&self) -> Option<&str> {
         self.get("ID")
+    }
+
+    /// `ID_LIKE`: the systems that it is made from.
+    pub fn id_like(&self) -> impl Iterator<Item = &str> {
+        self.get("ID_LIKE").unwrap_or_default().split_whitespace()
     }
 
     /// The title, under the system's own name.

@@ -1,12 +1,10 @@
 //! The prompt: booting by hand, in one language at the desk and at boot.
 
-mod arguments;
 mod complete;
 mod compose;
 mod find;
 mod help;
 mod image;
-mod linux;
 mod look;
 mod place;
 mod review;
@@ -26,6 +24,7 @@ pub use screen::PromptScreen;
 
 use crate::document::Starts;
 use crate::keyboard::{KEYBOARDS, Keyboard};
+use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::resolve::{ResolvedEntry, StartTarget, Surroundings, Within};
 use crate::{MenuDocument, text};
 
@@ -40,17 +39,21 @@ pub trait Hands: Surroundings {
     /// Why the volume cannot be read, in words.
     fn items(&self, volume: usize, folder: &str) -> Result<Option<Vec<Item>>, String>;
 
-    /// Parts of a volume that systems may have as their root, beside its uppermost folder.
-    fn subvolumes(&self, volume: usize) -> Vec<Subvolume>;
+    /// The Linux systems of the machine; those of one volume one after the other, the one that is mounted where nobody
+    /// names one first.
+    fn systems(&self) -> &[LinuxSystem];
+
+    /// The kernels on a volume, the newest first.
+    fn kernels_on(&self, volume: usize) -> Vec<LinuxKernel>;
+
+    /// The kernels in a folder, the newest first.
+    fn kernels_in(&self, within: Within<'_>, folder: &str) -> Vec<LinuxKernel>;
 
     /// Label and UUID of the first volume inside an image file that can be looked into; `None` where it holds none.
     ///
     /// # Errors
     /// Why the file cannot be looked into, in words.
     fn inside(&self, volume: usize, image: &str) -> Result<Option<Names>, String>;
-
-    /// Bytes of a file; `None` where there is none.
-    fn size(&self, within: Within<'_>, path: &str) -> Option<u64>;
 
     /// A file's first bytes, at most `most`.
     ///
@@ -78,15 +81,6 @@ pub struct VolumeFacts {
     pub is_encrypted: bool,
     /// What is wrong with it.
     pub fault: Option<String>,
-}
-
-/// A part of a volume that can be mounted by itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Subvolume {
-    /// Its path from the volume's uppermost folder.
-    pub path: String,
-    /// Whether it is mounted where nobody names one.
-    pub is_default: bool,
 }
 
 /// One item of a folder.

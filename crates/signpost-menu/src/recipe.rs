@@ -1,7 +1,6 @@
 //! Recipes for systems inside image files, as far as desk and boot program share them: the built-in ones, how their
 //! fields are filled in, and which kernel of an image they take.
 
-use alloc::collections::BTreeMap;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
@@ -83,13 +82,17 @@ impl ImageRecipe {
 /// Fields with their values; one that is there and has none says why.
 #[derive(Debug, Default)]
 pub struct Fields {
-    values: BTreeMap<String, Result<String, String>>,
+    values: Vec<(String, Result<String, String>)>,
 }
 
 impl Fields {
     /// A field that is what it is.
     pub fn set(&mut self, name: &str, value: Option<String>, otherwise: &str) {
-        self.values.insert(name.to_string(), value.ok_or_else(|| otherwise.to_string()));
+        let value = value.ok_or_else(|| otherwise.to_string());
+        match self.values.binary_search_by(|(own, _)| own.as_str().cmp(name)) {
+            Ok(at) => self.values.splice(at..=at, [(name.to_string(), value)]).for_each(drop),
+            Err(at) => self.values.insert(at, (name.to_string(), value)),
+        }
     }
 
     /// Everything that a volume goes by.
@@ -138,7 +141,7 @@ impl Fields {
             let (name, behind) = behind
                 .split_once('}')
                 .ok_or_else(|| format!("recipe {recipe}: a {{ is not closed: {word}"))?;
-            match self.values.get(name) {
+            match self.values.iter().find(|(own, _)| own == name).map(|(_, value)| value) {
                 Some(Ok(value)) if value.contains('"') || value.contains(acts) => {
                     return Err(format!(
                         "recipe {recipe}: {{{name}}} is {}, which no kernel takes as an argument",
@@ -154,7 +157,7 @@ impl Fields {
                 Some(Err(why)) => return Err(format!("recipe {recipe} takes {{{name}}}: {why}")),
                 None if OF_ENTRIES.contains(&name) => out.push_str(&format!("{{{name}}}")),
                 None => {
-                    let all = self.values.keys().map(String::as_str).collect::<Vec<_>>().join(", ");
+                    let all = self.values.iter().map(|(own, _)| own.as_str()).collect::<Vec<_>>().join(", ");
                     return Err(format!("recipe {recipe}: there is no field {{{name}}}; there are {all}"));
                 }
             }

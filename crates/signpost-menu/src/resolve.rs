@@ -287,7 +287,8 @@ fn kernel_and_initrds(
             let names = names.unwrap_or_default();
             let is_complete = |version: &str| {
                 let mut initrds = initrd.iter().map(|initrd| initrd.replace("{version}", version));
-                initrds.all(|initrd| around.has_file(within, &initrd) == Ok(true))
+                // One of no bytes is about to be written, or was given up.
+                initrds.all(|initrd| around.size(within, &initrd).is_some_and(|bytes| bytes > 0))
             };
             let header = |path: &str| around.kernel_header(within, path);
             let chosen = newest.choose(names.iter().map(String::as_str), header, is_complete);

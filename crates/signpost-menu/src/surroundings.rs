@@ -26,6 +26,9 @@ pub trait Surroundings {
     /// Why the volume cannot be read, in words.
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String>;
 
+    /// Bytes of a file; `None` where there is none.
+    fn size(&self, within: Within<'_>, path: &str) -> Option<u64>;
+
     /// What the header of a Linux kernel says; `None` where the file is none, or cannot be read.
     fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader>;
 

@@ -22,12 +22,16 @@ use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::text::shown;
 
 use crate::disk_order;
+use crate::finder::Systems;
 use crate::reader::{VolumeReader, unguarded};
 use crate::surroundings::{self, stands_around_a_menu};
 use crate::volumes::{Seen, Volumes};
 
 /// Bytes of a program in which its headers lie.
 pub const PROGRAM_HEAD: usize = 64 * 1024;
+
+/// Members of members of a volume that are looked through.
+const MAX_DEPTH: usize = 8;
 
 /// A source of blocks: what the firmware shows of disks and partitions.
 pub trait Blocks {
@@ -84,6 +88,7 @@ pub struct BootMachine {
     disks: Vec<DevicePath>,
     /// The numbers of the disks.
     numbers: Vec<DiskNumber>,
+    systems: OnceCell<Systems>,
 }
 
 impl BootMachine {
@@ -115,6 +120,7 @@ impl BootMachine {
             identities: Vec::with_capacity(found.len()),
             disks: paths,
             numbers,
+            systems: OnceCell::new(),
         };
         for (index, volume) in found.into_iter().enumerate() {
             let shown = partition(&volume.origin);
@@ -151,6 +157,21 @@ impl BootMachine {
             Origin::Disk(disk) | Origin::Partition(disk, _) => self.disks.get(*disk).cloned(),
             Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
                 self.volumes.get(*members.first()?).map(|member| member.path.clone())
+            }
+        }
+    }
+
+    /// Numbers of the disks beneath a volume, and beneath what it is made of.
+    fn add_disks_of(&self, volume: usize, depth: usize, disks: &mut Vec<DiskNumber>) {
+        let Some(held) = self.volumes.get(volume).filter(|_| depth > 0) else { return };
+        match &held.volume.origin {
+            Origin::Disk(disk) | Origin::Partition(disk, _) => {
+                disks.extend(self.numbers.get(*disk).filter(|number| !disks.contains(number)).copied());
+            }
+            Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
+                for member in members {
+                    self.add_disks_of(*member, depth.saturating_sub(1), disks);
+                }
             }
         }
     }
@@ -219,6 +240,22 @@ impl Volumes for BootMachine {
             disk: held.disk.and_then(|disk| self.numbers.get(disk).copied()),
             is_extended_boot: held.is_extended_boot,
         })
+    }
+
+    fn disks_of(&self, volume: usize) -> Vec<DiskNumber> {
+        let mut disks = Vec::new();
+        self.add_disks_of(volume, MAX_DEPTH, &mut disks);
+        disks
+    }
+
+    fn takes_part(&self, disk: DiskNumber) -> bool {
+        let index = self.numbers.iter().position(|number| *number == disk);
+        let home = self.home.and_then(|home| self.volumes.get(home)?.disk);
+        index == home || index.and_then(|index| self.disks.get(index)).is_none_or(|path| !path.is_pluggable())
+    }
+
+    fn systems(&self) -> &Systems {
+        self.systems.get_or_init(|| Systems::find(self))
     }
 
     fn place(&self, volume: usize) -> String {

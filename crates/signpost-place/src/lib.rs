@@ -1,4 +1,4 @@
-//! A machine as disks and variables, written once for the desk and the boot programs: its volumes and what opens them, what
+//! A machine as disks and variables, written once for the desk and the boot programs: its volumes and what opens them, its systems, what
 //! stands around a menu's entries, how the firmware's rules see it, which volume is home.
 //!
 //! In come the crates that read disks, know firmware and know menus. Nothing here knows a driver or a device, and nothing
@@ -12,6 +12,7 @@ pub mod at_boot;
 #[cfg(feature = "desk")]
 pub mod boot_program;
 mod disk_order;
+pub mod finder;
 #[cfg(feature = "desk")]
 pub mod hardware;
 #[cfg(feature = "desk")]

@@ -13,13 +13,14 @@ use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Survey, Volume, VolumeNumber};
+use signpost_facts::{DiskNumber, FirmwareEntry, Survey, Volume, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
 use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
 use signpost_menu::resolve::LoadOptionSeen;
 
+use crate::finder::Systems;
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
 use crate::surroundings::stands_around_a_menu;
@@ -56,6 +57,8 @@ pub struct Look {
     pub home: Option<usize>,
     /// Secure Boot's keys.
     pub secure_boot: SecureBoot,
+    /// The Linux systems, as the finder found them.
+    pub systems: Systems,
 }
 
 /// What a volume can be asked beside its files.
@@ -117,6 +120,7 @@ impl Look {
             root_path: None,
             volumes: Vec::new(),
             home: None,
+            systems: Systems::default(),
         }
     }
 
@@ -244,6 +248,18 @@ impl Volumes for Look {
             disk: Some(facts.disk),
             is_extended_boot: facts.is_extended_boot,
         })
+    }
+
+    fn disks_of(&self, volume: usize) -> Vec<DiskNumber> {
+        self.survey.disks_of(VolumeNumber::of_index(volume)).into_iter().collect()
+    }
+
+    fn takes_part(&self, disk: DiskNumber) -> bool {
+        self.survey.disk(disk).is_none_or(|disk| disk.takes_part)
+    }
+
+    fn systems(&self) -> &Systems {
+        &self.systems
     }
 
     fn place(&self, volume: usize) -> String {

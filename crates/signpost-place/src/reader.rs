@@ -161,6 +161,22 @@ impl VolumeReader {
         Ok(plain)
     }
 
+    /// Paths of the folders in a folder, at most so many; none where it cannot be listed.
+    pub fn folders_in(&self, folder: &str, most: usize) -> Vec<String> {
+        self.paths_in(folder, true, most)
+    }
+
+    /// Paths of the files in a folder, at most so many; none where it cannot be listed.
+    pub fn files_in(&self, folder: &str, most: usize) -> Vec<String> {
+        self.paths_in(folder, false, most)
+    }
+
+    fn paths_in(&self, folder: &str, is_folder: bool, most: usize) -> Vec<String> {
+        let items = self.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+        let wanted = items.iter().filter(|item| item.is_folder == is_folder).take(most);
+        wanted.map(|item| [folder.trim_end_matches('/'), "/", &item.name].concat()).collect()
+    }
+
     /// How many names were met that cannot be shown as they are.
     pub fn odd_names(&self) -> usize {
         self.odd_names.get()
@@ -191,10 +207,13 @@ impl VolumeReader {
     }
 
     /// Parts of the volume that systems may have as their root.
-    pub fn subvolumes(&self) -> Vec<Subvolume> {
-        let mut found = self.call("/", |fs| fs.subvolumes()).unwrap_or_default();
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    pub fn subvolumes(&self) -> Result<Vec<Subvolume>, VolumeError> {
+        let mut found = self.call("subvolumes", |fs| fs.subvolumes())?;
         found.retain(|subvolume| !subvolume.path.contains(acts));
-        found
+        Ok(found)
     }
 
     /// Fills `buffer` with a file's bytes from `offset` on; how many there were.

@@ -8,9 +8,11 @@ use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_firmware::image::pe::{self, MachineType, Pe};
 use signpost_menu::include::MAX_TEXT;
 use signpost_menu::kernels::KernelHeader;
-use signpost_menu::prompt::{Item, Names, Subvolume, VolumeFacts};
+use signpost_menu::linux_system::LinuxKernel;
+use signpost_menu::prompt::{Item, Names, VolumeFacts};
 use signpost_menu::resolve::{UnifiedImage, Within};
 
+use crate::finder;
 use crate::reader::VolumeReader;
 use crate::volumes::{Seen, Volumes};
 
@@ -144,9 +146,9 @@ pub(crate) fn inside(volumes: &impl Volumes, volume: usize, image: &str) -> Resu
     Ok(first.map(|(identity, _)| (identity.label, identity.uuid)))
 }
 
-pub(crate) fn subvolumes(volumes: &impl Volumes, volume: usize) -> Vec<Subvolume> {
-    let found = volumes.opened(volume).map(VolumeReader::subvolumes).unwrap_or_default().into_iter();
-    found.map(|found| Subvolume { path: found.path, is_default: found.is_default }).collect()
+pub(crate) fn kernels_in(volumes: &impl Volumes, within: Within<'_>, folder: &str) -> Vec<LinuxKernel> {
+    let found = first_in(volumes, within, |reader| Some(finder::in_folder(reader, folder)));
+    finder::as_started(found.ok().flatten().unwrap_or_default(), within.volume)
 }
 
 pub(crate) fn head(
@@ -184,6 +186,10 @@ macro_rules! stands_around_a_menu {
                 path: &str,
             ) -> Result<bool, String> {
                 $crate::surroundings::has_file(self, within, path)
+            }
+
+            fn size(&self, within: signpost_menu::resolve::Within<'_>, path: &str) -> Option<u64> {
+                $crate::surroundings::size(self, within, path)
             }
 
             fn kernel_header(
@@ -236,8 +242,20 @@ macro_rules! stands_around_a_menu {
                 $crate::surroundings::items(self, volume, folder)
             }
 
-            fn subvolumes(&self, volume: usize) -> Vec<signpost_menu::prompt::Subvolume> {
-                $crate::surroundings::subvolumes(self, volume)
+            fn systems(&self) -> &[signpost_menu::linux_system::LinuxSystem] {
+                &$crate::volumes::Volumes::systems(self).started
+            }
+
+            fn kernels_on(&self, volume: usize) -> Vec<signpost_menu::linux_system::LinuxKernel> {
+                $crate::volumes::Volumes::systems(self).kernels_on(volume)
+            }
+
+            fn kernels_in(
+                &self,
+                within: signpost_menu::resolve::Within<'_>,
+                folder: &str,
+            ) -> Vec<signpost_menu::linux_system::LinuxKernel> {
+                $crate::surroundings::kernels_in(self, within, folder)
             }
 
             fn inside(
@@ -246,10 +264,6 @@ macro_rules! stands_around_a_menu {
                 image: &str,
             ) -> Result<Option<signpost_menu::prompt::Names>, String> {
                 $crate::surroundings::inside(self, volume, image)
-            }
-
-            fn size(&self, within: signpost_menu::resolve::Within<'_>, path: &str) -> Option<u64> {
-                $crate::surroundings::size(self, within, path)
             }
 
             fn head(&self, volume: usize, path: &str, most: usize) -> Result<Vec<u8>, String> {

@@ -9,6 +9,7 @@ use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::LoadOptionSeen;
 
+use crate::finder::Systems;
 use crate::reader::VolumeReader;
 
 /// A machine's volumes. Calls name them by their index.
@@ -18,6 +19,15 @@ pub trait Volumes {
 
     /// What a volume is; `None` where there is no such volume.
     fn seen(&self, volume: usize) -> Option<Seen<'_>>;
+
+    /// The disks that a volume lies on: several, where it is made of others.
+    fn disks_of(&self, volume: usize) -> Vec<DiskNumber>;
+
+    /// Whether a disk decides what the machine starts; one that can be taken along does not.
+    fn takes_part(&self, disk: DiskNumber) -> bool;
+
+    /// The Linux systems that were found.
+    fn systems(&self) -> &Systems;
 
     /// Where a volume is, in words: `disk 1 partition 2`.
     fn place(&self, volume: usize) -> String;

@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use signpost_facts::{DiskNumber, Survey, Volume};
+use signpost_place::finder;
 use signpost_place::reader::Names;
 
 use super::found::{Contents, OneVolume};
 use super::side_by_side::side_by_side;
 use super::source::Source;
-use super::{entry_files, families, images, kernels, linux, startup, states};
+use super::{families, images, startup, states};
 use crate::catalogue::Catalogue;
 use crate::guard::guarded;
 
@@ -57,13 +58,11 @@ fn of_volume(
     });
     if let Some(reader) = &reader {
         found.startup_files = startup::on_volume(reader, facts);
-        found.roots = linux::roots(reader, facts.number);
-        found.kernels = kernels::on_volume(reader, facts.number, &found.roots);
-        found.entry_files = entry_files::on_volume(reader, facts.number, &found.roots);
+        found.linux = finder::on_volume(reader);
         found.images = images::on_volume(reader, facts.number);
         found.is_asleep = states::is_asleep(reader, facts);
     }
-    if found.roots.is_empty() && facts.fault.is_none() {
+    if found.linux.roots.is_empty() && facts.fault.is_none() {
         let volume = OneVolume { survey, slice_types, source, facts, reader: reader.as_ref() };
         found.other = families::on_volume(&volume, catalogue).map(Box::new);
     }

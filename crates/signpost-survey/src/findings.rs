@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::probe::VolumeKind;
-use signpost_facts::{Code, Finding, Volume};
+use signpost_facts::{Code, Finding, Kernel, Volume};
+use signpost_menu::version;
 use signpost_place::Look;
 use signpost_place::reader::Fault;
 
@@ -69,6 +70,7 @@ pub(crate) fn add(look: &mut Look) {
     clones(look, &mut found);
     states::findings(look, &mut found);
     entry_files(look, &mut found);
+    incomplete_kernels(look, &mut found);
     look.survey.findings.extend(found);
 }
 
@@ -140,5 +142,28 @@ fn entry_files(look: &Look, found: &mut Vec<Finding>) {
             message,
             "it starts nothing; its system's tools make a new one",
         ));
+    }
+}
+
+/// Kernels that are newer than the one that is started, and have no initrd.
+fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
+    for system in look.survey.systems.iter().filter(|system| system.snapshot.is_none()) {
+        let Some((first, others)) = system.kernels.split_first() else { continue };
+        let place = |kernel: &Kernel| format!("v{}:{}", kernel.volume, kernel.path);
+        let is_newer = |other: &&Kernel| version::compare(&other.version, &first.version).is_gt();
+        let lacks =
+            |other: &&Kernel| other.initrds.is_empty() && !first.initrds.is_empty() && !other.is_spare;
+        for other in others.iter().filter(is_newer).filter(lacks) {
+            found.push(finding(
+                Code::InitrdMissing,
+                format!(
+                    "{}: {} has no initrd; {} is the newest kernel that has one",
+                    system.title,
+                    place(other),
+                    place(first)
+                ),
+                "an update may be under way: wait until it ends; if none is, let the system make the initrd again",
+            ));
+        }
     }
 }

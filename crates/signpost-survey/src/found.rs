@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{Arguments, EntryFile, Kernel, StartupFile, Survey, System, Volume};
+use signpost_facts::{StartupFile, Survey, System, Volume};
 use signpost_place::VolumeReader;
+use signpost_place::finder::Found;
 use signpost_place::reader::{Fault, Names};
 
 use super::source::Source;
@@ -26,12 +27,8 @@ pub(crate) struct Contents {
     pub(crate) names: Names,
     /// Start-up files, their roles not yet told.
     pub(crate) startup_files: Vec<StartupFile>,
-    /// Linux systems that have their root on it.
-    pub(crate) roots: Vec<Root>,
-    /// Kernels, by the root on it in which they lie, if they lie in one.
-    pub(crate) kernels: Vec<(Option<usize>, Vec<Kernel>)>,
-    /// Entry files, whose they are not yet told.
-    pub(crate) entry_files: Vec<EntryFile>,
+    /// Linux systems, kernels and entry files on it, whose they are not yet told.
+    pub(crate) linux: Found,
     /// Another system that it holds.
     pub(crate) other: Option<Box<System>>,
     /// Systems in image files.
@@ -43,16 +40,4 @@ pub(crate) struct Contents {
     /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
     /// not make it broken.
     pub(crate) fault: Option<Fault>,
-}
-
-/// A Linux system's root, and what it says of its start.
-pub(crate) struct Root {
-    /// The system, its arguments not yet told.
-    pub(crate) system: System,
-    /// The arguments that it keeps for its kernels, and the file.
-    pub(crate) kept: Option<Arguments>,
-    /// Its table of mounts, and the file.
-    pub(crate) fstab: Option<(String, String)>,
-    /// The kernels that it has modules of.
-    pub(crate) modules: Vec<String>,
 }

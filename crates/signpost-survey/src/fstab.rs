@@ -1,63 +1,57 @@
 //! What a Linux system mounts: its `/etc/fstab` (fstab(5)), and mistakes in it that keep the system from starting.
 
 use signpost_facts::{Code, Finding, VolumeNumber};
-use signpost_menu::linux_files::{mounts, named};
 use signpost_place::Look;
-
-use super::found::Contents;
+use signpost_place::finder::mounted;
 
 /// Mount points that a start depends on.
 const POINTS: [&str; 5] = ["/", "/boot", "/boot/efi", "/efi", "/usr"];
 
-/// Takes in which volume each system mounts at `/boot`, and notes what cannot be mounted.
-///
-/// The systems are those of all roots, in their order.
-pub(crate) fn read(look: &mut Look, contents: &[Contents]) {
-    let mut findings = Vec::new();
-    let roots = contents.iter().flat_map(|found| &found.roots);
-    for (index, root) in roots.enumerate() {
-        let Some((path, text)) = &root.fstab else { continue };
-        let system = &look.survey.systems[index];
-        let (mut boot, mut esp) = (None, None);
-        let mut all = Vec::new();
-        for mount in mounts(text) {
-            let Some(volume) = named(mount.what) else { continue };
-            let found = look.resolve(&volume);
-            all.extend(found.as_ref().ok().copied().map(VolumeNumber::of_index));
+/// Takes in which ESP each system mounts, and notes what cannot be mounted. Systems stand in the order in which the finder
+/// found them.
+pub(crate) fn read(look: &mut Look) {
+    let (mut esps, mut findings) = (Vec::new(), Vec::new());
+    for (index, found) in look.systems.list.iter().enumerate() {
+        let root = found.root.and_then(|(volume, root)| look.systems.found.get(volume)?.roots.get(root));
+        let Some((root, (path, _))) = root.and_then(|root| Some((root, root.fstab.as_ref()?))) else {
+            continue;
+        };
+        let on = found.root.map(|(volume, _)| volume);
+        for mount in mounted(root, &look.identities) {
             if !POINTS.contains(&mount.at) {
                 continue;
             }
-            let place = format!("{}: {path} line {}", system.title, mount.line);
-            match found {
-                Ok(found) if mount.at == "/" && system.root != Some(VolumeNumber::of_index(found)) => {
+            let place = format!("{}: {path} line {}", found.title, mount.line);
+            match mount.volume {
+                Ok(volume) if mount.at == "/" && on != Some(volume) => {
+                    let number = VolumeNumber::of_index;
                     findings.push(finding(
                         format!(
                             "{place} mounts v{} as its root, and the system lies on v{}",
-                            VolumeNumber::of_index(found),
-                            system.root.map(|root| root.to_string()).unwrap_or_default()
+                            number(volume),
+                            on.map(|on| number(on).to_string()).unwrap_or_default()
                         ),
                         "a copy of a system? name its own volume there before it is started",
                     ));
                 }
-                Ok(found) => {
-                    if mount.at == "/boot" {
-                        boot = Some(VolumeNumber::of_index(found));
-                    }
-                    // A system may mount its ESP at /boot itself.
-                    if look.survey.volumes[found].is_esp && mount.at != "/" {
-                        esp = Some(VolumeNumber::of_index(found));
-                    }
+                // A system may mount its ESP at /boot itself.
+                Ok(volume) if look.survey.volumes[volume].is_esp && mount.at != "/" => {
+                    esps.push((index, VolumeNumber::of_index(volume)));
                 }
+                Ok(_) => {}
                 Err(_) if mount.options.split(',').any(|option| option == "nofail" || option == "noauto") => {
                 }
+                // What a copy mounts is its origin's to mend.
+                Err(_) if found.snapshot.is_some() => {}
                 Err(why) => findings.push(finding(
                     format!("{place} mounts {} from {}: {why}", mount.at, mount.what),
                     "the system waits for it at its start and may stop there; correct the line",
                 )),
             }
         }
-        let system = &mut look.survey.systems[index];
-        (system.boot, system.esp, system.mounts) = (boot, esp, all);
+    }
+    for (index, esp) in esps {
+        look.survey.systems[index].esp = Some(esp);
     }
     look.survey.findings.extend(findings);
 }

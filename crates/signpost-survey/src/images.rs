@@ -3,8 +3,8 @@
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_facts::{Family, ImageFile, System, VolumeNumber};
 use signpost_place::VolumeReader;
+use signpost_place::finder::os_release;
 
-use super::linux::os_release;
 use super::said;
 use super::systems::slug;
 
@@ -48,7 +48,14 @@ const NOT_IN: [&str; 24] = [
 /// Every system inside an image file of a volume.
 pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber) -> Vec<System> {
     let mut roots = vec![String::new()];
-    roots.extend(reader.subvolumes().into_iter().map(|found| found.path).filter(|path| path != "/"));
+    roots.extend(
+        reader
+            .subvolumes()
+            .unwrap_or_default()
+            .into_iter()
+            .map(|found| found.path)
+            .filter(|path| path != "/"),
+    );
     let mut search = Search { reader, folders: 0, found: Vec::new() };
     for root in roots {
         search.walk(&root, MAX_DEPTH);

@@ -8,7 +8,6 @@ mod changes;
 mod closed;
 mod contents;
 mod disks;
-mod entry_files;
 mod families;
 mod findings;
 mod firmware;
@@ -18,7 +17,6 @@ mod guard;
 mod host;
 mod images;
 mod kept;
-mod kernels;
 mod linux;
 #[cfg(test)]
 mod live_tests;
@@ -39,6 +37,7 @@ use signpost_facts::survey::{MachineFacts, Survey};
 use signpost_facts::{SCHEMA, VolumeNumber};
 use signpost_machine::{HostKind, Machine};
 use signpost_menu::text::shown;
+use signpost_place::finder::Systems;
 use signpost_place::look::LazyVolume;
 use signpost_place::{Look, home};
 
@@ -101,19 +100,12 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
             disk.into_iter().for_each(|disk| disk.takes_part = !disk.is_medium);
         }
     }
-    look.survey.systems = linux::systems(
-        &contents,
-        &look.survey.volumes,
-        look.running,
-        look.root_path.as_deref(),
-        look.survey.machine.command_line.as_deref(),
-    );
-    note_disks(look);
-    fstab::read(look, &contents);
-    kernels::assign(look, &contents);
+    let found = contents.iter_mut().map(|found| std::mem::take(&mut found.linux)).collect();
+    look.systems = Systems::of(look, found);
+    linux::take(look);
+    fstab::read(look);
     let mut images = Vec::new();
     let mut others = Vec::new();
-    let mut entries = Vec::new();
     for (volume, found) in look.survey.volumes.iter_mut().zip(&mut contents) {
         volume.is_hibernated |= found.is_asleep;
         look.survey.findings.extend(findings::odd_names(volume, found.odd_names));
@@ -124,7 +116,6 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
             }
         }
         look.survey.startup_files.append(&mut found.startup_files);
-        entries.append(&mut found.entry_files);
         others.extend(found.other.take().map(|system| *system));
         images.append(&mut found.images);
     }
@@ -132,8 +123,6 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
     note_disks(look);
     let judged = firmware::judged(look);
     loaders::assign(look, &judged, catalogue);
-    entry_files::assign(look, entries);
-    entry_files::take_arguments(look);
     look.survey.systems.extend(images);
     note_disks(look);
     systems::make_ids_unique(&mut look.survey.systems);

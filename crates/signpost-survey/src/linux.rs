@@ -1,95 +1,82 @@
-//! Linux systems, by their `os-release` (the freedesktop.org specification of that name).
+//! Linux systems as facts, by what the finder found.
 
-use signpost_disk::file_system::Subvolume;
-use signpost_facts::{Arguments, ArgumentsFrom, Family, System, Volume, VolumeNumber};
-use signpost_menu::linux_files::{CMDLINE, FSTAB, kept_arguments, made_arguments};
-use signpost_menu::os_release::{OsRelease, PATHS};
-use signpost_place::VolumeReader;
+use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, Family, Kernel, System, VolumeNumber};
+use signpost_firmware::image::linux::LinuxKernel;
+use signpost_menu::include;
+use signpost_place::finder::{self, FoundKernel, FoundSystem, Source, SystemKernel};
+use signpost_place::volumes::Volumes;
+use signpost_place::{Look, VolumeReader};
 
-use super::found::{Contents, Root};
+use super::systems::{free_id, slug};
 
-/// Reads a system's `os-release` below a folder, which is its root; its path too.
-pub(crate) fn os_release(reader: &VolumeReader, below: &str) -> Option<(String, OsRelease)> {
-    PATHS.iter().find_map(|path| {
-        let path = [below, path].concat();
-        let release = OsRelease::parse(&reader.text(&path)?);
-        Some((path, release))
-    })
-}
-
-/// Where modules of a kernel stand on its system's root volume.
-const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
-
-/// Folders that may be a system's root on one volume.
-const MAX_ROOTS: usize = 64;
-
-/// Every Linux system whose root is on a volume: its uppermost folder, or a subvolume.
-pub(crate) fn roots(reader: &VolumeReader, number: VolumeNumber) -> Vec<Root> {
-    let mut folders: Vec<Subvolume> = vec![Subvolume { path: "/".into(), is_default: false }];
-    folders.extend(reader.subvolumes().into_iter().filter(|found| found.path != "/").take(MAX_ROOTS));
-    let found = folders.iter().filter_map(|root| Some((root.is_default, root_at(reader, number, root)?)));
-    told_apart(found.collect())
-}
-
-/// All of them, with the arguments that start each.
-pub(crate) fn systems(
-    contents: &[Contents],
-    volumes: &[Volume],
-    running: Option<usize>,
-    running_path: Option<&str>,
-    command_line: Option<&str>,
-) -> Vec<System> {
-    let mut systems = Vec::new();
-    for (index, (found, volume)) in contents.iter().zip(volumes).enumerate() {
-        for root in &found.roots {
-            let mut system = root.system.clone();
-            let is_its_root = running_path.is_none_or(|path| path == system.root_path);
-            system.is_running = running == Some(index) && is_its_root;
-            let started_with = command_line.filter(|_| system.is_running).and_then(started_with);
-            let kept = root.kept.clone().or(started_with);
-            system.arguments = Some(kept.unwrap_or_else(|| made(volume, &system)));
-            systems.push(system);
+/// Takes in the systems that the finder found, with their kernels, arguments and entry files.
+pub(crate) fn take(look: &mut Look) {
+    let mut systems: Vec<System> = look.systems.list.iter().map(|found| system(look, found)).collect();
+    // Ids go to the systems of the machine first, so that none on a stick takes one away.
+    for of_machine in [true, false] {
+        for index in 0..systems.len() {
+            if look.survey.is_of_machine(&systems[index]) == of_machine {
+                systems[index].id = free_id(&slug(&systems[index].os_id), &systems);
+            }
         }
     }
-    systems
+    look.survey.entry_files = entry_files(look, &systems);
+    look.survey.systems = systems;
 }
 
-/// Systems of one volume: a snapshot has its origin's title, so all but the one that is mounted by itself add where
-/// they lie.
-fn told_apart(mut found: Vec<(bool, Root)>) -> Vec<Root> {
-    let titles: Vec<String> = found.iter().map(|(_, root)| root.system.title.clone()).collect();
-    for (is_default, root) in &mut found {
-        let system = &mut root.system;
-        if !*is_default && titles.iter().filter(|title| **title == system.title).count() > 1 {
-            system.title = format!("{}, {}", system.title, system.root_path);
-        }
+fn system(look: &Look, found: &FoundSystem) -> System {
+    let number = VolumeNumber::of_index;
+    let from = format!("{} of v{}", found.release.1, number(found.release.0));
+    // Its id is told from others of the same when all of them are known.
+    let mut system = System::new(found.id.clone(), found.title.clone(), from, Family::Linux);
+    system.id = String::new();
+    system.id_like.clone_from(&found.id_like);
+    system.root = found.root.map(|(volume, _)| number(volume));
+    system.root_path.clone_from(&found.root_path);
+    system.snapshot = found.snapshot;
+    system.boot = found.boot.map(number);
+    system.mounts = found.mounts.iter().copied().map(number).collect();
+    let place = found.root.map_or(found.release.0, |(volume, _)| volume);
+    system.disks = look.disks_of(place);
+    let path = look.root_path.as_ref().is_none_or(|path| *path == system.root_path);
+    system.is_running =
+        path && look.running.is_some() && look.running == found.root.map(|(volume, _)| volume);
+    system.kernels = found.kernels.iter().map(kernel).collect();
+    system.arguments = found.arguments.as_ref().map(arguments);
+    let is_made = system.arguments.as_ref().is_none_or(|held| held.from == ArgumentsFrom::Made);
+    if is_made && system.is_running {
+        let command_line = look.survey.machine.command_line.as_deref();
+        system.arguments = command_line.and_then(started_with).or(system.arguments);
     }
-    found.sort_by_key(|(is_default, _)| !is_default);
-    found.into_iter().map(|(_, root)| root).collect()
+    system
 }
 
-/// The system whose root this is, if it is one's.
-fn root_at(reader: &VolumeReader, number: VolumeNumber, root: &Subvolume) -> Option<Root> {
-    let (path, release) = os_release(reader, root.path.trim_end_matches('/'))?;
-    let mut system = System::new(
-        release.id().unwrap_or("linux").to_string(),
-        release.title().unwrap_or_else(|| "Linux".to_string()),
-        format!("{path} of v{number}"),
-        Family::Linux,
-    );
-    system.root = Some(number);
-    system.root_path = root.path.clone();
-    let fstab = system.below_root(FSTAB);
-    let fstab = reader.text(&fstab).map(|text| (fstab, text));
-    let (kept, modules) = (kept(reader, &system, number), modules(reader, &system));
-    Some(Root { kept, fstab, modules, system })
+fn kernel(own: &SystemKernel) -> Kernel {
+    let FoundKernel { path, version, header, initrds, fallback, is_spare } = own.kernel.clone();
+    Kernel {
+        volume: VolumeNumber::of_index(own.volume),
+        path,
+        version,
+        architecture: architecture(&header).to_string(),
+        efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
+        initrds,
+        fallback,
+        is_spare,
+        arguments: own.arguments.as_ref().map(arguments),
+    }
 }
 
-/// The arguments that a system keeps itself for its kernels.
-fn kept(reader: &VolumeReader, system: &System, number: VolumeNumber) -> Option<Arguments> {
-    let path = system.below_root(CMDLINE);
-    let text = kept_arguments(&reader.text(&path)?)?;
-    Some(Arguments { text, source: format!("{path} of v{number}"), from: ArgumentsFrom::Kept })
+fn architecture(header: &LinuxKernel) -> &'static str {
+    if header.is_64_bit { "x86_64" } else { "x86" }
+}
+
+fn arguments(found: &finder::Arguments) -> Arguments {
+    let from = match found.source {
+        Source::Kept { .. } => ArgumentsFrom::Kept,
+        Source::EntryFile { .. } => ArgumentsFrom::EntryFile,
+        Source::Made { .. } => ArgumentsFrom::Made,
+    };
+    Arguments { text: found.text.clone(), source: found.words(), from }
 }
 
 /// What the running kernel was started with, without what its loader adds for itself.
@@ -102,20 +89,41 @@ fn started_with(command_line: &str) -> Option<Arguments> {
     names_root.then(|| Arguments { text: words.join(" "), source, from: ArgumentsFrom::Running })
 }
 
-/// Arguments made from where a system's root is.
-fn made(volume: &Volume, system: &System) -> Arguments {
-    let (text, what) = made_arguments(&volume.identity(false), &system.root_path);
-    let source = format!("made from the {what} of v{}", volume.number);
-    Arguments { text, source, from: ArgumentsFrom::Made }
+/// Every entry file, and the system that it starts.
+fn entry_files(look: &Look, systems: &[System]) -> Vec<EntryFile> {
+    let owner = |at: (usize, usize)| {
+        let mut all = look.systems.list.iter().zip(systems);
+        all.find(|(found, _)| found.entry_files.contains(&at)).map(|(_, system)| system.id.clone())
+    };
+    let on_volumes = look.systems.found.iter().enumerate();
+    let each = on_volumes.flat_map(|(volume, found)| {
+        found.entry_files.iter().enumerate().map(move |(index, file)| (volume, index, file))
+    });
+    each.map(|(volume, index, (path, file))| EntryFile {
+        system: owner((volume, index)),
+        ..entry_file(look.reader(volume), VolumeNumber::of_index(volume), path, file)
+    })
+    .collect()
 }
 
-/// The kernels that a system has modules of.
-fn modules(reader: &VolumeReader, system: &System) -> Vec<String> {
-    MODULES
-        .iter()
-        .filter_map(|folder| reader.plain(&system.below_root(folder)).ok())
-        .flatten()
-        .filter(|item| item.is_folder)
-        .map(|item| item.name)
-        .collect()
+fn entry_file(
+    reader: Option<&VolumeReader>,
+    volume: VolumeNumber,
+    path: &str,
+    file: &include::EntryFile,
+) -> EntryFile {
+    // Paths in it start at the root of its own volume.
+    let is_missing = |file: &&String| reader.is_some_and(|reader| !reader.has_file(file));
+    EntryFile {
+        volume,
+        path: path.to_string(),
+        missing: file.program().into_iter().chain(&file.initrds).filter(is_missing).cloned().collect(),
+        program: file.program().cloned(),
+        title: file.title.clone(),
+        version: file.version.clone(),
+        machine_id: file.machine_id.clone(),
+        initrds: file.initrds.clone(),
+        options: file.options.clone(),
+        system: None,
+    }
 }

@@ -13,7 +13,7 @@ use super::*;
 use crate::catalogue::Catalogue;
 
 fn opened(made: &Made) -> Machine {
-    signpost_machine::live::open(made.folder.path())
+    Machine::live_below(made.folder.path())
 }
 
 fn mount(id: u32, device: &str, point: &Path, kind: &str) -> String {

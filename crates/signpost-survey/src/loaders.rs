@@ -1,5 +1,8 @@
 //! What each boot file is and whose, and the systems that show by their loaders alone.
 
+use std::collections::BTreeSet;
+
+use signpost_facts::belongs::Standing;
 use signpost_facts::{Family, Role, StartupFile, Survey, System, VolumeNumber};
 use signpost_firmware::start::volume_path;
 use signpost_menu::os_release::OsRelease;
@@ -78,6 +81,7 @@ impl Assigning<'_> {
             loaders.push(Loader { file: index, names: self.names(file), whose: Vec::new() });
         }
         self.claim(&mut loaders, files);
+        self.claim_by_kin(&mut loaders, files);
         for loader in loaders {
             self.settle(loader, files);
         }
@@ -159,6 +163,49 @@ impl Assigning<'_> {
                     loader.whose = lacking;
                 }
             }
+        }
+    }
+
+    /// Tells whose the loaders are whose folder has no system's name: a Linux system that has none yet and mounts their
+    /// volume; one on the same disk that is made from a system of that name; the only one on the disk, beside one such folder.
+    fn claim_by_kin(&self, loaders: &mut [Loader], files: &[StartupFile]) {
+        let having: Vec<usize> = loaders.iter().flat_map(|loader| loader.whose.clone()).collect();
+        let is_lacking = |index: &usize| {
+            let system = &self.systems[*index];
+            system.family == Family::Linux
+                && system.root.is_some()
+                && system.snapshot.is_none()
+                && !having.contains(index)
+        };
+        let lacking: Vec<usize> = (0..self.systems.len()).filter(is_lacking).collect();
+        let is_nameless = |loader: &Loader| {
+            let file = &files[loader.file];
+            let says_nothing = file.version.as_ref().is_none_or(|version| version.product.is_none());
+            loader.whose.is_empty()
+                && loader.names.len() == 1
+                && says_nothing
+                && !file.hints.has_kernel_section
+        };
+        let nameless = loaders.iter().filter(|loader| is_nameless(loader));
+        let folders: BTreeSet<(VolumeNumber, String)> =
+            nameless.map(|loader| (files[loader.file].volume, loader.names[0].to_lowercase())).collect();
+        for loader in loaders.iter_mut().filter(|loader| is_nameless(loader)) {
+            let volume = files[loader.file].volume;
+            let at = |wanted: Standing| {
+                let standing =
+                    |index: &&usize| self.survey.standing(&self.systems[**index], volume) == Some(wanted);
+                lacking.iter().filter(standing).copied().collect::<Vec<_>>()
+            };
+            let (mounting, beside) = (at(Standing::Own), at(Standing::SameDisk));
+            let is_made_from = |index: &usize| {
+                self.systems[*index].id_like.iter().any(|like| like.eq_ignore_ascii_case(&loader.names[0]))
+            };
+            let made_from: Vec<usize> = beside.iter().copied().filter(is_made_from).collect();
+            let is_alone = folders.iter().filter(|(other, _)| *other == volume).count() == 1;
+            let only = |of: Vec<usize>| of.first().copied().filter(|_| of.len() == 1);
+            let kin =
+                only(mounting).or_else(|| only(made_from)).or_else(|| only(beside).filter(|_| is_alone));
+            loader.whose.extend(kin);
         }
     }
 

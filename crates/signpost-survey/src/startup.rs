@@ -4,7 +4,7 @@ use signpost_disk::file_system::VolumeError;
 use signpost_facts::{Hints, Role, StartupFile, VersionFacts, Volume, VolumeNumber};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{linux, version_resource};
-use signpost_menu::linux_files::is_kernel_name;
+use signpost_menu::layouts::KernelName;
 use signpost_place::VolumeReader;
 use signpost_place::look::MAX_PROGRAM;
 
@@ -35,7 +35,8 @@ fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<Str
         }
         if item.is_folder && depth > 1 {
             gather(reader, &path, depth - 1, paths);
-        } else if !item.is_folder && (has_suffix(&item.name, ".efi") || is_kernel_name(&item.name)) {
+        } else if !item.is_folder && (has_suffix(&item.name, ".efi") || KernelName::of(&item.name).is_some())
+        {
             paths.push(path);
         }
     }
@@ -43,7 +44,7 @@ fn gather(reader: &VolumeReader, folder: &str, depth: usize, paths: &mut Vec<Str
 
 fn kernels_at_root(reader: &VolumeReader) -> Vec<String> {
     let items = reader.plain("/").unwrap_or_default();
-    let kernels = items.into_iter().filter(|item| !item.is_folder && is_kernel_name(&item.name));
+    let kernels = items.into_iter().filter(|item| !item.is_folder && KernelName::of(&item.name).is_some());
     kernels.map(|item| format!("/{}", item.name)).collect()
 }
 

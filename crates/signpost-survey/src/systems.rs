@@ -1,6 +1,6 @@
 //! Systems as a whole: their ids, titles and order.
 
-use signpost_facts::{DiskNumber, Role, System};
+use signpost_facts::{DiskNumber, Family, Role, System};
 use signpost_menu::ids;
 use signpost_place::Look;
 
@@ -30,7 +30,12 @@ pub(crate) fn finish(look: &mut Look) {
     let disks = &look.survey.disks;
     let takes_part =
         |disk: DiskNumber| disks.iter().find(|held| held.number == disk).is_none_or(|disk| disk.takes_part);
-    let order = |system: &System| (!system.is_running, !system.disks.iter().all(|disk| takes_part(*disk)));
+    // What shows by a loader alone may be no system at all: it is never the first, where there are others.
+    let is_vague = |system: &System| system.family == Family::Other && system.root.is_none();
+    let order = |system: &System| {
+        let is_away = !system.disks.iter().all(|disk| takes_part(*disk));
+        (!system.is_running, is_away, is_vague(system), system.snapshot.is_some())
+    };
     let place = |system: &System| {
         let loader = || system.loaders.first().map(|index| files[*index].volume);
         system.root.or_else(loader).or_else(|| system.image.as_ref().map(|image| image.volume))

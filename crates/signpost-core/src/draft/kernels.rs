@@ -1,16 +1,21 @@
-//! Groups of a Linux system: its older kernels, and its starts for a single user.
+//! Groups of a Linux system: its older kernels, its starts for a single user, its snapshots.
 
 use signpost_facts::{Kernel, Result, System};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
+use super::offer;
 use super::offered::{Offer, Place};
-use super::starts::{can_start, kernel_body};
+use super::starts::{Start, can_start, kernel_body};
 
 /// Older kernels of one system that are offered.
 const MAX_OLDER: usize = 8;
+/// Snapshots of one system that are offered, the newest.
+const MAX_SNAPSHOTS: usize = 10;
 /// What a Linux system is told to come up for a single user.
 const SINGLE: &str = "single";
+/// What the key of a group of snapshots ends in.
+const SNAPSHOTS: &str = " snapshots";
 
 /// The groups of a system whose newest kernel is started directly; `key` is that of its own offer. The firmware's own
 /// list has no groups, so there are none for it.
@@ -25,12 +30,17 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
     let older: Vec<&Kernel> = system.kernels.iter().filter(is_older).take(MAX_OLDER).collect();
     let mut offers = Vec::new();
     let older_key = format!("{key} older");
-    if !older.is_empty() {
-        offers.push(group(&older_key, &format!("{}-older", system.id), format!("{name}, older kernels")));
+    let mut members = Vec::new();
+    if !newest.fallback.is_empty() {
+        members.push(with_all_drivers(look, system, newest, &older_key)?);
     }
     for kernel in &older {
         let title = format!("{}, {}", system.title, called(kernel));
-        offers.push(member(look, system, kernel, "", title, &older_key)?);
+        members.push(member(look, system, kernel, "", title, &older_key)?);
+    }
+    if !members.is_empty() {
+        offers.push(group(&older_key, &format!("{}-older", system.id), format!("{name}, older kernels")));
+        offers.append(&mut members);
     }
     let single_key = format!("{key} single");
     offers.push(group(&single_key, &format!("{}-single", system.id), format!("{name}, single user")));
@@ -44,7 +54,51 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
         let title = format!("{}, {}, single user", system.title, called(kernel));
         offers.push(member(look, system, kernel, SINGLE, title, &single_key)?);
     }
+    offers.append(&mut snapshots(look, system, &name, key, host)?);
     Ok(offers)
+}
+
+/// The newest kernel with the initrd that has all drivers.
+fn with_all_drivers(look: &Look, system: &System, newest: &Kernel, group: &str) -> Result<Offer> {
+    let fallback = Kernel { initrds: newest.fallback.clone(), ..newest.clone() };
+    let title = format!("{}, with all drivers", system.title);
+    let why = "its newest kernel, with the initrd that has all drivers".to_string();
+    let body = kernel_body(look, system, &Start::newest(&fallback, ""))?;
+    Ok(Offer::member(
+        format!("{group} all drivers"),
+        format!("{}-all-drivers", system.id),
+        title,
+        (body, why),
+        group,
+    ))
+}
+
+/// The snapshots of a system, as a group.
+fn snapshots(look: &Look, system: &System, name: &str, key: &str, host: Host) -> Result<Vec<Offer>> {
+    let is_of_it = |other: &&System| {
+        other.snapshot.is_some() && other.root == system.root && other.os_id == system.os_id
+    };
+    let mut of_it: Vec<&System> = look.survey.systems.iter().filter(is_of_it).collect();
+    of_it.sort_by_key(|snapshot| std::cmp::Reverse(snapshot.snapshot));
+    let group_key = format!("{key}{SNAPSHOTS}");
+    let mut offers = Vec::new();
+    for snapshot in of_it.into_iter().take(MAX_SNAPSHOTS) {
+        let Ok((body, why)) = super::newest_kernel(look, snapshot, host, "")? else { continue };
+        let why = format!("{}: {why}", snapshot.root_path);
+        let key = format!("{group_key} {}", snapshot.root_path);
+        let id = format!("{}-snapshot", system.id);
+        offers.push(Offer::member(key, id, snapshot.title.clone(), (body, why), &group_key));
+    }
+    if !offers.is_empty() {
+        offers
+            .insert(0, group(&group_key, &format!("{}-snapshots", system.id), format!("{name}, snapshots")));
+    }
+    Ok(offers)
+}
+
+/// Whether an offer is a group of snapshots.
+pub(super) fn is_of_snapshots(offer: &Offer) -> bool {
+    offer.place == Place::Heading && offer.key.ends_with(SNAPSHOTS)
 }
 
 fn called(kernel: &Kernel) -> String {
@@ -72,7 +126,7 @@ fn member(
     title: String,
     group: &str,
 ) -> Result<Offer> {
-    let body = kernel_body(look, system, kernel.volume, kernel.path.clone(), kernel.initrds.clone(), more)?;
+    let body = kernel_body(look, system, &Start::of(kernel, more))?;
     let dash = if more.is_empty() { "" } else { "-" };
     let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
     let version = kernel.version.replace(|c| !fits(c), "-").to_lowercase();
@@ -83,8 +137,9 @@ fn member(
 
 /// What a system's groups are called by: its name without the version, where no other system shares that.
 fn short_name(look: &Look, system: &System) -> String {
-    let first = system.title.split(' ').next().unwrap_or_default();
-    let shared =
-        look.survey.systems.iter().filter(|other| other.title.split(' ').next() == Some(first)).count();
-    if shared > 1 || first.is_empty() { system.title.clone() } else { first.to_string() }
+    let first = |system: &System| system.title.split(' ').next().unwrap_or_default().to_string();
+    let own = first(system);
+    let others = look.survey.systems.iter().filter(|other| offer::is_plain(other));
+    let shared = others.filter(|other| first(other) == own).count();
+    if shared > 1 || own.is_empty() { system.title.clone() } else { own }
 }

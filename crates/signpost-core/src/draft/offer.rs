@@ -24,6 +24,9 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
             }
             continue;
         }
+        if !is_plain(system) {
+            continue;
+        }
         let key = key(look, system);
         match starts::best(look, system, host)? {
             Ok(body) => {
@@ -42,6 +45,11 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
     offers.append(&mut groups);
     make_keys_unique(&mut offers);
     Ok((offers, left))
+}
+
+/// Whether a system stands in a menu by itself; a snapshot stands in a group.
+pub(super) fn is_plain(system: &System) -> bool {
+    system.snapshot.is_none()
 }
 
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.

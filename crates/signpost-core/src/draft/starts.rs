@@ -2,7 +2,7 @@
 //! loader; else by its firmware entry.
 
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System, VolumeNumber};
+use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
@@ -35,16 +35,20 @@ pub(crate) fn newest_kernel(look: &Look, system: &System, host: Host, more: &str
     };
     // The newest may lie in two places; the one that the firmware reads is the one to start.
     let is_fat = |kernel: &&Kernel| look.survey.volumes[kernel.volume.index()].is_fat;
-    let mut copies = system.kernels.iter().filter(|kernel| kernel.version == newest.version);
+    let is_copy = |kernel: &&Kernel| {
+        kernel.version == newest.version && kernel.initrds.is_empty() == newest.initrds.is_empty()
+    };
+    let mut copies = system.kernels.iter().filter(is_copy);
     let kernel = copies.find(is_fat).unwrap_or(newest);
     if let Err(why) = can_start(look, kernel, host) {
         return Ok(Err(why));
     }
-    let (path, initrds) = patterns(kernel).unwrap_or_else(|| (kernel.path.clone(), kernel.initrds.clone()));
     let source = system.arguments.as_ref().map(|arguments| arguments.source.clone()).unwrap_or_default();
     let reads = reader_of(host);
     let why = format!("its kernel directly, from a volume that {reads} reads; arguments {source}");
-    Ok(Ok((kernel_body(look, system, kernel.volume, path, initrds, more)?, why)))
+    // A snapshot gets no updates: what is newer where its kernel lies is its origin's.
+    let start = if system.snapshot.is_some() { Start::of(kernel, more) } else { Start::newest(kernel, more) };
+    Ok(Ok((kernel_body(look, system, &start)?, why)))
 }
 
 /// Whether a kernel can be started directly.
@@ -67,28 +71,50 @@ fn reader_of(host: Host) -> &'static str {
     if host == Host::Signpost { "the boot program" } else { "the firmware" }
 }
 
-/// What an entry says that starts a kernel of a system; `more` goes behind its arguments.
+/// A start of a kernel.
+pub(super) struct Start<'a> {
+    kernel: &'a Kernel,
+    path: String,
+    initrds: Vec<String>,
+    /// What goes behind the arguments.
+    more: &'a str,
+}
+
+impl<'a> Start<'a> {
+    /// This very kernel.
+    pub(super) fn of(kernel: &'a Kernel, more: &'a str) -> Self {
+        Self { kernel, path: kernel.path.clone(), initrds: kernel.initrds.clone(), more }
+    }
+
+    /// The newest kernel, whichever that is, where names tell.
+    pub(super) fn newest(kernel: &'a Kernel, more: &'a str) -> Self {
+        match patterns(kernel) {
+            Some((path, initrds)) => Self { kernel, path, initrds, more },
+            None => Self::of(kernel, more),
+        }
+    }
+}
+
+/// What an entry says that starts a kernel of a system.
 pub(super) fn kernel_body(
     look: &Look,
     system: &System,
-    volume: VolumeNumber,
-    kernel: String,
-    initrds: Vec<String>,
-    more: &str,
+    start: &Start<'_>,
 ) -> Result<Vec<(&'static str, Field)>> {
     let mut body = vec![
         ("starts", "linux".into()),
-        ("volume", look.stable_name(volume.index())?.to_string().into()),
-        ("kernel", kernel.into()),
+        ("volume", look.stable_name(start.kernel.volume.index())?.to_string().into()),
+        ("kernel", start.path.as_str().into()),
     ];
-    if !initrds.is_empty() {
-        body.push(("initrd", Field::List(initrds)));
+    if !start.initrds.is_empty() {
+        body.push(("initrd", Field::List(start.initrds.clone())));
     }
     if let Some(root) = system.root {
         body.push(("root", look.stable_name(root.index())?.to_string().into()));
     }
-    let own = system.arguments.as_ref().map(|arguments| arguments.text.as_str()).unwrap_or_default();
-    body.push(("args", format!("{own} {more}").trim().into()));
+    let arguments = start.kernel.arguments.as_ref().or(system.arguments.as_ref());
+    let own = arguments.map(|arguments| arguments.text.as_str()).unwrap_or_default();
+    body.push(("args", format!("{own} {}", start.more).trim().into()));
     Ok(body)
 }
 

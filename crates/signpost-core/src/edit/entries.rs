@@ -302,12 +302,7 @@ pub fn hide(
     if let Some(held) = document.hidden.iter().map(thing).find(|held| held.what == named) {
         return Ok((text.finish(&menu.path)?, held, refusal));
     }
-    let mut table = Table::new();
-    table.insert(key, Item::Value(Value::from(value.as_str())));
-    if let Some(why) = why {
-        table.insert("why", Item::Value(Value::from(why)));
-    }
-    text.sections("hide")?.push(table);
+    text.hide(key, &value, why)?;
     let thing = HiddenThing { what: format!("{key} {value}"), why: why.map(str::to_string) };
     Ok((text.finish(&menu.path)?, thing, refusal))
 }

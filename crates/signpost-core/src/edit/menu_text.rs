@@ -52,6 +52,22 @@ impl MenuText {
         }
     }
 
+    /// Says that draft is not to offer an entry again.
+    pub(crate) fn hide_entry(&mut self, id: &str, why: Option<&str>) -> Result<()> {
+        self.hide("entry", id, why)
+    }
+
+    /// A `[[hide]]` more: of an entry, a system, a volume, or a file.
+    pub(super) fn hide(&mut self, key: &str, value: &str, why: Option<&str>) -> Result<()> {
+        let mut table = Table::new();
+        table.insert(key, Item::Value(Value::from(value)));
+        if let Some(why) = why {
+            table.insert("why", Item::Value(Value::from(why)));
+        }
+        self.sections("hide")?.push(table);
+        Ok(())
+    }
+
     /// The sections of this name, made where there are none.
     pub(super) fn sections(&mut self, name: &str) -> Result<&mut ArrayOfTables> {
         let item = self.document.entry(name).or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));

@@ -6,7 +6,6 @@ use signpost_facts::{Aside, OptionNumber, Result, Role, StartupFile, System};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::DefaultEntry;
 use signpost_place::Look;
-use toml_edit::{Item, Table, Value};
 
 use super::MenuText;
 use crate::menu_file::MenuFile;
@@ -163,10 +162,7 @@ pub fn quieten(menu: &MenuFile, noise: &[Noise], how: Quiet) -> Result<String> {
     for entry in noise {
         text.remove_entry(&entry.id)?;
         if how == Quiet::Hide {
-            let mut table = Table::new();
-            table.insert("entry", Item::Value(Value::from(entry.id.as_str())));
-            table.insert("why", Item::Value(Value::from(entry.why.as_str())));
-            text.sections("hide")?.push(table);
+            text.hide_entry(&entry.id, Some(&entry.why))?;
         }
     }
     text.finish(&menu.path)

@@ -15,8 +15,8 @@ pub(super) const FS_TREE: u64 = 5;
 
 /// The folder of the tree of roots, which holds the name `default`.
 const ROOT_TREE_FOLDER: u64 = 6;
-/// Subvolumes that are named; snapshots by the hundred are no systems.
-const MAX_SUBVOLUMES: usize = 128;
+/// Subvolumes that are named.
+const MAX_SUBVOLUMES: usize = 4096;
 /// Folders and subvolumes on the way to one.
 const MAX_DEPTH: usize = 64;
 const FLAG_READ_ONLY: u64 = 1;
@@ -133,16 +133,24 @@ pub(super) fn all(forest: &Forest) -> Result<Vec<Subvolume>, VolumeError> {
         }
         let is_writable = le64(bytes, 208).is_some_and(|flags| flags & FLAG_READ_ONLY == 0);
         if key.kind == kind::ROOT_ITEM && (is_writable || key.object == default) {
-            numbers.push(key.object);
+            numbers.push((key.object, copied(bytes)));
         }
         numbers.len() < MAX_SUBVOLUMES
     })?;
-    numbers.dedup();
+    numbers.dedup_by_key(|(number, _)| *number);
     let mut found = Vec::new();
-    for number in numbers {
+    for (number, copied) in numbers {
         if let Some(path) = forest.path_of(number)? {
-            found.push(Subvolume { path, is_default: number == default });
+            found.push(Subvolume { path, is_default: number == default, copied });
         }
     }
     Ok(found)
+}
+
+/// When a subvolume was made as a copy of another: `parent_uuid` and `otime` of its `ROOT_ITEM`, which count where
+/// `generation_v2` says that they were written.
+fn copied(root_item: &[u8]) -> Option<i64> {
+    let is_written = le64(root_item, 160)? == le64(root_item, 239)?;
+    let parent = root_item.get(263..279)?;
+    (is_written && parent.iter().any(|byte| *byte != 0)).then(|| le64(root_item, 339))?.map(u64::cast_signed)
 }

@@ -54,11 +54,16 @@ fn subvolumes_are_folders_and_the_default_one_is_known() {
         fs::write(path("@/etc/os-release"), "ID=larkspur\n").unwrap();
         fs::write(path("@/etc/deep/inner/x"), "inside").unwrap();
         run("btrfs", &["-q", "subvolume", "snapshot", "-r", &path("@"), &path("kept")]);
+        run("btrfs", &["-q", "subvolume", "snapshot", &path("@"), &path("@/copy")]);
         run("btrfs", &["subvolume", "set-default", &path("@")]);
     }
     let fs = image.file_system();
-    let found = fs.subvolumes().unwrap();
-    let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@" };
+    let mut found = fs.subvolumes().unwrap();
+    let copy = found.pop().unwrap();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    assert_eq!(copy.path, "/@/copy");
+    assert!((now - 60..=now).contains(&copy.copied.unwrap().cast_unsigned()), "{copy:?} at {now}");
+    let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@", copied: None };
     assert_eq!(found, ["/@", "/@home", "/@/var", "/@/etc/deep/inner"].map(subvolume));
     assert_eq!(fs.read("/@/etc/os-release", 99).unwrap(), b"ID=larkspur\n");
     assert_eq!(fs.read("/@/etc/deep/inner/x", 99).unwrap(), b"inside");

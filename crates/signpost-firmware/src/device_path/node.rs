@@ -144,6 +144,11 @@ impl Node {
     const MEDIA: u8 = 4;
     const BBS: u8 = 5;
 
+    /// Whether it stands for USB, for a class or a WWID of USB devices, or for an SD card (UEFI 2.10, 10.3.4).
+    pub(super) fn is_pluggable(&self) -> bool {
+        self.kind == Self::MESSAGING && matches!(self.sub_kind, 5 | 15 | 16 | 26)
+    }
+
     /// A file node.
     pub fn file_path(path: &str) -> Self {
         Self { kind: Self::MEDIA, sub_kind: 4, data: Ucs2::from(path).to_bytes_terminated() }

@@ -1,7 +1,6 @@
 //! Walking the parse tree: values taken out by key, errors gathered with their places.
 
 use alloc::borrow::Cow;
-use alloc::collections::BTreeMap;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -21,24 +20,27 @@ type Key<'a> = Spanned<Cow<'a, str>>;
 pub(super) struct Section<'a> {
     /// Where it starts, in bytes.
     pub(super) start: usize,
-    values: BTreeMap<String, (Key<'a>, Value<'a>)>,
+    values: Vec<(Key<'a>, Value<'a>)>,
 }
 
 impl<'a> Section<'a> {
     fn new(start: usize, table: DeTable<'a>) -> Self {
-        let values =
-            table.into_iter().map(|(key, value)| (key.get_ref().to_string(), (key, value))).collect();
-        Self { start, values }
+        Self { start, values: table.into_iter().collect() }
     }
 
     /// Whether it has this key.
     pub(super) fn has(&self, key: &str) -> bool {
-        self.values.contains_key(key)
+        self.place(key).is_some()
     }
 
     /// Where a key's value stands, or the section where it has none.
     pub(super) fn at(&self, key: &str) -> usize {
-        self.values.get(key).map_or(self.start, |(_, value)| value.span().start)
+        let value = self.place(key).and_then(|place| self.values.get(place));
+        value.map_or(self.start, |(_, value)| value.span().start)
+    }
+
+    fn place(&self, key: &str) -> Option<usize> {
+        self.values.iter().position(|(own, _)| own.get_ref() == key)
     }
 }
 
@@ -52,7 +54,7 @@ pub(super) struct Found<T> {
 pub(super) struct Reader<'a> {
     text: &'a str,
     problems: Vec<(usize, String)>,
-    remembered: BTreeMap<String, usize>,
+    remembered: Vec<(String, usize)>,
     /// Every id with its place and its entry's line, of entries that do not hold too.
     ids: Vec<(String, usize, usize)>,
     dropped: Vec<String>,
@@ -65,7 +67,7 @@ impl<'a> Reader<'a> {
             text,
             problems: Vec::new(),
             ids: Vec::new(),
-            remembered: BTreeMap::new(),
+            remembered: Vec::new(),
             dropped: Vec::new(),
             keeps_broken: false,
         }
@@ -93,11 +95,19 @@ impl<'a> Reader<'a> {
 
     /// Keeps a place for a later check.
     pub(super) fn remember(&mut self, name: &str, at: usize) {
-        self.remembered.insert(name.to_string(), at);
+        match self.place_of(name) {
+            Ok(place) => self.remembered.splice(place..=place, [(name.to_string(), at)]).for_each(drop),
+            Err(place) => self.remembered.insert(place, (name.to_string(), at)),
+        }
     }
 
     pub(super) fn remembered(&self, name: &str) -> usize {
-        self.remembered.get(name).copied().unwrap_or(0)
+        let place = self.place_of(name).ok().and_then(|place| self.remembered.get(place));
+        place.map_or(0, |(_, at)| *at)
+    }
+
+    fn place_of(&self, name: &str) -> Result<usize, usize> {
+        self.remembered.binary_search_by(|(own, _)| own.as_str().cmp(name))
     }
 
     /// Keeps entries that do not hold, as entries that cannot start.
@@ -170,7 +180,8 @@ impl<'a> Reader<'a> {
 
     /// Whatever stands under a key.
     pub(super) fn any<'s>(&mut self, section: &mut Section<'s>, key: &str) -> Option<Value<'s>> {
-        section.values.remove(key).map(|(_, value)| value)
+        let place = section.place(key)?;
+        Some(section.values.remove(place).1)
     }
 
     fn typed<T>(
@@ -305,8 +316,9 @@ impl<'a> Reader<'a> {
     /// Names every key that is left, with the nearest known one; whether none was.
     pub(super) fn no_more(&mut self, section: Section<'_>, known: &[&str]) -> bool {
         let is_clean = section.values.is_empty();
-        for (name, (key, _)) in section.values {
-            let hint = match nearest(&name, known.iter().copied()) {
+        for (key, _) in section.values {
+            let name = key.get_ref();
+            let hint = match nearest(name, known.iter().copied()) {
                 Some(near) => format!("did you mean {near}?"),
                 None if known.is_empty() => "this section has no keys yet".to_string(),
                 None => format!("known here: {}", known.join(", ")),

@@ -4,14 +4,15 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
 
-use super::find::{kernels_on, systems, systems_on};
-use super::linux::LinuxSystem;
+use super::find::systems_on;
 use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
 use super::{Hands, Prompt, Reply, image};
 use crate::kernel_args::{changed_words, is_change};
-use crate::linux_files::{initrds, version_in_name};
+use crate::kernels::newest_first;
+use crate::layouts::KernelName;
+use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::place::VolumeRef;
 use crate::resolve::{StartTarget, Within, resolve_entry};
 
@@ -193,9 +194,12 @@ fn missing(hands: &impl Hands, within: Within<'_>, path: &str) -> String {
 
 fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<String> {
     let (folder, name) = kernel.rsplit_once('/').unwrap_or(("", kernel));
+    let Some(by_name) = KernelName::of(name) else { return Vec::new() };
     let (_, names) = beside(hands, within, kernel);
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
-    initrds(version_in_name(name), &names).into_iter().map(|initrd| format!("{folder}/{initrd}")).collect()
+    let path = |name: &str| format!("{folder}/{name}");
+    let has_bytes = |name: &str| hands.size(within, &path(name)).is_some_and(|bytes| bytes > 0);
+    by_name.initrds(&names, has_bytes).own.iter().map(|name| path(name)).collect()
 }
 
 /// The newest kernel of the system whose root a volume is, or a folder of one; `None` where the place is no root, and
@@ -203,7 +207,7 @@ fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<Strin
 fn by_root(hands: &impl Hands, found: &Found) -> Option<Result<Composed, String>> {
     let on_volume = systems_on(hands, found.volume);
     let path = found.path.trim_end_matches('/');
-    let named = |system: &&LinuxSystem| system.root_path.trim_end_matches('/') == path;
+    let named = |system: &&&LinuxSystem| system.root_path.trim_end_matches('/') == path;
     let system = match (on_volume.iter().find(named), path) {
         (Some(system), _) => system,
         (None, "") => match on_volume.first() {
@@ -215,7 +219,7 @@ fn by_root(hands: &impl Hands, found: &Found) -> Option<Result<Composed, String>
     Some(newest(hands, system, &on_volume))
 }
 
-fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[LinuxSystem]) -> Result<Composed, String> {
+fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[&LinuxSystem]) -> Result<Composed, String> {
     let kernel = system.kernels.first().ok_or_else(|| {
         format!(
             "{} has no kernel in /boot, nor on a volume that it mounts there; `find vmlinuz` looks for one",
@@ -224,43 +228,51 @@ fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[LinuxSystem]) -
     })?;
     let mut from = format!(
         "{}, newest of {}; arguments {}",
-        hands.whereabouts(system.boot),
+        hands.whereabouts(kernel.volume),
         system.kernels.len(),
         system.args_from
     );
+    let (_, others_of_it) = system.kernels.split_first().unwrap_or((kernel, &[]));
+    let is_newer = |other: &&LinuxKernel| {
+        newest_first((&other.path, &other.version), (&kernel.path, &kernel.version)).is_lt()
+    };
+    let newer = others_of_it.iter().filter(is_newer);
+    from.extend(newer.map(|other| format!("; {} is newer, and its initrd is not there", other.path)));
     let others = on_volume.iter().filter(|other| other.root_path != system.root_path);
-    let number = system.root.saturating_add(1);
+    let number = system.root.unwrap_or_default().saturating_add(1);
     let ways: Vec<String> =
         others.map(|other| format!("`compose linux on v{number}:{}`", other.root_path)).collect();
     if !ways.is_empty() {
         from.push_str(&format!("; v{number} holds more systems: {}", ways.join(", ")));
     }
-    Ok(linux(system, kernel.path.clone(), kernel.initrds.clone(), from))
+    Ok(linux(system, kernel, from))
 }
 
 /// What there is where a volume is no system's root.
 fn no_root(hands: &impl Hands, volume: usize) -> String {
     let number = volume.saturating_add(1);
-    if let Some(kernel) = kernels_on(hands, volume).first() {
+    if let Some(kernel) = hands.kernels_on(volume).first() {
         let way = format!("compose linux v{number}:{}", kernel.path);
         return format!(
             "v{number} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
         );
     }
-    let roots: Vec<String> = systems(hands)
-        .map(|system| format!("{} on v{}", system.title, system.root.saturating_add(1)))
+    let roots: Vec<String> = hands
+        .systems()
+        .iter()
+        .filter_map(|system| Some(format!("{} on v{}", system.title, system.root?.saturating_add(1))))
         .collect();
     let there = if roots.is_empty() { "none was found".to_string() } else { roots.join(", ") };
     format!("no Linux system has its root on v{number}; there is: {there}")
 }
 
-fn linux(system: &LinuxSystem, kernel: String, initrds: Vec<String>, from: String) -> Composed {
+fn linux(system: &LinuxSystem, kernel: &LinuxKernel, from: String) -> Composed {
     let target = StartTarget::Linux {
-        volume: system.boot,
-        kernel,
-        initrds,
-        args: system.args.clone(),
-        root: Some(system.root),
+        volume: kernel.volume,
+        kernel: kernel.path.clone(),
+        initrds: kernel.initrds.clone(),
+        args: kernel.args.clone().unwrap_or_else(|| system.args.clone()),
+        root: system.root,
     };
     Composed { title: system.title.clone(), target, from }
 }
@@ -269,18 +281,17 @@ fn linux(system: &LinuxSystem, kernel: String, initrds: Vec<String>, from: Strin
 fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
     let within = Within::volume(found.volume);
     need_kernel(hands, within, &found.path)?;
-    let initrds = initrds_of(hands, within, &found.path);
-    let owner = systems(hands).find(|system| {
-        system.boot == found.volume && system.kernels.iter().any(|kernel| kernel.path == found.path)
-    });
-    if let Some(system) = owner {
-        let from = format!("{}; arguments {}", hands.whereabouts(found.volume), system.args_from);
-        return Ok(linux(&system, found.path.clone(), initrds, from));
+    let is_it = |kernel: &&LinuxKernel| kernel.volume == found.volume && kernel.path == found.path;
+    for system in hands.systems() {
+        if let Some(kernel) = system.kernels.iter().find(is_it) {
+            let from = format!("{}; arguments {}", hands.whereabouts(found.volume), system.args_from);
+            return Ok(linux(system, kernel, from));
+        }
     }
     let target = StartTarget::Linux {
         volume: found.volume,
         kernel: found.path.clone(),
-        initrds,
+        initrds: initrds_of(hands, within, &found.path),
         args: String::new(),
         root: None,
     };

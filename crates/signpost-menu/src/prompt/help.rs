@@ -4,7 +4,6 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
 
-use super::find::systems;
 use super::{Hands, columns};
 use crate::nearest::nearest;
 
@@ -155,8 +154,12 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
 }
 
 fn example(hands: &impl Hands, word: Word) -> Option<String> {
-    let root = || systems(hands).map(|system| format!("v{}", system.root.saturating_add(1))).next();
-    let kernel = || systems(hands).find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()));
+    let root = || {
+        let root = hands.systems().iter().find_map(|system| system.root)?;
+        Some(format!("v{}", root.saturating_add(1)))
+    };
+    let kernel =
+        || hands.systems().iter().find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()));
     Some(match word {
         Word::Who => format!("who {}", root()?),
         Word::Look => format!("look {}:/boot", root()?),

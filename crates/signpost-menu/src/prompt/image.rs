@@ -3,11 +3,10 @@
 use alloc::format;
 use alloc::string::String;
 
-use super::find::kernels_in;
-use super::linux::Kernel;
 use super::look::not_there;
 use super::place::Found;
 use super::{Composed, Hands};
+use crate::linux_system::LinuxKernel;
 use crate::place::{Place, VolumeRef};
 use crate::recipe::{Fields, ImageRecipe, built_in, pair};
 use crate::resolve::{StartTarget, Within};
@@ -61,8 +60,8 @@ fn by_recipe(
 
 /// The newest kernel in the folders where one usually lies.
 fn by_kernel(hands: &impl Hands, within: Within<'_>, found: &Found) -> Result<StartTarget, String> {
-    let mut kernels = USUAL.iter().flat_map(|folder| kernels_in(hands, within, folder));
-    let Kernel { path, initrds, .. } = kernels
+    let mut kernels = USUAL.iter().flat_map(|folder| hands.kernels_in(within, folder));
+    let LinuxKernel { path, initrds, .. } = kernels
         .next()
         .ok_or_else(|| format!("{} holds no kernel in {}", found.path, USUAL.join(" ").trim()))?;
     Ok(StartTarget::Image {

@@ -4,11 +4,12 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
 
-use super::find::{kernels_on, systems_on, vendors};
-use super::linux::Kernel;
+use super::find::{systems_on, vendors};
 use super::place::Found;
 use super::{Hands, Item, Reply, Then, columns, size};
+use crate::linux_system::LinuxKernel;
 use crate::resolve::Within;
+use crate::sorted::sorted;
 
 /// Bytes of a text that are shown.
 const MAX_TEXT: usize = 64 * 1024;
@@ -44,7 +45,7 @@ fn holds(hands: &impl Hands, volume: usize) -> String {
     }
     let mut parts: Vec<String> =
         systems_on(hands, volume).iter().map(|system| format!("{}, root", system.title)).collect();
-    if parts.is_empty() && !kernels_on(hands, volume).is_empty() {
+    if parts.is_empty() && !hands.kernels_on(volume).is_empty() {
         parts.push("kernels".to_string());
     }
     if !vendors(hands, volume).is_empty() {
@@ -78,7 +79,7 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
     hands.items(volume, "/")?;
     let systems = systems_on(hands, volume);
     if systems.is_empty() {
-        lines.extend(kernels_on(hands, volume).iter().map(|kernel| kernel_line(kernel, "")));
+        lines.extend(hands.kernels_on(volume).iter().map(|kernel| kernel_line(kernel, "")));
     }
     for system in systems {
         let below = if system.root_path == "/" { "" } else { &system.root_path };
@@ -89,12 +90,11 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
         ));
         lines.push(format!("  arguments: {}", system.args));
         lines.push(format!("  arguments from: {}", system.args_from));
-        let at = if system.boot == volume {
-            String::new()
-        } else {
-            format!("v{}:", system.boot.saturating_add(1))
+        let at = |kernel: &LinuxKernel| match kernel.volume == volume {
+            true => String::new(),
+            false => format!("v{}:", kernel.volume.saturating_add(1)),
         };
-        lines.extend(system.kernels.iter().map(|kernel| kernel_line(kernel, &at)));
+        lines.extend(system.kernels.iter().map(|kernel| kernel_line(kernel, &at(kernel))));
     }
     for folder in vendors(hands, volume) {
         let names = hands.files(Within::volume(volume), &folder).ok().flatten().unwrap_or_default();
@@ -104,7 +104,7 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
     Ok(lines)
 }
 
-fn kernel_line(kernel: &Kernel, at: &str) -> String {
+fn kernel_line(kernel: &LinuxKernel, at: &str) -> String {
     let with = match kernel.initrds.as_slice() {
         [] => "without an initrd".to_string(),
         initrds => format!("with {}", initrds.join(", ")),
@@ -114,18 +114,17 @@ fn kernel_line(kernel: &Kernel, at: &str) -> String {
 
 /// What stands in a folder.
 pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, String> {
-    let Some(mut items) = hands.items(found.volume, &found.path)? else {
+    let Some(items) = hands.items(found.volume, &found.path)? else {
         if hands.size(Within::volume(found.volume), &found.path).is_some() {
             return show(hands, found);
         }
         return Err(not_there(hands, found));
     };
-    items.sort_unstable();
     if items.is_empty() {
         return Ok(vec!["nothing is in it".to_string()]);
     }
     let left = items.len().saturating_sub(MAX_ITEMS);
-    let mut lines: Vec<String> = items
+    let mut lines: Vec<String> = sorted(items, Ord::cmp)
         .into_iter()
         .take(MAX_ITEMS)
         .map(|item| if item.is_folder { format!("{}/", item.name) } else { item.name })
@@ -160,10 +159,10 @@ pub fn nearest_folder<'p>(hands: &impl Hands, volume: usize, path: &'p str) -> O
     None
 }
 
-fn first_names(mut items: Vec<Item>) -> String {
+fn first_names(items: Vec<Item>) -> String {
     const MAX_NAMES: usize = 12;
-    items.sort_unstable();
-    let names: Vec<String> = items.into_iter().take(MAX_NAMES).map(|item| item.name).collect();
+    let names: Vec<String> =
+        sorted(items, Ord::cmp).into_iter().take(MAX_NAMES).map(|item| item.name).collect();
     if names.is_empty() { "nothing".into() } else { names.join(", ") }
 }
 

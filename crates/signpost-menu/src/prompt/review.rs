@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 use alloc::{format, vec};
 
 use super::{Composed, Hands, size};
-use crate::linux_files::version_in_name;
+use crate::layouts::{KernelName, is_microcode, last_part};
 use crate::resolve::{StartTarget, Within};
 
 /// Each part of what is composed, found or not.
@@ -30,8 +30,9 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
             if initrds.is_empty() {
                 lines.push(format!("  initrd: none{}", others(hands, within, kernel)));
             }
-            let named = version_in_name(kernel.rsplit('/').next().unwrap_or_default());
-            let foreign = initrds.iter().find(|initrd| !named.is_empty() && !initrd.contains(named));
+            let named = KernelName::of(last_part(kernel)).map_or("", |name| name.version);
+            let is_foreign = |initrd: &&String| !initrd.contains(named) && !is_microcode(last_part(initrd));
+            let foreign = initrds.iter().find(is_foreign);
             lines
                 .extend(foreign.map(|initrd| {
                     format!("  note: {initrd} is of another version than the kernel, {named}")

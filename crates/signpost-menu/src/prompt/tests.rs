@@ -1,7 +1,8 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::kernels::KernelHeader;
+use crate::kernels::{KernelHeader, newest_first};
+use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage};
 
@@ -9,6 +10,32 @@ use crate::resolve::{LoadOptionSeen, UnifiedImage};
 struct Made {
     files: Vec<(usize, String, String)>,
     volumes: Vec<VolumeIdentity>,
+    systems: Vec<LinuxSystem>,
+}
+
+/// A system on a volume, with kernels of these versions: those that have an initrd first.
+fn system(
+    title: &str,
+    (volume, root_path): (usize, &str),
+    kernels: &[(&str, bool)],
+    args: &str,
+) -> LinuxSystem {
+    let below = root_path.trim_end_matches('/');
+    let kernel = |(version, has_initrd): &(&str, bool)| LinuxKernel {
+        volume,
+        path: format!("{below}/boot/vmlinuz-{version}"),
+        version: (*version).into(),
+        initrds: has_initrd.then(|| format!("{below}/boot/initrd-{version}")).into_iter().collect(),
+        args: None,
+    };
+    LinuxSystem {
+        title: title.into(),
+        root: Some(volume),
+        root_path: root_path.into(),
+        kernels: kernels.iter().map(kernel).collect(),
+        args: args.into(),
+        args_from: format!("made from the UUID of v{}", volume + 1),
+    }
 }
 
 fn made(more: &[(usize, &str, &str)]) -> Made {
@@ -31,7 +58,9 @@ fn made(more: &[(usize, &str, &str)]) -> Made {
         partition: Some(number),
         ..VolumeIdentity::default()
     };
-    Made { files, volumes: vec![volume(1), volume(2)] }
+    let kernels = [("6.10", true), ("6.9", true), ("6.11", false)];
+    let systems = vec![system("Larkspur Linux 14", (1, "/"), &kernels, "root=UUID=2 ro")];
+    Made { files, volumes: vec![volume(1), volume(2)], systems }
 }
 
 impl Surroundings for Made {
@@ -48,6 +77,9 @@ impl Surroundings for Made {
     }
     fn has_file(&self, within: Within<'_>, path: &str) -> Result<bool, String> {
         Ok(self.size(within, path).is_some())
+    }
+    fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
+        self.text(within.volume, path).map(|text| text.len() as u64)
     }
     fn kernel_header(&self, within: Within<'_>, path: &str) -> Option<KernelHeader> {
         let name = path.rsplit('/').next()?.strip_prefix("vmlinuz-")?;
@@ -100,15 +132,23 @@ impl Hands for Made {
     fn inside(&self, _: usize, image: &str) -> Result<Option<Names>, String> {
         Ok(image.ends_with(".iso").then(|| (Some("LANTERN".into()), None)))
     }
-    fn subvolumes(&self, volume: usize) -> Vec<Subvolume> {
-        let subvolume = |path: &str| Subvolume { path: path.into(), is_default: path == "/@" };
-        let has = |path: &&str| {
-            self.files.iter().any(|(on, own, _)| *on == volume && own.starts_with(&format!("{path}/")))
-        };
-        ["/@old", "/@"].into_iter().filter(has).map(subvolume).collect()
+    fn systems(&self) -> &[LinuxSystem] {
+        &self.systems
     }
-    fn size(&self, within: Within<'_>, path: &str) -> Option<u64> {
-        self.text(within.volume, path).map(|text| text.len() as u64)
+    fn kernels_on(&self, volume: usize) -> Vec<LinuxKernel> {
+        let kernels = self.systems.iter().flat_map(|system| &system.kernels);
+        kernels.filter(|kernel| kernel.volume == volume).cloned().collect()
+    }
+    fn kernels_in(&self, within: Within<'_>, folder: &str) -> Vec<LinuxKernel> {
+        let names = self.files(within, folder).ok().flatten().unwrap_or_default();
+        let paths = names.iter().map(|name| format!("{folder}/{name}"));
+        let found = paths.filter_map(|path| {
+            let version = self.kernel_header(within, &path)?.version?;
+            Some(LinuxKernel { volume: within.volume, path, version, initrds: Vec::new(), args: None })
+        });
+        let mut found: Vec<LinuxKernel> = found.collect();
+        found.sort_by(|a, b| newest_first((&a.path, &a.version), (&b.path, &b.version)));
+        found
     }
     fn head(&self, volume: usize, path: &str, _: usize) -> Result<Vec<u8>, String> {
         self.text(volume, path).map(String::into_bytes).ok_or_else(|| "gone".to_string())
@@ -132,7 +172,10 @@ fn four_lines_start_a_system_whose_newest_kernel_has_no_initrd() {
     let (mut prompt, machine) = (prompt(), made(&[]));
     assert!(said(&mut prompt, "vol").contains("Larkspur Linux 14, root"));
     let composed = said(&mut prompt, "compose linux on v2");
-    assert!(composed.contains("initrd: none; in /boot there is initrd-6.9, initrd-6.10"), "{composed}");
+    assert!(composed.contains("kernel: /boot/vmlinuz-6.10"), "{composed}");
+    assert!(composed.contains("vmlinuz-6.11 is newer, and its initrd is not there"), "{composed}");
+    let newer = said(&mut prompt, "kernel /boot/vmlinuz-6.11");
+    assert!(newer.contains("initrd: none; in /boot there is initrd-6.9, initrd-6.10"), "{newer}");
     let reviewed = said(&mut prompt, "kernel /boot/vmlinuz-6.10");
     assert!(reviewed.contains("initrd: /boot/initrd-6.10, 6 bytes"), "{reviewed}");
     let reply = prompt.run("start", &machine);
@@ -309,14 +352,17 @@ fn the_screen_edits_remembers_completes_and_pages() {
 }
 
 #[test]
-fn systems_in_subvolumes_are_found_the_default_one_first() {
-    let machine = made(&[
-        (0, "/@old/etc/os-release", "PRETTY_NAME=\"Ebbe Server 9\"\n"),
+fn systems_in_subvolumes_are_named_with_them() {
+    let mut machine = made(&[
         (0, "/@old/boot/vmlinuz-5.1", "kernel"),
-        (0, "/@/etc/os-release", "PRETTY_NAME=\"Ebbe Server 9\"\n"),
         (0, "/@/boot/vmlinuz-5.2", "kernel"),
         (0, "/@/boot/initrd-5.2", "initrd"),
     ]);
+    let args = |subvolume: &str| format!("root=UUID=1 rootflags=subvol={subvolume} ro");
+    machine.systems = vec![
+        system("Ebbe Server 9", (0, "/@"), &[("5.2", true)], &args("@")),
+        system("Ebbe Server 9, /@old", (0, "/@old"), &[("5.1", false)], &args("@old")),
+    ];
     let mut prompt = prompt();
     let said = |prompt: &mut Prompt, line: &str| prompt.run(line, &machine).lines.join("\n");
     let volumes = said(&mut prompt, "volumes");
@@ -334,38 +380,6 @@ fn systems_in_subvolumes_are_found_the_default_one_first() {
     assert!(composed.contains("rootflags=subvol=@old ro"), "{composed}");
     let owned = said(&mut prompt, "compose linux v1:/@old/boot/vmlinuz-5.1");
     assert!(owned.contains("rootflags=subvol=@old ro"), "{owned}");
-}
-
-#[test]
-fn arguments_come_from_the_entry_file_that_starts_the_newest_kernel() {
-    let machine = made(&[
-        (
-            0,
-            "/loader/entries/other.conf",
-            "title Larkspur Linux 14\nmachine-id cd\nlinux /vmlinuz\noptions root=other\n",
-        ),
-        (0, "/loader/entries/title.conf", "title Larkspur Linux 14\nlinux /vmlinuz\noptions root=by-title\n"),
-        (1, "/boot/loader/entries/a.conf", "machine-id ab\nlinux /boot/vmlinuz-6.9\noptions root=older\n"),
-        (
-            1,
-            "/boot/loader/entries/b.conf",
-            "machine-id ab\nlinux /boot/vmlinuz-6.11\noptions root=newest quiet\n",
-        ),
-        (1, "/etc/machine-id", "ab\n"),
-    ]);
-    let composed = prompt().run("compose linux on v2", &machine).lines.join("\n");
-    assert!(composed.contains("arguments: root=newest quiet"), "{composed}");
-    assert!(composed.contains("/boot/loader/entries/b.conf of v2"), "{composed}");
-    let fstab = "UUID=1 /boot/efi vfat\n";
-    let mut machine = made(&[(
-        0,
-        "/loader/entries/title.conf",
-        "title Larkspur Linux 14\nefi /x.efi\noptions root=by-title\n",
-    )]);
-    machine.files.retain(|(_, path, _)| path != "/etc/fstab");
-    machine.files.push((1, "/etc/fstab".into(), fstab.into()));
-    let composed = prompt().run("compose linux on v2", &machine).lines.join("\n");
-    assert!(composed.contains("arguments: root=by-title"), "{composed}");
 }
 
 #[test]

@@ -25,6 +25,9 @@ pub struct DraftArgs {
     /// Take in what was saved at boot; without it, that is shown and asked about
     #[arg(long)]
     take_saved: bool,
+    /// Leave snapshots of systems out of the menu, now and at every later draft
+    #[arg(long)]
+    no_snapshots: bool,
 }
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -50,7 +53,8 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     }
     let look = app.look(&machine)?;
     let make = |takes_saved| {
-        draft(&look, &path, existing.as_ref(), Wishes { new_host: host, takes_saved }, base.clone())
+        let wishes = Wishes { new_host: host, takes_saved, hides_snapshots: args.no_snapshots };
+        draft(&look, &path, existing.as_ref(), wishes, base.clone())
     };
     let mut draft = make(args.take_saved)?;
     if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
