@@ -24,7 +24,7 @@ pub fn document(machine: &Machine) -> MenuDocument {
         for path in programs(machine, index as usize - 1) {
             let number = entries.len() + 1;
             entries.push(Entry {
-                id: format!("found-{number}"),
+                id: format!("found-{number}").into(),
                 title: format!("{path} on v{index}"),
                 starts: Starts::Efi {
                     program: Place { volume: VolumeRef::Number(index), path },

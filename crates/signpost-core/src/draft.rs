@@ -26,6 +26,7 @@ use serde::Serialize;
 use signpost_facts::Result;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{Hidden, Hide, Host};
+use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::append;
@@ -74,7 +75,7 @@ pub struct Draft {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Saved {
     /// The entry's id.
-    pub id: String,
+    pub id: EntryId,
     /// What it is: `added`, `changed`, or `default`.
     pub what: SavedKind,
     /// The entry as it would stand in the file; nothing for a default.
@@ -206,7 +207,7 @@ fn hide_snapshots(file: &mut MenuText, document: &mut MenuDocument, offers: &mut
         offers.retain(|offer| offer.key != group.key && offer.place != Place::In(group.key.clone()));
         if !offer::is_hidden_id(document, &group.id) {
             file.hide_entry(&group.id, Some("draft --no-snapshots"))?;
-            document.hidden.push(Hide { what: Hidden::Entry(group.id), why: None });
+            document.hidden.push(Hide { what: Hidden::Entry(group.id.into()), why: None });
         }
     }
     Ok(())
@@ -224,7 +225,11 @@ fn saved_at_boot(path: &Path, news: &News) -> Result<Vec<Saved>> {
         }
     }
     let default = news.default.iter();
-    saved.extend(default.map(|id| Saved { id: id.clone(), what: SavedKind::Default, text: String::new() }));
+    saved.extend(default.map(|id| Saved {
+        id: id.clone().into(),
+        what: SavedKind::Default,
+        text: String::new(),
+    }));
     Ok(saved)
 }
 
@@ -239,7 +244,7 @@ fn take_in_what_was_saved_at_boot(path: &Path, news: &News, file: &mut MenuText)
     for id in &news.added {
         let place = file.list().len();
         file.insert_entry(place, &slot.block(id)?)?;
-        let title = held.entry(id).map_or_else(|| id.clone(), |entry| entry.title.clone());
+        let title = held.entry(id).map_or_else(|| id.to_string(), |entry| entry.title.clone());
         let why = "was saved at the prompt, at boot".into();
         taken.push(DraftEntry { id: id.clone(), title, why, group: None });
     }
@@ -263,7 +268,7 @@ fn take_in_what_was_changed_at_boot(path: &Path, news: &News, file: &mut MenuTex
     }
     if let Some(id) = &news.default {
         file.set_in("menu", "default", id.as_str().into())?;
-        changed.push(Line { id: id.clone(), why: "is the default, as it was kept at boot".into() });
+        changed.push(Line { id: id.clone().into(), why: "is the default, as it was kept at boot".into() });
     }
     Ok(changed)
 }

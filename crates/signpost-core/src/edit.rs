@@ -7,6 +7,7 @@ mod menu_text;
 mod noise;
 mod tune;
 
+use signpost_menu::ids::EntryId;
 use std::path::Path;
 
 pub use add::{AddedEntry, NewEntry, add};
@@ -71,7 +72,7 @@ pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
 ///
 /// # Errors
 /// Where it is no group's.
-pub fn find_group(document: &MenuDocument, name: &str) -> Result<String> {
+pub fn find_group(document: &MenuDocument, name: &str) -> Result<EntryId> {
     let group = &document.entries[find(document, name)?];
     if group.starts != document::Starts::Group {
         return Err(wrong(format!("{} is no group; an entry with starts = \"group\" is one", group.id)));

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 use signpost_menu::document::Host;
+use signpost_menu::ids::EntryId;
 use signpost_menu::policy::ChosenBy;
 use signpost_menu::resolve::{describe, resolve};
 use signpost_menu::{MenuDocument, include};
@@ -16,7 +17,7 @@ pub struct MenuRow {
     /// Its number on the screen: its place in the menu, or in its group, from 1.
     pub number: usize,
     /// The entry's id.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// Its kind.
@@ -24,7 +25,7 @@ pub struct MenuRow {
     /// Whether it starts where nobody chooses.
     pub is_default: bool,
     /// Its group.
-    pub group: Option<String>,
+    pub group: Option<EntryId>,
     /// Whether it does not stand in the menu file, but was found as an entry file or unified image.
     pub is_included: bool,
     /// Whether what it starts is there.

@@ -4,6 +4,7 @@
 use signpost_facts::noted::Taken;
 use signpost_facts::{Code, Refusal};
 use signpost_menu::document::{DefaultEntry, Entry};
+use signpost_menu::ids::EntryId;
 use signpost_menu::slot::{Slot, Writer, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_place::Look;
@@ -19,9 +20,9 @@ pub fn taken_now(look: &Look) -> Taken {
 #[derive(Clone, Debug, Default)]
 pub struct News {
     /// Ids of entries that were put into the menu.
-    pub added: Vec<String>,
+    pub added: Vec<EntryId>,
     /// Ids of entries that were changed.
-    pub changed: Vec<String>,
+    pub changed: Vec<EntryId>,
     /// The id that was kept as the default.
     pub default: Option<String>,
     /// The text of the menu that holds them.
@@ -35,7 +36,7 @@ impl News {
         let taken = &look.noted.taken;
         let slots = look.home.map(|home| signpost_place::home::slots(look, home));
         let mut news = slots.map(|slots| from_slots(&slots, taken, document, applied)).unwrap_or_default();
-        let is_default = |id: &String| document.settings.default == DefaultEntry::Id(id.clone());
+        let is_default = |id: &String| document.settings.default == DefaultEntry::Id(id.clone().into());
         let kept = look.ours.kept.clone().filter(|id| taken.kept.as_ref() != Some(id) && !is_default(id));
         let held = parse_leniently(&news.text).0.unwrap_or_default();
         news.default = kept.filter(|id| document.entry(id).is_some() || held.entry(id).is_some());
@@ -139,6 +140,6 @@ mod tests {
             &document(&["a"]),
             None,
         );
-        assert_eq!((news.changed, news.added.len()), (vec!["a".to_string()], 0));
+        assert_eq!((news.changed, news.added.len()), (vec!["a".into()], 0));
     }
 }

@@ -1,5 +1,6 @@
 //! The boot screen at the desk: the state machine that the boot program runs, drawn once.
 
+use signpost_menu::ids::EntryId;
 use signpost_menu::policy::{Situation, open};
 use signpost_menu::screen::{Grid, draw};
 use signpost_menu::session::{Key, Session};
@@ -14,7 +15,7 @@ pub enum Screen {
     /// The list, as it opens; a menu that would not show is shown as on a key.
     List,
     /// The list of this group's members, by its id.
-    Group(String),
+    Group(EntryId),
     /// The keys.
     Help,
 }

@@ -3,6 +3,7 @@
 use signpost_facts::{Error, Result};
 use signpost_menu::document::Entry;
 use signpost_menu::ids;
+use signpost_menu::ids::EntryId;
 
 use crate::draft::{self, Field, Offer};
 use crate::edit;
@@ -18,14 +19,14 @@ pub fn save(
     title: &str,
     is_default: bool,
     body: &[(&'static str, String)],
-) -> Result<(String, String)> {
+) -> Result<(String, EntryId)> {
     let mut fields = Vec::new();
     for (key, value) in body {
         let read = format!("{key} = {value}").parse::<toml_edit::DocumentMut>();
         let field = read.ok().and_then(|read| Field::of_item(&read[*key]));
         fields.push((*key, field.ok_or_else(|| Error::WrongUse(format!("{key} = {value} is no value")))?));
     }
-    let taken: Vec<String> = menu.document.entries.iter().map(|entry: &Entry| entry.id.clone()).collect();
+    let taken: Vec<EntryId> = menu.document.entries.iter().map(|entry: &Entry| entry.id.clone()).collect();
     let id = draft::free_id(&ids::slug(title, "system"), &taken);
     let offer = Offer::by_hand(title.to_string(), (fields, "composed at the prompt".into()));
     let text = draft::append(&menu.text, &id, &offer);

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_firmware::start::{Kind, Verdict};
 
-use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
+use crate::number::{DiskNumber, OptionNumber, PartitionNumber, VolumeNumber};
 
 /// What the firmware holds.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -68,7 +68,7 @@ pub struct Target {
     /// Number of the disk.
     pub disk: DiskNumber,
     /// Number of the partition.
-    pub partition: Option<u32>,
+    pub partition: Option<PartitionNumber>,
     /// The path, with `/`.
     pub file: String,
 }

@@ -25,7 +25,7 @@ pub mod way;
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
-pub use number::{DiskNumber, DiskNumbers, OptionNumber, VolumeNumber};
+pub use number::{DiskNumber, DiskNumbers, OptionNumber, PartitionNumber, VolumeNumber};
 pub use programs::{
     Arguments, ArgumentsFrom, EntryFile, Family, Hints, ImageFile, Kernel, Role, StartupFile, System,
     VersionFacts,

@@ -45,6 +45,18 @@ pub fn joined(numbers: &[OptionNumber], between: &str) -> String {
     words.join(between)
 }
 
+/// A partition's number as tables and the running system count it. Firmware's device paths may know the same partition by
+/// another one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct PartitionNumber(pub u32);
+
+impl fmt::Display for PartitionNumber {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(&self.0, f)
+    }
+}
+
 /// A volume's number as people read it: `v1` and on. Calls that take an index count from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(transparent)]

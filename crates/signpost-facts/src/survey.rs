@@ -13,7 +13,7 @@ use signpost_menu::place::VolumeIdentity;
 
 use crate::code::Code;
 use crate::firmware::FirmwareFacts;
-use crate::number::{DiskNumber, VolumeNumber};
+use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
 use crate::programs::{EntryFile, StartupFile, System};
 
 /// The whole picture.
@@ -176,7 +176,7 @@ impl TableFacts {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Partition {
     /// Its number.
-    pub number: u32,
+    pub number: PartitionNumber,
     /// The number that firmware's device paths find it by.
     pub firmware_number: u32,
     /// What it is for: a name, or the type's GUID.
@@ -217,7 +217,7 @@ pub struct Volume {
     /// Number of its disk; the first, where it lies on several.
     pub disk: DiskNumber,
     /// Number of its partition, where it is one.
-    pub partition: Option<u32>,
+    pub partition: Option<PartitionNumber>,
     /// Where it is, for people: `disk 1 partition 2`.
     pub place: String,
     /// Its device in the running system: `/dev/nvme0n1p2`.
@@ -333,7 +333,7 @@ impl Volume {
             lv: self.lv.clone(),
             disk_serial: plain(&self.disk_serial),
             disk_guid: self.disk_guid.clone(),
-            partition: self.partition,
+            partition: self.partition.map(|number| number.0),
             is_home,
         }
     }

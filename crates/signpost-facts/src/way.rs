@@ -1,6 +1,7 @@
 //! The means by which systems can be started.
 
 use alloc::string::String;
+use signpost_menu::ids::EntryId;
 
 use serde::{Deserialize, Serialize};
 
@@ -20,7 +21,7 @@ pub struct Way {
 #[serde(rename_all = "kebab-case")]
 pub enum Through {
     /// An entry of the active menu, by its id.
-    Menu(String),
+    Menu(EntryId),
     /// An entry of the firmware's, by its number.
     FirmwareEntry(OptionNumber),
     /// The fallback path of a disk, by the disk's number: firmware comes to it where no entry starts.

@@ -3,6 +3,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::place::{Place, VolumeRef};
@@ -88,7 +89,7 @@ pub enum DefaultEntry {
     /// What was started last.
     LastStarted,
     /// The entry of this id.
-    Id(String),
+    Id(EntryId),
 }
 
 /// How long the menu waits before it starts the default.
@@ -129,13 +130,13 @@ impl Show {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {
     /// Its id, unique in the file.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// What it starts.
     pub starts: Starts,
     /// `in`: the group that it is a member of.
-    pub group: Option<String>,
+    pub group: Option<EntryId>,
     /// Line of the file on which it begins, from 1; 0 for one that does not stand in the file.
     pub line: usize,
 }
@@ -322,7 +323,7 @@ pub struct Hide {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Hidden {
     /// An entry by its id.
-    Entry(String),
+    Entry(EntryId),
     /// All that lies on a volume.
     Volume(VolumeRef),
     /// A system by its title.

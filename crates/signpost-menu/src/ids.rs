@@ -1,12 +1,89 @@
-//! Ids made from titles and names, which no other entry has.
+//! Ids of entries: what they are, and how one is made from titles and names that no other entry has.
 
 use alloc::format;
 use alloc::string::{String, ToString};
+use core::borrow::Borrow;
+use core::fmt;
+use core::ops::Deref;
 
 use crate::document::RESERVED_IDS;
 
 /// Letters of an id that is made from a title.
 const MAX_SLUG: usize = 30;
+
+/// An entry's id, by which people and other programs name it.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize), serde(transparent))]
+pub struct EntryId(String);
+
+impl EntryId {
+    /// As it is written.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl Deref for EntryId {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl From<&str> for EntryId {
+    fn from(id: &str) -> Self {
+        Self(id.to_string())
+    }
+}
+
+impl From<String> for EntryId {
+    fn from(id: String) -> Self {
+        Self(id)
+    }
+}
+
+impl From<EntryId> for String {
+    fn from(id: EntryId) -> Self {
+        id.0
+    }
+}
+
+impl PartialEq<str> for EntryId {
+    fn eq(&self, other: &str) -> bool {
+        self.0 == other
+    }
+}
+
+impl PartialEq<&str> for EntryId {
+    fn eq(&self, other: &&str) -> bool {
+        self.0 == *other
+    }
+}
+
+impl PartialEq<String> for EntryId {
+    fn eq(&self, other: &String) -> bool {
+        self.0 == *other
+    }
+}
+
+impl PartialEq<EntryId> for String {
+    fn eq(&self, other: &EntryId) -> bool {
+        *self == other.0
+    }
+}
+
+impl Borrow<str> for EntryId {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for EntryId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
 
 /// A short name, fit for an id: lower-case letters, digits, dashes; `otherwise` where a title has none of these.
 pub fn slug(title: &str, otherwise: &str) -> String {

@@ -7,6 +7,7 @@ use alloc::vec::Vec;
 use core::cmp::Ordering;
 
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
+use crate::ids::EntryId;
 use crate::os_release::OsRelease;
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve, resolve_entry};
@@ -256,12 +257,12 @@ fn make_titles_differ(found: &mut [Found], document: &MenuDocument) {
 }
 
 /// An id from the file's name that no entry has.
-fn free_id(name: &str, document: &MenuDocument) -> String {
+fn free_id(name: &str, document: &MenuDocument) -> EntryId {
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '.' | '_');
     let id: String =
         name.to_lowercase().chars().map(|c| if fits(c) { c } else { '-' }).take(MAX_ID).collect();
     let short: String = id.chars().take(MAX_ID.saturating_sub(4)).collect();
-    ids::first_free(&id, &short, |id| document.entry(id).is_some())
+    ids::first_free(&id, &short, |id| document.entry(id).is_some()).into()
 }
 
 /// Whether both start the same file: kernels with other arguments are another start where the menu means so.

@@ -184,7 +184,7 @@ pub fn values(document: &MenuDocument) -> [String; 9] {
         match &settings.default {
             DefaultEntry::First => "first".into(),
             DefaultEntry::LastStarted => "last-started".into(),
-            DefaultEntry::Id(id) => id.clone(),
+            DefaultEntry::Id(id) => id.to_string(),
         },
         match settings.timeout {
             Timeout::Seconds(seconds) => seconds.to_string(),

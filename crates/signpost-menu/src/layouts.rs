@@ -264,6 +264,33 @@ mod tests {
         pair("00001111222233334444-linux-6.9-bzImage", &[one, two], &[], &[]);
     }
 
+    /// Names as the page has them.
+    fn listed(names: &[&str]) -> String {
+        let names: Vec<String> = names.iter().map(|name| alloc::format!("`{name}`")).collect();
+        if names.is_empty() { "none".into() } else { names.join(", ") }
+    }
+
+    #[test]
+    fn the_page_of_layouts_has_the_same_table() {
+        extern crate std;
+        let page = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/layouts.md");
+        let page = std::fs::read_to_string(page).unwrap();
+        let row = |family: &NameFamily| {
+            let (initrds, fallbacks) = (listed(family.initrds), listed(family.fallbacks));
+            alloc::format!("| `{}` | {initrds} | {fallbacks} |", family.kernel)
+        };
+        let rows: Vec<String> = FAMILIES.iter().map(row).collect();
+        let on_page: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
+        assert_eq!(on_page, rows);
+        let packed = page.split_whitespace().collect::<Vec<_>>().join(" ");
+        for names in [MICROCODE, ASIDE] {
+            assert!(packed.contains(&listed(names)), "{}", listed(names));
+        }
+        for maker in INITRD_MAKERS {
+            assert!(packed.contains(&alloc::format!("`{}` adds `{}`", maker.file, maker.arguments)));
+        }
+    }
+
     #[test]
     fn files_set_aside_are_no_kernels() {
         for name in [

@@ -127,7 +127,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
         match found.value.as_str() {
             "first" => DefaultEntry::First,
             "last-started" => DefaultEntry::LastStarted,
-            _ => DefaultEntry::Id(found.value),
+            _ => DefaultEntry::Id(found.value.into()),
         }
     });
     let timeout = timeout(reader, &mut section);
@@ -177,7 +177,7 @@ fn timeout(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<Timeout
 fn hide(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option<Hide> {
     let at = section.start;
     let why = reader.string(&mut section, "why").map(|found| found.value);
-    let entry = reader.string(&mut section, "entry").map(|found| Hidden::Entry(found.value));
+    let entry = reader.string(&mut section, "entry").map(|found| Hidden::Entry(found.value.into()));
     let system = reader.string(&mut section, "system").map(|found| Hidden::System(found.value));
     let volume = reader.parsed(&mut section, "volume", VolumeRef::parse).map(Hidden::Volume);
     let file = reader.parsed(&mut section, "file", Place::parse).map(Hidden::File);

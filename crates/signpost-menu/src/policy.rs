@@ -4,6 +4,7 @@ use alloc::string::String;
 use core::fmt;
 
 use crate::document::{DefaultEntry, MenuDocument, Show, Timeout};
+use crate::ids::EntryId;
 
 /// How long a key is waited for where the menu only shows on a key, in milliseconds.
 pub const KEY_WINDOW: u32 = 800;
@@ -84,7 +85,7 @@ pub enum Reason {
         /// Who named it.
         by: ChosenBy,
         /// The id.
-        id: String,
+        id: EntryId,
     },
     /// The menu has no entry that starts a system.
     NoSystem,

@@ -9,6 +9,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::MenuDocument;
 use crate::document::{Entry, KernelChoice, Starts};
+use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::place::{Place, fits};
 use crate::resolve::{StartTarget, Surroundings, Within, resolve_entry};
@@ -207,7 +208,7 @@ pub fn pair(
                 initrd: initrd.iter().map(|initrd| (*initrd).clone()).collect(),
                 args: args.to_string(),
             };
-            let entry = Entry { id: String::new(), title: String::new(), starts, group: None, line: 0 };
+            let entry = Entry { id: EntryId::default(), title: String::new(), starts, group: None, line: 0 };
             match resolve_entry(around, &MenuDocument::default(), &entry).target {
                 Ok(target) => return Ok(Pair { kernel: kernel.clone(), initrd: initrd.cloned(), target }),
                 Err(fault) => faults.push(fault.to_string()),

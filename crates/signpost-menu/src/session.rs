@@ -9,6 +9,7 @@ use alloc::vec::Vec;
 pub use line::LineEditor;
 
 use crate::document::{MenuDocument, Starts};
+use crate::ids::EntryId;
 use crate::policy::{KEY_WINDOW, Opening, Shown};
 use crate::resolve::{ResolvedEntry, StartTarget};
 
@@ -82,13 +83,13 @@ pub struct Row {
     pub can_start: bool,
     what: What,
     args: Option<String>,
-    group: Option<String>,
+    group: Option<EntryId>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum What {
     Entry(usize),
-    Group(String),
+    Group(EntryId),
     SetupScreen,
     Restart,
     PowerOff,
@@ -112,7 +113,7 @@ pub struct Session {
     pub heading: String,
     rows: Vec<Row>,
     /// The group that is open.
-    group: Option<String>,
+    group: Option<EntryId>,
     /// Place of the mark in the list as shown.
     chosen: usize,
     /// Place of the mark in the outer list, while a group is open.
@@ -315,9 +316,9 @@ impl Session {
     /// Opens the group of this id, as Enter on it does.
     pub fn open(&mut self, id: &str) {
         self.group = None;
-        let is_it = |row: &&Row| row.what == What::Group(id.to_string());
+        let is_it = |row: &&Row| row.what == What::Group(id.into());
         self.outer = self.visible().iter().position(is_it).unwrap_or(0);
-        self.group = Some(id.to_string());
+        self.group = Some(id.into());
         self.chosen = 0;
     }
 

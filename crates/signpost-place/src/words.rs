@@ -13,7 +13,7 @@ impl Names for Look {
     }
 
     fn number(&self, partition: usize) -> u32 {
-        self.survey.volumes[partition].partition.unwrap_or(0)
+        self.survey.volumes[partition].partition.map_or(0, |number| number.0)
     }
 
     fn unreadable(&self, partition: usize) -> String {

@@ -234,7 +234,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
 
 fn partition(entry: &TableEntry) -> Partition {
     Partition {
-        number: entry.number,
+        number: signpost_facts::PartitionNumber(entry.number),
         firmware_number: entry.firmware_number,
         purpose: entry.purpose.name(),
         uuid: entry.uuid.clone(),

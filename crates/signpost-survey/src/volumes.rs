@@ -52,7 +52,7 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         mounted: Vec::new(),
         is_running_root: false,
         disk: disk.unwrap_or(DiskNumber(0)),
-        partition: entry.map(|entry| entry.number),
+        partition: entry.map(|entry| signpost_facts::PartitionNumber(entry.number)),
         place: said(&place),
         lv,
         members: members.iter().copied().map(VolumeNumber::of_index).collect(),
@@ -123,7 +123,9 @@ pub(crate) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume
     let numbers = match origin {
         Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
         Origin::Mirror { uuid, .. } => devices.array(uuid),
-        Origin::Disk(_) | Origin::Partition(..) => disk().and_then(|disk| disk.device(facts.partition)),
+        Origin::Disk(_) | Origin::Partition(..) => {
+            disk().and_then(|disk| disk.device(facts.partition.map(|number| number.0)))
+        }
     };
     let Some(numbers) = numbers else { return Vec::new() };
     if let Some(made) = devices.made().iter().find(|made| made.numbers == numbers && facts.size == 0) {

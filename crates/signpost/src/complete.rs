@@ -38,7 +38,7 @@ fn starting(current: &OsStr, all: impl IntoIterator<Item = (String, String)>) ->
 }
 
 fn entries() -> impl Iterator<Item = (String, String)> {
-    menu().into_iter().flat_map(|menu| menu.entries).map(|entry| (entry.id, entry.title))
+    menu().into_iter().flat_map(|menu| menu.entries).map(|entry| (entry.id.into(), entry.title))
 }
 
 /// Ids of entries.

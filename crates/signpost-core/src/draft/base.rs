@@ -1,5 +1,6 @@
 //! What draft wrote last: the third side of a refresh, which tells a change by hand from a change of the machine.
 
+use signpost_menu::ids::EntryId;
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
@@ -18,7 +19,7 @@ pub struct Base {
 /// An entry as draft wrote it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Written {
-    pub(super) id: String,
+    pub(super) id: EntryId,
     pub(super) why: String,
     pub(super) fields: BTreeMap<String, Field>,
 }
@@ -41,7 +42,7 @@ impl Base {
     }
 
     /// Forgets every entry that is not among these ids.
-    pub fn forget_all_but(&mut self, ids: &[String]) {
+    pub fn forget_all_but(&mut self, ids: &[EntryId]) {
         self.entries.retain(|_, written| ids.contains(&written.id));
     }
 

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use signpost_facts::Result;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Entry, Starts};
+use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 use toml_edit::Table;
 
@@ -37,24 +38,24 @@ pub(super) struct Merged {
     pub(super) kept: Vec<Line>,
     pub(super) left: Vec<String>,
     /// Ids of entries that are no longer in the file.
-    pub(super) taken_out: Vec<String>,
+    pub(super) taken_out: Vec<EntryId>,
     /// Ids of entries that start in another way.
-    pub(super) replaced: Vec<String>,
+    pub(super) replaced: Vec<EntryId>,
     pub(super) base: Base,
 }
 
 /// What becomes of an offer.
 enum Fate {
     /// It stands in the file under this id.
-    Stands(String),
+    Stands(EntryId),
     /// It is put there under this id.
-    Comes(String),
+    Comes(EntryId),
     /// It is not to be there.
     Stays,
 }
 
 impl Fate {
-    fn id(&self) -> Option<&String> {
+    fn id(&self) -> Option<&EntryId> {
         match self {
             Self::Stands(id) | Self::Comes(id) => Some(id),
             Self::Stays => None,
@@ -88,7 +89,7 @@ impl<'a> Merge<'a> {
     }
 
     fn fates(&mut self, file: &MenuText) -> Vec<Fate> {
-        let mut taken: Vec<String> = file.list().into_iter().map(|(id, ..)| id).collect();
+        let mut taken: Vec<EntryId> = file.list().into_iter().map(|(id, ..)| id).collect();
         let mut fates: Vec<Fate> = Vec::new();
         for offer in self.offers {
             let fate = self.fate(offer, &mut taken, &fates);
@@ -97,9 +98,9 @@ impl<'a> Merge<'a> {
         fates
     }
 
-    fn fate(&mut self, offer: &Offer, taken: &mut Vec<String>, before: &[Fate]) -> Fate {
+    fn fate(&mut self, offer: &Offer, taken: &mut Vec<EntryId>, before: &[Fate]) -> Fate {
         let written = self.out.base.get(&offer.key).cloned();
-        let known_id = written.as_ref().map_or(&offer.id, |written| &written.id);
+        let known_id = written.as_ref().map_or(offer.id.as_str(), |written| written.id.as_str());
         let system = offer.system.map(|index| &self.look.survey.systems[index]);
         if system.is_some_and(|system| is_hidden(self.look, self.document, system))
             || is_hidden_id(self.document, known_id)
@@ -140,8 +141,8 @@ impl<'a> Merge<'a> {
     }
 
     /// The entry that somebody made for the same: of a system, one that starts it and is no other offer's.
-    fn made_by_hand(&self, offer: &Offer) -> Option<String> {
-        let belongs: BTreeSet<&String> = self.out.base.entries().map(|(_, written)| &written.id).collect();
+    fn made_by_hand(&self, offer: &Offer) -> Option<EntryId> {
+        let belongs: BTreeSet<&EntryId> = self.out.base.entries().map(|(_, written)| &written.id).collect();
         let mut free = self.resolved.iter().filter(|entry| !belongs.contains(&entry.entry.id));
         let found = match offer.system.and_then(|index| self.look.survey.systems.get(index)) {
             Some(system) => free.find(|entry| {
@@ -153,7 +154,7 @@ impl<'a> Merge<'a> {
     }
 
     /// The id of the group that an offer goes into, where it is in the menu; `None` for one that goes into none.
-    fn group_id(&self, offer: &Offer, fates: &[Fate]) -> Option<Option<String>> {
+    fn group_id(&self, offer: &Offer, fates: &[Fate]) -> Option<Option<EntryId>> {
         let Place::In(group) = &offer.place else { return None };
         let heading = self.offers.iter().position(|offer| offer.key == *group)?;
         Some(fates.get(heading).and_then(Fate::id).cloned())
@@ -165,7 +166,7 @@ impl<'a> Merge<'a> {
     }
 
     /// Takes over what is different now into an entry that stands, but for what was changed by hand.
-    fn refresh(&mut self, file: &mut MenuText, offer: &Offer, id: &str, fates: &[Fate]) -> Result<()> {
+    fn refresh(&mut self, file: &mut MenuText, offer: &Offer, id: &EntryId, fates: &[Fate]) -> Result<()> {
         let now = self.fields(offer, fates);
         let Some(before) = self.out.base.get(&offer.key).cloned() else { return Ok(()) };
         let table = file.entry(id)?;
@@ -183,29 +184,29 @@ impl<'a> Merge<'a> {
                     if key == "args" && before.why != offer.why {
                         why.push_str(&format!("; then: {}; now: {}", before.why, offer.why));
                     }
-                    self.out.changed.push(Line { id: id.to_string(), why });
+                    self.out.changed.push(Line { id: id.clone(), why });
                 } else {
                     let why = format!("{key} stays as you changed it; the machine has {} now", shown(n));
-                    self.out.kept.push(Line { id: id.to_string(), why });
+                    self.out.kept.push(Line { id: id.clone(), why });
                 }
             }
         } else if is_untouched(table, &before) && self.is_out_of_reach(id) {
             let why = format!("stays: what it starts is out of reach now; new would be: {}", offer.why);
-            self.out.kept.push(Line { id: id.to_string(), why });
+            self.out.kept.push(Line { id: id.clone(), why });
             return Ok(());
         } else if is_untouched(table, &before) {
             let is_body = |key: &&String| !matches!(key.as_str(), "title" | "in");
             before.fields.keys().filter(is_body).for_each(|key| put(table, key, None));
             now.iter().filter(|(key, _)| is_body(key)).for_each(|(key, value)| put(table, key, Some(value)));
-            self.out.replaced.push(id.to_string());
+            self.out.replaced.push(id.to_string().into());
             let why = format!("starts in another way now: {}", offer.why);
-            self.out.changed.push(Line { id: id.to_string(), why });
+            self.out.changed.push(Line { id: id.clone(), why });
         } else if table.get("starts").and_then(Field::of_item).as_ref() != now.get("starts") {
             let why = format!("stays as you changed it; new would be: {}", offer.why);
-            self.out.kept.push(Line { id: id.to_string(), why });
+            self.out.kept.push(Line { id: id.clone(), why });
         }
         change_comment(table, &format!("# {}\n", before.why), &format!("# {}\n", offer.why));
-        let written = Written { id: id.to_string(), why: offer.why.clone(), fields: now };
+        let written = Written { id: id.to_string().into(), why: offer.why.clone(), fields: now };
         self.out.base.put(&offer.key, written);
         Ok(())
     }
@@ -215,7 +216,7 @@ impl<'a> Merge<'a> {
         resolved.is_some_and(|entry| ways::of_entry(self.look, entry) == Reach::OutOfReach)
     }
 
-    fn add(&mut self, file: &mut MenuText, index: usize, id: &str, fates: &[Fate]) -> Result<()> {
+    fn add(&mut self, file: &mut MenuText, index: usize, id: &EntryId, fates: &[Fate]) -> Result<()> {
         let offer = &self.offers[index];
         let fields = self.fields(offer, fates);
         let mut shown = offer.clone();
@@ -225,8 +226,8 @@ impl<'a> Merge<'a> {
         let at = self.natural_place(&file.list(), index, fates);
         file.insert_entry(at, &section(id, &shown))?;
         let group = self.group_id(offer, fates).flatten();
-        self.out.base.put(&offer.key, Written { id: id.to_string(), why: offer.why.clone(), fields });
-        let (id, title, why) = (id.to_string(), offer.title().to_string(), offer.why.clone());
+        self.out.base.put(&offer.key, Written { id: id.to_string().into(), why: offer.why.clone(), fields });
+        let (id, title, why) = (id.clone(), offer.title().to_string(), offer.why.clone());
         self.out.added.push(DraftEntry { id, title, why, group });
         Ok(())
     }
@@ -235,7 +236,7 @@ impl<'a> Merge<'a> {
     /// follows it, else behind all but what is most often last.
     fn natural_place(
         &self,
-        list: &[(String, Option<String>, String)],
+        list: &[(EntryId, Option<EntryId>, String)],
         index: usize,
         fates: &[Fate],
     ) -> usize {
@@ -359,7 +360,7 @@ fn prefix(table: &Table) -> String {
 
 /// Says in the file which entries start nothing any more, and takes that back where they do again.
 pub(super) fn mark_gone(file: &mut MenuText, document: &MenuDocument, gone: &[Line]) -> Result<()> {
-    let there: Vec<String> = file.list().into_iter().map(|(id, ..)| id).collect();
+    let there: Vec<EntryId> = file.list().into_iter().map(|(id, ..)| id).collect();
     for entry in document.entries.iter().filter(|entry| there.contains(&entry.id)) {
         let table = file.entry(&entry.id)?;
         let prefix = prefix(table);

@@ -2,6 +2,7 @@
 
 use signpost_facts::{Result, StartupFile, System, VolumeNumber};
 use signpost_menu::document::{Hidden, Host};
+use signpost_menu::ids::EntryId;
 use signpost_menu::{MenuDocument, ids};
 use signpost_place::Look;
 
@@ -108,14 +109,14 @@ pub(crate) fn is_hidden(look: &Look, document: &MenuDocument, system: &System) -
 
 /// Whether the menu file says that an entry of this id is not to be offered.
 pub(super) fn is_hidden_id(document: &MenuDocument, id: &str) -> bool {
-    document.hidden.iter().any(|hide| hide.what == Hidden::Entry(id.to_string()))
+    document.hidden.iter().any(|hide| hide.what == Hidden::Entry(id.to_string().into()))
 }
 
 /// An id that no entry has: the system's own, or with a number behind it.
-pub(crate) fn free_id(base: &str, taken: &[String]) -> String {
+pub(crate) fn free_id(base: &str, taken: &[EntryId]) -> EntryId {
     // An id has 40 letters at most, and a number may follow.
     const MOST: usize = 36;
     let base = base.chars().take(MOST).collect::<String>();
     let base = base.trim_end_matches('-');
-    ids::first_free(base, base, |id| taken.iter().any(|taken| taken == id))
+    ids::first_free(base, base, |id| taken.iter().any(|taken| taken == id)).into()
 }

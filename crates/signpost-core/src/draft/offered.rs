@@ -1,6 +1,7 @@
 //! An entry that draft offers, and an entry that it made.
 
 use serde::Serialize;
+use signpost_menu::ids::EntryId;
 
 use super::field::Field;
 
@@ -58,20 +59,20 @@ impl Offer {
 #[derive(Clone, Debug, Serialize)]
 pub struct DraftEntry {
     /// Its id.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// Why it starts in this way.
     pub why: String,
     /// The id of its group.
-    pub group: Option<String>,
+    pub group: Option<EntryId>,
 }
 
 /// Something about an entry, on a line.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Line {
     /// Its id.
-    pub id: String,
+    pub id: EntryId,
     /// What there is to say.
     pub why: String,
 }

@@ -1,6 +1,7 @@
 //! One entry put back to what draft would write for it now.
 
 use signpost_facts::{Error, Result};
+use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 use toml_edit::DocumentMut;
 
@@ -18,7 +19,7 @@ use crate::ways::is_started_by;
 ///
 /// # Errors
 /// Where there is no such entry, or draft offers none for what it starts.
-pub fn reset(look: &Look, menu: &MenuFile, name: &str, mut base: Base) -> Result<(String, String, Base)> {
+pub fn reset(look: &Look, menu: &MenuFile, name: &str, mut base: Base) -> Result<(String, EntryId, Base)> {
     let (mut file, document) = MenuText::of(menu)?;
     let entry = &document.entries[find(&document, name)?];
     let resolved = resolve(look, &document);

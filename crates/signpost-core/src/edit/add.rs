@@ -5,6 +5,7 @@ mod by_recipe;
 use serde::Serialize;
 use signpost_facts::{Family, Result, VolumeNumber};
 use signpost_firmware::image::pe::Pe;
+use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::resolve::resolve_entry;
 use signpost_menu::{ids, prompt};
@@ -58,7 +59,7 @@ pub enum NewEntry {
 #[derive(Clone, Debug, Serialize)]
 pub struct AddedEntry {
     /// Its id.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// Where what it says comes from.
@@ -104,7 +105,7 @@ pub fn add(
         let why = "it was in the menu already".to_string();
         return Ok((menu.text.clone(), AddedEntry { id: held.id.clone(), title, why, is_new: false }));
     }
-    let taken: Vec<String> = menu.document.entries.iter().map(|entry| entry.id.clone()).collect();
+    let taken: Vec<EntryId> = menu.document.entries.iter().map(|entry| entry.id.clone()).collect();
     let id = draft::free_id(&ids::slug(&title, "system"), &taken);
     let text = draft::append(&menu.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
     let document = menu_file::check(&menu.path, &text)?;

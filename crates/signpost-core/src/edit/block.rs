@@ -1,6 +1,7 @@
 //! One entry as a text by itself, for an editor.
 
 use signpost_facts::Result;
+use signpost_menu::ids::EntryId;
 use toml_edit::{DocumentMut, Item};
 
 use super::{MenuText, find, wrong};
@@ -10,7 +11,7 @@ use crate::menu_file::MenuFile;
 ///
 /// # Errors
 /// Where there is no such entry.
-pub fn block(menu: &MenuFile, name: &str) -> Result<(String, String)> {
+pub fn block(menu: &MenuFile, name: &str) -> Result<(String, EntryId)> {
     let (mut text, document) = MenuText::of(menu)?;
     let id = document.entries[find(&document, name)?].id.clone();
     Ok((text.block(&id)?.trim_start_matches(['\r', '\n']).replace("\r\n", "\n"), id))
@@ -20,7 +21,7 @@ pub fn block(menu: &MenuFile, name: &str) -> Result<(String, String)> {
 ///
 /// # Errors
 /// Where the text is not one section, or the file would not hold with it: what is wrong.
-pub fn replace_block(menu: &MenuFile, id: &str, block: &str) -> Result<(String, String)> {
+pub fn replace_block(menu: &MenuFile, id: &str, block: &str) -> Result<(String, EntryId)> {
     let (mut text, _) = MenuText::of(menu)?;
     let parsed: DocumentMut =
         block.parse().map_err(|error| wrong(format!("the entry does not read: {error}")))?;
@@ -41,5 +42,5 @@ pub fn replace_block(menu: &MenuFile, id: &str, block: &str) -> Result<(String, 
     *held = new.clone();
     held.set_position(place);
     held.decor_mut().set_prefix(prefix);
-    Ok((text.finish(&menu.path)?, new_id))
+    Ok((text.finish(&menu.path)?, new_id.into()))
 }

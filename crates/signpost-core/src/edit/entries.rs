@@ -4,6 +4,7 @@ use serde::Serialize;
 use signpost_facts::{Code, Refusal, Result};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Hidden, Hide};
+use signpost_menu::ids::EntryId;
 use signpost_menu::kernel_args::{changed_words, is_change};
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_place::Look;
@@ -44,7 +45,7 @@ pub struct HiddenThing {
 ///
 /// # Errors
 /// Where there is no such entry.
-pub fn rename(menu: &MenuFile, name: &str, title: &str) -> Result<(String, String)> {
+pub fn rename(menu: &MenuFile, name: &str, title: &str) -> Result<(String, EntryId)> {
     change(menu, name, |table| {
         set(table, "title", Value::from(title));
         Ok(())
@@ -62,7 +63,7 @@ pub fn edit(
     name: &str,
     (assignments, drops): (&[String], &[String]),
     is_unchecked: bool,
-) -> Result<(String, String)> {
+) -> Result<(String, EntryId)> {
     let (text, id) = change(menu, name, |table| {
         for (key, value) in assigned(assignments)? {
             if key == "args" && is_change(&value) {
@@ -119,7 +120,7 @@ fn change(
     menu: &MenuFile,
     name: &str,
     call: impl FnOnce(&mut Table) -> Result<()>,
-) -> Result<(String, String)> {
+) -> Result<(String, EntryId)> {
     let (mut text, document) = MenuText::of(menu)?;
     let index = find(&document, name)?;
     call(entry(&mut text, index)?)?;
@@ -150,7 +151,7 @@ fn value_of(key: &str, value: &str) -> Value {
 ///
 /// # Errors
 /// Where there is no such entry, or it cannot go there.
-pub fn move_entry(menu: &MenuFile, name: &str, to: &Where) -> Result<(String, String)> {
+pub fn move_entry(menu: &MenuFile, name: &str, to: &Where) -> Result<(String, EntryId)> {
     let (mut text, document) = MenuText::of(menu)?;
     let from = find(&document, name)?;
     let id = document.entries[from].id.clone();
@@ -202,7 +203,7 @@ fn put_at(sections: &mut ArrayOfTables, from: usize, to: usize) {
 ///
 /// # Errors
 /// Where there is no such entry, or it is the default.
-pub fn remove(look: &Look, menu: &MenuFile, name: &str) -> Result<(String, String, Option<Refusal>)> {
+pub fn remove(look: &Look, menu: &MenuFile, name: &str) -> Result<(String, EntryId, Option<Refusal>)> {
     let (mut text, document) = MenuText::of(menu)?;
     let (id, refusal) = take_out(look, &mut text, &document, name)?;
     Ok((text.finish(&menu.path)?, id, refusal))
@@ -214,7 +215,7 @@ fn take_out(
     text: &mut MenuText,
     document: &MenuDocument,
     name: &str,
-) -> Result<(String, Option<Refusal>)> {
+) -> Result<(EntryId, Option<Refusal>)> {
     let index = find(document, name)?;
     let id = document.entries[index].id.clone();
     if document.settings.default == DefaultEntry::Id(id.clone()) {
@@ -279,7 +280,7 @@ pub fn hide(
     let (mut text, document) = MenuText::of(menu)?;
     let mut refusal = None;
     // What is hidden already, and so stands in the menu no more, is named as `reveal` names it.
-    let is_hidden_entry = |hide: &&Hide| hide.what == Hidden::Entry(what.to_string());
+    let is_hidden_entry = |hide: &&Hide| hide.what == Hidden::Entry(what.to_string().into());
     if let Some(held) =
         document.hidden.iter().find(is_hidden_entry).filter(|_| document.entry(what).is_none())
     {
@@ -296,7 +297,7 @@ pub fn hide(
     } else {
         let (id, stands) = take_out(look, &mut text, &document, what)?;
         refusal = stands;
-        ("entry", id)
+        ("entry", id.into())
     };
     let named = format!("{key} {value}");
     if let Some(held) = document.hidden.iter().map(thing).find(|held| held.what == named) {

@@ -1,5 +1,6 @@
 //! The text of a menu file under change: what is not touched stays to the byte.
 
+use signpost_menu::ids::EntryId;
 use std::path::Path;
 
 use signpost_facts::{Error, Result};
@@ -91,13 +92,13 @@ impl MenuText {
     }
 
     /// The entries as they stand: id, group, what they start.
-    pub(crate) fn list(&self) -> Vec<(String, Option<String>, String)> {
+    pub(crate) fn list(&self) -> Vec<(EntryId, Option<EntryId>, String)> {
         let sections = self.document.get("entry").and_then(Item::as_array_of_tables);
         let text = |table: &Table, key: &str| table.get(key).and_then(Item::as_str).map(str::to_string);
         let of = |table: &Table| {
             (
-                text(table, "id").unwrap_or_default(),
-                text(table, "in"),
+                text(table, "id").unwrap_or_default().into(),
+                text(table, "in").map(EntryId::from),
                 text(table, "starts").unwrap_or_default(),
             )
         };

@@ -5,6 +5,7 @@ use serde::Serialize;
 use signpost_facts::{Aside, OptionNumber, Result, Role, StartupFile, System};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::DefaultEntry;
+use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 
 use super::MenuText;
@@ -16,7 +17,7 @@ use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Noise {
     /// Its id.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// Why it is only noise.

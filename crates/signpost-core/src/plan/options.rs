@@ -175,7 +175,7 @@ fn place(
         }
         Action::Make | Action::Change => {
             let what = format!("{} entry {} \"{}\"", action.word(), OptionNumber(number), planned.title);
-            Some(Write::to(contents, boot_option(number, wanted), what, Some(planned.id.clone())))
+            Some(Write::to(contents, boot_option(number, wanted), what, Some(planned.id.to_string())))
         }
         Action::Keep | Action::LeaveOut | Action::Show => None,
     }

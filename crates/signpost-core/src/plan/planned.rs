@@ -8,6 +8,7 @@ use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{locate, volume_path};
 use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::{Contents, VariableStore};
+use signpost_menu::ids::EntryId;
 use signpost_menu::place::VolumeRef;
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
@@ -46,7 +47,7 @@ pub struct Plan {
 #[derive(Clone, Debug, Serialize)]
 pub struct EntryPlan {
     /// Its id.
-    pub id: String,
+    pub id: EntryId,
     /// Its title.
     pub title: String,
     /// The load option that stands for it.

@@ -6,6 +6,7 @@ use signpost_facts::change::FileWrite;
 use signpost_facts::ours::OurVariables;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::Kind as VerdictKind;
+use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 
 /// A start, followed.
@@ -29,7 +30,7 @@ pub enum Choice {
     /// Our menu is not reached.
     NotReached,
     /// It has no such entry; those that it has.
-    NoEntry(Vec<String>),
+    NoEntry(Vec<EntryId>),
 }
 
 /// One step.

@@ -156,7 +156,7 @@ proptest! {
         let files: Vec<(&str, String)> = paths.into_iter().map(|path| (path, texts.join("\n"))).collect();
         let files: Vec<(&'static str, &str)> = files.iter().map(|(path, text)| (*path, text.as_str())).collect();
         let (document, _) = completed(&Home::new(&files), "");
-        let mut ids: Vec<&String> = document.entries.iter().map(|entry| &entry.id).collect();
+        let mut ids: Vec<&str> = document.entries.iter().map(|entry| entry.id.as_str()).collect();
         ids.sort();
         ids.dedup();
         prop_assert_eq!(ids.len(), document.entries.len());

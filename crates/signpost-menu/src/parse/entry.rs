@@ -22,7 +22,7 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     let id = id(reader, &mut section, line);
     let title = reader.string(&mut section, "title").map(|found| found.value);
     reader.remember(&format!("in {line}"), section.at("in"));
-    let group = reader.string(&mut section, "in").map(|found| found.value);
+    let group = reader.string(&mut section, "in").map(|found| found.value.into());
     let name = id.clone().unwrap_or_else(|| format!("on line {line}"));
     let starts = starts(reader, &mut section, &name);
     if let Some((_, keys)) = &starts {
@@ -32,13 +32,13 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     let starts = starts.and_then(|(starts, _)| starts);
     match (id, starts) {
         (Some(id), Some(starts)) => {
-            Some(Entry { title: title.unwrap_or_else(|| id.clone()), id, starts, group, line })
+            Some(Entry { title: title.unwrap_or_else(|| id.clone()), id: id.into(), starts, group, line })
         }
         (Some(id), None) if reader.keeps_broken() => {
             let why = reader.problem_from(start).unwrap_or("it does not hold").to_string();
             Some(Entry {
                 title: title.unwrap_or_else(|| id.clone()),
-                id,
+                id: id.into(),
                 starts: Starts::Unknown { why },
                 group,
                 line,

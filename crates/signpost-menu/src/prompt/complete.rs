@@ -49,7 +49,7 @@ impl Prompt {
             (Word::Compose, None) => starting(["linux", "efi", "image", "entry"].map(String::from).to_vec()),
             (Word::Compose, Some("entry")) | (Word::Once, _) => {
                 let mut ids: Vec<String> =
-                    self.document.entries.iter().map(|entry| entry.id.clone()).collect();
+                    self.document.entries.iter().map(|entry| entry.id.to_string()).collect();
                 ids.extend((verb == Word::Once).then(|| "menu".to_string()));
                 starting(ids)
             }

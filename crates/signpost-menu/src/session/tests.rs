@@ -211,10 +211,10 @@ proptest! {
         keys in prop::collection::vec(any_key(), 0..60)
     ) {
         let entry = |index: usize| Entry {
-            id: format!("e{index}"),
+            id: format!("e{index}").into(),
             title: title.clone(),
             starts: if index % 7 == 3 { Starts::Group } else { Starts::Restart },
-            group: (index % 7 == 4).then(|| format!("e{}", index - 1)),
+            group: (index % 7 == 4).then(|| format!("e{}", index - 1).into()),
             line: 1,
         };
         let document = MenuDocument { entries: (0..count).map(entry).collect(), ..MenuDocument::default() };

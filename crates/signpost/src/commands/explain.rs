@@ -6,11 +6,11 @@ use signpost_facts::Code;
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 
-/// Say what a code means, and what to do
+/// Say what a code means, and what to do; or why a kernel was picked
 #[derive(Args)]
 pub struct ExplainArgs {
-    /// The code, as findings and refusals show it
-    #[arg(value_parser = PossibleValuesParser::new(Code::ALL.map(Code::word)))]
+    /// The code, as findings and refusals show it; or `why-this-kernel`
+    #[arg(value_parser = PossibleValuesParser::new(Code::ALL.map(Code::word).into_iter().chain([KERNELS])))]
     code: String,
 }
 
@@ -21,11 +21,18 @@ struct Explanation<'a> {
     text: &'a str,
 }
 
+/// How a kernel, its initrd and its arguments are picked: a page of its own.
+const KERNELS: &str = "why-this-kernel";
+const KERNELS_PAGE: &str = include_str!("../../../../docs/layouts.md");
+
 /// The page of all codes; each is a section of its own.
 const PAGE: &str = include_str!("../../../../docs/problem-codes.md");
 
 pub fn run(app: &App<'_>, args: &ExplainArgs) -> Outcome {
-    let text = section(&args.code).unwrap_or_default();
+    let text = match args.code.as_str() {
+        KERNELS => KERNELS_PAGE.split_once('\n').map_or("", |(_, text)| text.trim()),
+        code => section(code).unwrap_or_default(),
+    };
     let explanation = Explanation { schema: signpost_facts::SCHEMA, code: &args.code, text };
     app.show(&explanation, || format!("{}\n\n{text}\n", args.code));
     Ok(Exit::Done)

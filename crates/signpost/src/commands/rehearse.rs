@@ -2,6 +2,7 @@ use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::rehearse::{Choice, State, rehearse_state};
 use signpost_facts::DiskNumber;
+use signpost_menu::ids::EntryId;
 use signpost_menu::nearest::nearest;
 
 use crate::app::{App, Outcome};
@@ -52,7 +53,7 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     let state = State { boot: &boot, ..State::of(&look) };
     let rehearsal = rehearse_state(&look, state, args.choose.as_deref());
     if let (Some(Choice::NoEntry(ids)), Some(id)) = (&rehearsal.choice, &args.choose) {
-        let near = nearest(id, ids.iter().map(String::as_str)).map(|near| format!("; did you mean {near}?"));
+        let near = nearest(id, ids.iter().map(EntryId::as_str)).map(|near| format!("; did you mean {near}?"));
         let all = || format!("; there are {}", ids.join(", "));
         return Err(Failure::Usage(format!("the active menu has no entry {id}{}", near.unwrap_or_else(all))));
     }

@@ -1,7 +1,7 @@
 //! One disk or one volume, with all that is known of it.
 
 use signpost_facts::number::joined;
-use signpost_facts::{Disk, Survey, Volume};
+use signpost_facts::{Disk, Survey, System, Volume};
 use signpost_place::Look;
 
 use super::size::human;
@@ -96,9 +96,16 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
         }
         text.push_str(&table.text());
     }
-    for system in survey.systems.iter().filter(|system| system.root == Some(volume.number)) {
+    let (snapshots, systems): (Vec<&System>, Vec<&System>) = survey
+        .systems
+        .iter()
+        .filter(|system| system.root == Some(volume.number))
+        .partition(|system| system.snapshot.is_some());
+    for system in systems {
         text.push_str(&format!("\n{}\n", style::heading(&system.title)));
         let arguments = system.arguments.as_ref();
+        let kernel = system.kernels.first();
+        let initrds = kernel.map(|kernel| kernel.initrds.join(", ")).unwrap_or_default();
         text.push_str(&facts([
             ("id", Some(system.id.clone())),
             ("title from", Some(system.title_from.clone())),
@@ -106,9 +113,19 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
             ("/boot", system.boot.map(|boot| format!("v{boot}"))),
             ("loaders", Some(system.loader_places.join(", "))),
             ("firmware entries", Some(joined(&system.entries, ", "))),
+            ("kernel", kernel.map(|kernel| format!("v{}:{}", kernel.volume, kernel.path))),
+            ("initrds", Some(initrds)),
             ("arguments", arguments.map(|arguments| arguments.text.clone())),
             ("arguments from", arguments.map(|arguments| arguments.source.clone())),
         ]));
+    }
+    if !snapshots.is_empty() {
+        text.push_str(&format!("\n{}\n", style::heading("Snapshots")));
+        let mut table = Table::new(&["", ""]);
+        for snapshot in snapshots {
+            table.row([snapshot.root_path.clone(), snapshot.title.clone()]);
+        }
+        text.push_str(&table.text());
     }
     if let Some(items) = look.reader(volume.number.index()).and_then(|reader| reader.list("/").ok()) {
         text.push_str(&format!("\n{}\n", style::heading("Uppermost folder")));

@@ -206,7 +206,8 @@ fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
 /// What stands on a volume that matters for starting: systems, kernels, image files, start-up and entry files.
 pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     let mut found = Vec::new();
-    for system in survey.systems.iter().filter(|system| system.root == Some(volume.number)) {
+    let roots = survey.systems.iter().filter(|system| system.root == Some(volume.number));
+    for system in roots.filter(|system| system.snapshot.is_none()) {
         let running = if system.is_running { ", running" } else { "" };
         found.push((system.root_path.clone(), format!("{}{running}", system.title)));
     }
@@ -220,6 +221,10 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     }
     let kernels = survey.systems.iter().flat_map(|system| &system.kernels);
     for kernel in kernels.filter(|kernel| kernel.volume == volume.number) {
+        // A snapshot may have its origin's kernels.
+        if found.iter().any(|(path, _)| *path == kernel.path) {
+            continue;
+        }
         let stub =
             kernel.efi_stub.as_ref().map(|version| format!(", EFI stub {version}")).unwrap_or_default();
         let spare = if kernel.is_spare { ", for rescue" } else { "" };

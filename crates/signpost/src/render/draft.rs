@@ -1,3 +1,4 @@
+use signpost_menu::ids::EntryId;
 use std::path::Path;
 
 use signpost_core::draft::{Draft, Line, Saved, SavedKind};
@@ -13,8 +14,8 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
         (false, false) => format!("{}: nothing new\n", path.display()),
         (false, true) => format!("{} {would}refreshed; what was changed by hand stays\n", path.display()),
     };
-    let members = |id: &String| draft.added.iter().filter(|entry| entry.group.as_ref() == Some(id)).count();
-    let is_new = |id: &String| draft.added.iter().any(|entry| entry.id == *id);
+    let members = |id: &EntryId| draft.added.iter().filter(|entry| entry.group.as_ref() == Some(id)).count();
+    let is_new = |id: &EntryId| draft.added.iter().any(|entry| entry.id == *id);
     // Members of a group that is new go without saying.
     let shown: Vec<_> =
         draft.added.iter().filter(|entry| !entry.group.as_ref().is_some_and(is_new)).collect();
@@ -23,7 +24,7 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
             0 => entry.why.clone(),
             count => format!("a group of {count}; `signpost menu --all` shows what is in it"),
         };
-        [entry.id.clone(), entry.title.clone(), why]
+        [entry.id.to_string(), entry.title.clone(), why]
     });
     section(&mut text, "Added", added);
     section(&mut text, "Changed", draft.changed.iter().map(cells));
@@ -60,7 +61,7 @@ pub fn saved(saved: &[Saved]) -> String {
 }
 
 fn cells(line: &Line) -> [String; 2] {
-    [line.id.clone(), line.why.clone()]
+    [line.id.to_string(), line.why.clone()]
 }
 
 fn section<const N: usize>(

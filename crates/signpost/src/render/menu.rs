@@ -52,7 +52,7 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
         }
         table.row([
             format!("{mark} {indent}{}", row.number),
-            row.id.clone(),
+            row.id.to_string(),
             format!("{indent}{}", row.title),
             row.kind.into(),
             starts,

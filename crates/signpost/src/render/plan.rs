@@ -15,7 +15,7 @@ pub fn text(plan: &Plan) -> String {
     let mut table = Table::new(&["id", "title", "entry", "plan", "why"]);
     for entry in &plan.entries {
         table.row([
-            entry.id.clone(),
+            entry.id.to_string(),
             entry.title.clone(),
             entry.number.map_or_else(|| "-".into(), String::from),
             entry.action.word().into(),

@@ -1,5 +1,7 @@
 //! The survey: what changed, systems, how the machine starts, disks, firmware entries, what is odd.
 
+use std::collections::BTreeSet;
+
 use serde::Serialize;
 use signpost_facts::way::Through;
 use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System};
@@ -81,7 +83,9 @@ fn systems(survey: &Survey) -> String {
     let is_uefi = survey.machine.firmware == FirmwareKind::Uefi;
     let ways = if is_uefi { "reached by" } else { "" };
     let mut table = Table::new(&["title", "", "id", "where", "starts by", ways]);
-    for system in &survey.systems {
+    let (snapshots, systems): (Vec<&System>, Vec<&System>) =
+        survey.systems.iter().partition(|system| system.snapshot.is_some() && !system.is_running);
+    for system in systems {
         let running = if system.is_running { "running" } else { "" };
         table.row([
             system.title.clone(),
@@ -93,6 +97,11 @@ fn systems(survey: &Survey) -> String {
         ]);
     }
     text.push_str(&table.text());
+    for volume in snapshots.iter().filter_map(|system| system.root).collect::<BTreeSet<_>>() {
+        let count = snapshots.iter().filter(|system| system.root == Some(volume)).count();
+        let snapshots = if count == 1 { "a snapshot".to_string() } else { format!("{count} snapshots") };
+        text.push_str(&format!("  and {snapshots} on v{volume}; `survey v{volume}` lists them\n"));
+    }
     text + "\n"
 }
 
@@ -101,7 +110,9 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
         return format!("v{}:{}, {}", image.volume, image.path, image.holds);
     }
     let loader = || system.loaders.first().map(|index| survey.startup_files[*index].volume);
-    let volume = system.root.or_else(loader).and_then(|number| survey.volumes.get(number.index()));
+    let kernel = || system.kernels.first().map(|kernel| kernel.volume);
+    let volume =
+        system.root.or_else(kernel).or_else(loader).and_then(|number| survey.volumes.get(number.index()));
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 

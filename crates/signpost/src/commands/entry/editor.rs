@@ -6,6 +6,7 @@ use std::process::Command;
 
 use signpost_core::edit::{block, replace_block};
 use signpost_core::menu_file::MenuFile;
+use signpost_menu::ids::EntryId;
 
 use crate::app::App;
 use crate::failure::Failure;
@@ -13,7 +14,7 @@ use crate::render::out;
 
 /// The file's text with the entry as it was edited, and the entry's id; `None` where it was left as it was. A text that
 /// does not hold can be edited again at a terminal; else it is kept, and nothing is changed.
-pub fn edit(app: &App<'_>, menu: &MenuFile, name: &str) -> Result<Option<(String, String)>, Failure> {
+pub fn edit(app: &App<'_>, menu: &MenuFile, name: &str) -> Result<Option<(String, EntryId)>, Failure> {
     let (before, id) = block(menu, name)?;
     let mut file = tempfile::Builder::new().prefix("signpost-").suffix(".toml").tempfile()?;
     file.write_all(before.as_bytes())?;

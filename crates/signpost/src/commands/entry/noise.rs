@@ -38,7 +38,7 @@ pub fn run(
     if !is_trial {
         app.confirm(|| text(&all.noise, ""), &format!("{verb} all of it?"))?;
     }
-    let ids: Vec<String> = all.noise.iter().map(|noise| noise.id.clone()).collect();
+    let ids: Vec<String> = all.noise.iter().map(|noise| noise.id.to_string()).collect();
     let told = format!("{done}: {}", ids.join(", "));
     Ok(Some((quieten(menu, &all.noise, how)?, told, ids)))
 }
@@ -49,7 +49,7 @@ fn text(noise: &[Noise], way: &str) -> String {
     }
     let mut table = Table::new(&["id", "title", "why it is only noise"]);
     for one in noise {
-        table.row([one.id.clone(), one.title.clone(), one.why.clone()]);
+        table.row([one.id.to_string(), one.title.clone(), one.why.clone()]);
     }
     table.text() + way
 }
