@@ -3,6 +3,7 @@
 
 mod bench;
 mod bench_boot;
+mod bench_large;
 mod boot;
 mod demo_assets;
 mod dist;

@@ -30,6 +30,8 @@ pub struct Gpt {
     pub partitions: Vec<Partition>,
     /// What is odd about them: overlaps, bounds that cannot be.
     pub oddities: Vec<Oddity>,
+    /// Where the other copy of the table has its header, as the header of this one says: `AlternateLBA`.
+    pub other_lba: u64,
 }
 
 /// One partition.
@@ -209,7 +211,12 @@ impl Gpt {
             .collect();
         let oddities = oddities(&partitions, &header);
         leave_out(&mut partitions, &header);
-        Ok(Self { disk_guid: Guid::from_bytes(header.disk_guid), partitions, oddities })
+        Ok(Self {
+            disk_guid: Guid::from_bytes(header.disk_guid),
+            partitions,
+            oddities,
+            other_lba: header.alternate_lba.get(),
+        })
     }
 }
 
@@ -279,7 +286,18 @@ fn last_lba(device: &dyn BlockDevice, sector_size: u32) -> u64 {
 
 /// What is wrong with the header of the backup table; the entries are left to who needs them.
 pub fn check_backup_header(device: &dyn BlockDevice, sector_size: u32) -> Result<(), GptFault> {
-    let lba = last_lba(device, sector_size);
+    check_header(device, sector_size, last_lba(device, sector_size))
+}
+
+/// Whether the backup table is whole and stands before the disk's end, as it does on a disk that has grown: the sector of its
+/// header. UEFI firmware goes by the first table and minds nothing.
+pub fn backup_before_the_end(device: &dyn BlockDevice, sector_size: u32, gpt: &Gpt) -> Option<u64> {
+    let lba = gpt.other_lba;
+    let is_before = lba > 1 && lba < last_lba(device, sector_size);
+    (is_before && check_header(device, sector_size, lba).is_ok()).then_some(lba)
+}
+
+fn check_header(device: &dyn BlockDevice, sector_size: u32, lba: u64) -> Result<(), GptFault> {
     let offset = lba.saturating_mul(u64::from(sector_size));
     let bytes = read_vec(device, offset, usize::try_from(sector_size).unwrap_or(0))?;
     Header::decode(&bytes, lba).map(|_| ())

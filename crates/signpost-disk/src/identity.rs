@@ -59,13 +59,29 @@ pub enum VolumeKind {
     Apfs,
     /// A member of a ZFS pool.
     Zfs,
+    /// A virtual machine's disk in a qcow2 container.
+    Qcow2,
+    /// A virtual machine's disk in a VMDK container.
+    Vmdk,
+    /// A virtual machine's disk in a VHDX container.
+    Vhdx,
+    /// A virtual machine's disk in a VHD container.
+    Vhd,
+    /// A virtual machine's disk in a VDI container.
+    Vdi,
+    /// A disk of a Sun.
+    SunLabel,
+    /// A disk of an SGI.
+    SgiLabel,
+    /// A disk of an old Macintosh.
+    AppleMap,
     /// None that is known here.
     Unknown,
 }
 
 impl VolumeKind {
     /// Every kind.
-    const ALL: [Self; 27] = [
+    const ALL: [Self; 35] = [
         Self::Fat12,
         Self::Fat16,
         Self::Fat32,
@@ -92,6 +108,14 @@ impl VolumeKind {
         Self::HfsPlus,
         Self::Apfs,
         Self::Zfs,
+        Self::Qcow2,
+        Self::Vmdk,
+        Self::Vhdx,
+        Self::Vhd,
+        Self::Vdi,
+        Self::SunLabel,
+        Self::SgiLabel,
+        Self::AppleMap,
         Self::Unknown,
     ];
 
@@ -108,6 +132,11 @@ impl VolumeKind {
     /// Whether it is a part of something that lies on several.
     pub fn is_member(self) -> bool {
         matches!(self, Self::Lvm2 | Self::MdRaid | Self::Zfs)
+    }
+
+    /// Whether it is a virtual machine's disk in a container.
+    pub fn is_container(self) -> bool {
+        matches!(self, Self::Qcow2 | Self::Vmdk | Self::Vhdx | Self::Vhd | Self::Vdi)
     }
 
     /// Whether what is inside takes a key to read.
@@ -144,6 +173,14 @@ impl VolumeKind {
             Self::HfsPlus => "HFS+",
             Self::Apfs => "APFS",
             Self::Zfs => "ZFS",
+            Self::Qcow2 => "qcow2 container",
+            Self::Vmdk => "VMDK container",
+            Self::Vhdx => "VHDX container",
+            Self::Vhd => "VHD container",
+            Self::Vdi => "VDI container",
+            Self::SunLabel => "Sun disk label",
+            Self::SgiLabel => "SGI disk label",
+            Self::AppleMap => "Apple partition map",
             Self::Unknown => "unknown",
         }
     }

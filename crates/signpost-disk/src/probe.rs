@@ -1,5 +1,6 @@
 //! What a volume is, by the signatures that file systems and volume managers leave.
 
+mod containers;
 mod head;
 mod linux;
 mod optical;
@@ -58,7 +59,9 @@ pub(crate) fn identify_in(device: &dyn BlockDevice, room: &mut Vec<u8>) -> (Iden
     }
     match fat::identify(&head) {
         Ok(Some(identity)) => (identity, None),
-        Ok(None) => (Identity::of_kind(VolumeKind::Unknown), None),
+        Ok(None) => {
+            (containers::containers(&head).unwrap_or_else(|| Identity::of_kind(VolumeKind::Unknown)), None)
+        }
         Err(fault) => (Identity::of_kind(VolumeKind::Fat32), Some(fault)),
     }
 }

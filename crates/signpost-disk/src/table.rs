@@ -110,6 +110,8 @@ pub struct Table {
     pub faults: Vec<String>,
     /// What is odd about the partitions.
     pub oddities: Vec<String>,
+    /// The sector of a GPT's whole backup that does not stand at the disk's end, as on a disk that has grown.
+    pub backup_before_the_end: Option<u64>,
     /// Whether it is a GPT without the protective MBR that says so: UEFI firmware then sees no partition of it (UEFI 2.10,
     /// 5.2.3).
     pub is_unprotected: bool,
@@ -132,6 +134,7 @@ impl Table {
             partitions: Vec::new(),
             faults: Vec::new(),
             oddities: Vec::new(),
+            backup_before_the_end: None,
             is_unprotected: false,
         }
     }
@@ -178,11 +181,14 @@ impl Table {
 
 /// The GPT, from its backup where the first copy is broken; `None` where there is none.
 fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Option<Table> {
-    let mut faults = Vec::new();
+    let (mut faults, mut backup_at) = (Vec::new(), None);
     let gpt = match Gpt::read(device, sector_size) {
         Ok(gpt) => {
             if let Err(fault) = gpt::check_backup_header(device, sector_size) {
-                faults.push(format!("the backup GPT at the disk's end: {fault}"));
+                match gpt::backup_before_the_end(device, sector_size, &gpt) {
+                    Some(lba) => backup_at = Some(lba),
+                    None => faults.push(format!("the backup GPT at the disk's end: {fault}")),
+                }
             }
             gpt
         }
@@ -198,6 +204,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
     let mut table = Table::new(TableKind::Gpt);
     table.guid = Some(gpt.disk_guid);
     table.faults = faults;
+    table.backup_before_the_end = backup_at;
     table.oddities = gpt.oddities.iter().map(ToString::to_string).collect();
     table.partitions = gpt
         .partitions

@@ -17,6 +17,8 @@ pub enum Code {
     TableUnprotected,
     /// Partitions overlap or lie outside of the disk.
     PartitionOdd,
+    /// A GPT's backup is whole, and not at the disk's end.
+    BackupMisplaced,
     /// A volume says what it is, and is broken.
     VolumeBroken,
     /// A volume is not broken, and cannot be read all the same.
@@ -87,11 +89,12 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 37] = [
+    pub const ALL: [Self; 38] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
         Self::PartitionOdd,
+        Self::BackupMisplaced,
         Self::VolumeBroken,
         Self::VolumeUnread,
         Self::Clone,
@@ -134,6 +137,7 @@ impl Code {
             Self::TableBroken => "table-broken",
             Self::TableUnprotected => "table-unprotected",
             Self::PartitionOdd => "partition-odd",
+            Self::BackupMisplaced => "backup-misplaced",
             Self::VolumeBroken => "volume-broken",
             Self::VolumeUnread => "volume-unread",
             Self::Clone => "clone",

@@ -84,6 +84,9 @@ pub fn mounts(text: &str) -> Vec<Mount<'_>> {
         .collect()
 }
 
+/// Folders of `/dev` that are no groups of logical volumes.
+const OTHER_FOLDERS: [&str; 7] = ["disk", "md", "block", "bus", "cciss", "loop", "zvol"];
+
 /// The volume that a line's first field names; `None` for what is no stable name.
 pub fn named(what: &str) -> Option<VolumeRef> {
     let unquoted = |value: &str| value.trim_matches('"').to_string();
@@ -106,8 +109,15 @@ pub fn named(what: &str) -> Option<VolumeRef> {
     {
         return Some(kind(value.to_string()));
     }
-    let (group, name) = mapper_parts(what.strip_prefix("/dev/mapper/")?)?;
-    Some(VolumeRef::Lv(group, name))
+    let below = what.strip_prefix("/dev/")?;
+    if let Some(mapped) = below.strip_prefix("mapper/") {
+        let (group, name) = mapper_parts(mapped)?;
+        return Some(VolumeRef::Lv(group, name));
+    }
+    // A logical volume also has a name in a folder of its group.
+    let (group, name) = below.split_once('/')?;
+    let is_group = !OTHER_FOLDERS.contains(&group) && !name.is_empty() && !name.contains('/');
+    is_group.then(|| VolumeRef::Lv(group.to_string(), name.to_string()))
 }
 
 #[cfg(test)]
@@ -132,6 +142,8 @@ mod tests {
         assert_eq!(named(mounts[0].what), Some(VolumeRef::Uuid("ab-cd".into())));
         assert_eq!(named(mounts[1].what), Some(VolumeRef::Lv("tide-bench".into(), "home".into())));
         assert_eq!(named("/dev/sda1"), None);
+        assert_eq!(named("/dev/tide/root"), Some(VolumeRef::Lv("tide".into(), "root".into())));
+        assert_eq!((named("/dev/md/root"), named("/dev/disk/by-path/x")), (None, None));
         assert_eq!(named("/dev/disk/by-label/TIDE"), Some(VolumeRef::Label("TIDE".into())));
     }
 }

@@ -224,6 +224,12 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
     for oddity in &table.oddities {
         note(Code::PartitionOdd, oddity, "mend the table before anything is written to these partitions");
     }
+    if let Some(lba) = table.backup_before_the_end {
+        let what = format!("its backup GPT is at sector {lba} and not at the disk's end: the disk has grown");
+        let help = "this is a hint: nothing is wrong with the partitions; a partitioning tool moves it to the end, which also \
+            makes the new room usable";
+        note(Code::BackupMisplaced, &what, help);
+    }
     if table.kind == table::TableKind::None && table.faults.is_empty() && found.parts.is_empty() {
         let nothing = if facts.size == 0 { "it is empty" } else { "no partition table and no file system" };
         facts.table.fault = Some(nothing.into());

@@ -71,6 +71,7 @@ pub(crate) fn add(look: &mut Look) {
     states::findings(look, &mut found);
     entry_files(look, &mut found);
     incomplete_kernels(look, &mut found);
+    containers(look, &mut found);
     look.survey.findings.extend(found);
 }
 
@@ -165,5 +166,16 @@ fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
                 "an update may be under way: wait until it ends; if none is, let the system make the initrd again",
             ));
         }
+    }
+}
+
+/// Disks of virtual machines that lie in containers.
+fn containers(look: &Look, found: &mut Vec<Finding>) {
+    for volume in look.survey.volumes.iter().filter(|volume| volume.kind.is_container()) {
+        found.push(finding(
+            Code::VolumeUnread,
+            format!("{} is a virtual machine's disk in a {}", volume.place, volume.kind),
+            "what is inside is not read; make a raw image of it, and give that",
+        ));
     }
 }

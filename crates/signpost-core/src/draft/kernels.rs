@@ -23,7 +23,8 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
     let (Some(newest), Host::Signpost) = (system.kernels.first(), host) else { return Ok(Vec::new()) };
     let name = short_name(look, system);
     let is_older = |kernel: &&Kernel| {
-        kernel.version != newest.version
+        // One for rescue may be a copy of the newest, with an initrd of its own.
+        (kernel.version != newest.version || kernel.is_spare)
             && kernel.path != newest.path
             && can_start(look, kernel, host).is_ok()
     };

@@ -142,3 +142,15 @@ proptest! {
         prop_assert!(Gpt::read(&bytes, 512).is_err());
     }
 }
+
+#[test]
+fn the_backup_of_a_disk_that_has_grown_is_whole_and_not_at_the_end() {
+    let mut grown = two();
+    let gpt = Gpt::read(&grown, 512).unwrap();
+    assert_eq!(backup_before_the_end(&grown, 512, &gpt), None);
+    grown.resize(4096 * 512, 0);
+    assert!(check_backup_header(&grown, 512).is_err());
+    assert_eq!(backup_before_the_end(&grown, 512, &gpt), Some(2047));
+    grown[2047 * 512 + 60] ^= 1;
+    assert_eq!(backup_before_the_end(&grown, 512, &gpt), None, "it must be whole");
+}

@@ -299,3 +299,27 @@ fn much_on_many_disks_is_folded_and_unfolded() {
     assert!(all.lines().count() > 70 && !all.contains("more:"), "{all}");
     assert!(folded.lines().chain(all.lines()).all(|line| line.chars().count() <= 100));
 }
+
+#[test]
+fn a_disk_that_has_grown_is_a_hint_and_keeps_nothing_from_being_written() {
+    let machine = TestMachine::small();
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap();
+    image.set_len(image.metadata().unwrap().len() + (8 << 20)).unwrap();
+    assert!(
+        findings(&machine, "backup-misplaced")[0].contains("and not at the disk's end: the disk has grown")
+    );
+    assert!(!findings(&machine, "table-broken").iter().any(|finding| finding.contains("disk 1")));
+    machine.ok(&["draft"]);
+    machine.ok(&["apply", "--yes"]);
+}
+
+#[test]
+fn a_virtual_machines_disk_in_a_container_is_named_for_what_it_is() {
+    let work = tempfile::tempdir().unwrap();
+    let image = work.path().join("disk.img");
+    std::fs::write(&image, [&b"QFI\xfb\0\0\0\x03"[..], &[0; 1 << 20]].concat()).unwrap();
+    let run = crate::harness::run_bare(&["--disk", image.to_str().unwrap(), "survey"]);
+    let said = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(said.contains("disk 1 is a virtual machine's disk in a qcow2 container"), "{said}");
+    assert!(said.contains("make a raw image of it, and give that"), "{said}");
+}

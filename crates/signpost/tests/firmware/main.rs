@@ -7,6 +7,7 @@ mod debian;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;
+mod layouts;
 mod live;
 mod menu;
 mod prompt;

@@ -107,6 +107,15 @@ fn the_firmwares_screen_is_asked_for_by_its_variable() {
 }
 
 #[test]
+fn a_disk_that_has_grown_starts_as_before() {
+    let machine = TestMachine::new(&with_slots([slot(1, &menu("timeout = 0", &[LOADER])), vec![]]));
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path("lark.img")).unwrap();
+    image.set_len(image.metadata().unwrap().len() + (8 << 20)).unwrap();
+    let serial = Vm::start(machine.folder(), &["lark.img", "meridian.img"]).until_it_ends();
+    assert!(serial.contains("STARTED Larkspur loader"), "{serial}");
+}
+
+#[test]
 fn a_volume_that_lies_costs_its_own_entries_alone() {
     let mut spec = with_slots([slot(1, &menu("default = \"lark\"\ntimeout = 0", &[KERNEL, LOADER])), vec![]]);
     let Content::Bytes(root) = &mut spec.disks[0].partitions[1].content else { panic!("bytes") };

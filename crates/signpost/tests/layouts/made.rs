@@ -8,12 +8,26 @@ use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{Content, DiskSpec, PartitionSpec, StoreKind};
 use signpost_disk::{Guid, partition_type};
 
+use super::layout::{Kind, Layout, Step, Volume};
 use crate::harness::{TestMachine, small};
-use crate::layout::{Kind, Layout, Step, Volume};
+
+/// What kernels and initrds are, where they are to be real; and how large that makes volumes.
+pub struct Real {
+    pub kernel: Vec<u8>,
+    pub initrd: Vec<u8>,
+    /// An archive with nothing for this processor.
+    pub microcode: Vec<u8>,
+    pub mebibytes: u64,
+}
+
+/// The machine of a layout, its kernels and initrds stand-ins.
+pub fn machine(layout: &Layout) -> TestMachine {
+    machine_with(layout, StoreKind::Folder, None)
+}
 
 /// The machine of a layout: its volumes in their order, on one disk or two.
-pub fn machine(layout: &Layout) -> TestMachine {
-    let mut spec = small(StoreKind::Folder);
+pub fn machine_with(layout: &Layout, store: StoreKind, real: Option<&Real>) -> TestMachine {
+    let mut spec = small(store);
     spec.variables.clear();
     let disk = |index: u8, image, serial| DiskSpec {
         image,
@@ -25,7 +39,7 @@ pub fn machine(layout: &Layout) -> TestMachine {
     };
     let mut disks = [disk(0, "first.img", "ONE-1"), disk(1, "second.img", "TWO-2")];
     for (index, volume) in layout.volumes.iter().enumerate() {
-        disks[usize::from(volume.is_elsewhere)].partitions.push(partition(index, volume));
+        disks[usize::from(volume.is_elsewhere)].partitions.push(partition(index, volume, real));
     }
     spec.disks = disks.into_iter().filter(|disk| !disk.partitions.is_empty()).collect();
     TestMachine::new(&spec)
@@ -35,11 +49,12 @@ fn guid(last: u8) -> Guid {
     format!("aaaaaaaa-0001-4000-8000-0000000000{last:02x}").parse().unwrap()
 }
 
-fn partition(index: usize, volume: &Volume) -> PartitionSpec {
+fn partition(index: usize, volume: &Volume, real: Option<&Real>) -> PartitionSpec {
+    let more = real.map_or(0, |real| real.mebibytes);
     let (mebibytes, content) = match volume.kind {
-        Kind::Esp | Kind::Fat => (8, fat(index, volume)),
-        Kind::Ext4 => (16, Content::Bytes(ext4(index, volume))),
-        Kind::Btrfs => (160, Content::Bytes(btrfs(index, volume))),
+        Kind::Esp | Kind::Fat => (8 + more, fat(index, volume, real)),
+        Kind::Ext4 => (16 + more, Content::Bytes(ext4(index, volume, real))),
+        Kind::Btrfs => (160, Content::Bytes(btrfs(index, volume, real))),
         Kind::Encrypted => (1, Content::Bytes(luks(index))),
     };
     PartitionSpec {
@@ -93,7 +108,15 @@ fn filled(text: &str) -> Vec<u8> {
 }
 
 /// The bytes of a file that a step makes.
-fn bytes(step: &Step) -> Option<(&String, Vec<u8>)> {
+fn bytes<'s>(step: &'s Step, real: Option<&Real>) -> Option<(&'s String, Vec<u8>)> {
+    match (step, real) {
+        (Step::Kernel { path, .. }, Some(real)) => return Some((path, real.kernel.clone())),
+        (Step::File { path, text }, Some(real)) if text == "made" => {
+            let is_microcode = path.ends_with("ucode.img");
+            return Some((path, if is_microcode { &real.microcode } else { &real.initrd }.clone()));
+        }
+        _ => {}
+    }
     match step {
         Step::File { path, text } => Some((path, filled(text))),
         Step::Block { path, text } => {
@@ -107,8 +130,8 @@ fn bytes(step: &Step) -> Option<(&String, Vec<u8>)> {
     }
 }
 
-fn fat(index: usize, volume: &Volume) -> Content {
-    let files = volume.steps.iter().map(|step| bytes(step).expect("FAT has files alone"));
+fn fat(index: usize, volume: &Volume, real: Option<&Real>) -> Content {
+    let files = volume.steps.iter().map(|step| bytes(step, real).expect("FAT has files alone"));
     Content::Fat {
         label: "MADE",
         serial: 0x00fa_0000 + u32::try_from(index + 1).unwrap(),
@@ -116,7 +139,7 @@ fn fat(index: usize, volume: &Volume) -> Content {
     }
 }
 
-fn put(top: &Path, step: &Step) {
+fn put(top: &Path, step: &Step, real: Option<&Real>) {
     let below = |path: &String| -> PathBuf {
         let path = top.join(path.trim_start_matches('/'));
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -131,25 +154,26 @@ fn put(top: &Path, step: &Step) {
         }
         Step::Default(path) => run("btrfs", &["subvolume", "set-default", below(path).to_str().unwrap()]),
         _ => {
-            let (path, bytes) = bytes(step).unwrap();
+            let (path, bytes) = bytes(step, real).unwrap();
             std::fs::write(below(path), bytes).unwrap();
         }
     }
 }
 
-fn ext4(index: usize, volume: &Volume) -> Vec<u8> {
+fn ext4(index: usize, volume: &Volume, real: Option<&Real>) -> Vec<u8> {
     let work = tempfile::tempdir().unwrap();
     let (top, image) = (work.path().join("top"), work.path().join("image"));
     std::fs::create_dir(&top).unwrap();
-    volume.steps.iter().for_each(|step| put(&top, step));
+    volume.steps.iter().for_each(|step| put(&top, step, real));
+    let size = format!("{}M", 16 + real.map_or(0, |real| real.mebibytes));
     let uuid = uuid(index, volume.kind);
     let (top, name) = (top.to_str().unwrap(), image.to_str().unwrap());
-    run("mke2fs", &["-q", "-t", "ext4", "-O", "^has_journal", "-U", &uuid, "-d", top, name, "16M"]);
+    run("mke2fs", &["-q", "-t", "ext4", "-O", "^has_journal", "-U", &uuid, "-d", top, name, &size]);
     std::fs::read(&image).unwrap()
 }
 
 /// A volume that is filled while it is mounted, since subvolumes are made so.
-fn btrfs(index: usize, volume: &Volume) -> Vec<u8> {
+fn btrfs(index: usize, volume: &Volume, real: Option<&Real>) -> Vec<u8> {
     let work = tempfile::tempdir().unwrap();
     let (top, image) = (work.path().join("top"), work.path().join("image"));
     std::fs::create_dir(&top).unwrap();
@@ -157,7 +181,7 @@ fn btrfs(index: usize, volume: &Volume) -> Vec<u8> {
     let (at, name) = (top.to_str().unwrap(), image.to_str().unwrap());
     run("mkfs.btrfs", &["-q", "-U", &uuid(index, volume.kind), name]);
     run("mount", &["-o", "loop", name, at]);
-    let filled = std::panic::catch_unwind(|| volume.steps.iter().for_each(|step| put(&top, step)));
+    let filled = std::panic::catch_unwind(|| volume.steps.iter().for_each(|step| put(&top, step, real)));
     run("umount", &[at]);
     filled.unwrap();
     std::fs::read(&image).unwrap()
