@@ -37,7 +37,8 @@ pub fn run() -> Status {
         session.note = source.notes.iter().chain(&more).next().cloned();
     }
     let mut menu = Menu { machine: &machine, document: &document, resolved: &resolved, console: None };
-    if !has_menu && matches!(menu.prompt(&mut session, Some(NO_MENU)), Left::Leave) {
+    let lack = if source.is_damaged { DAMAGED } else { NO_MENU };
+    if !has_menu && matches!(menu.prompt(&mut session, Some(&format!("{lack} {WAYS}"))), Left::Leave) {
         // What gives up is not asked again: the firmware goes on to its next entry.
         return Status::ABORTED;
     }
@@ -83,8 +84,12 @@ fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[Resolved
 }
 
 /// What the prompt opens with where there is no menu.
-const NO_MENU: &str = "No menu was found here. `volumes` shows what there is, `compose linux on v2` and `start` start a system, \
-                       `save` keeps it. `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
+const NO_MENU: &str = "No menu was found here.";
+/// The same, where there was one.
+const DAMAGED: &str = "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it anew.";
+/// What can be done then.
+const WAYS: &str = "`volumes` shows what there is, `compose linux on v2` and `start` start a system, `save` keeps it. \
+                    `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
 
 struct Menu<'a> {
     machine: &'a Machine,

@@ -17,19 +17,24 @@ pub struct Source {
     pub document: Option<MenuDocument>,
     /// What was passed over and why.
     pub notes: Vec<String>,
+    /// Whether there is none since what is kept here is damaged.
+    pub is_damaged: bool,
+}
+
+impl Source {
+    fn without_menu(notes: Vec<String>) -> Self {
+        Self { document: None, notes, is_damaged: false }
+    }
 }
 
 /// Reads it.
 pub fn read(machine: &Machine) -> Source {
     let Some(home) = machine.home else {
-        return Source {
-            document: None,
-            notes: Vec::from(["the volume this program came from is not found".into()]),
-        };
+        return Source::without_menu(Vec::from(["the volume this program came from is not found".into()]));
     };
     let fs = match machine.file_system(home) {
         Ok(fs) => fs,
-        Err(why) => return Source { document: None, notes: Vec::from([why]) },
+        Err(why) => return Source::without_menu(Vec::from([why])),
     };
     let slots = slots::read(fs);
     let mut notes: Vec<String> = SLOT_NAMES
@@ -41,12 +46,15 @@ pub fn read(machine: &Machine) -> Source {
         })
         .collect();
     let Some((_, slot)) = newest(&slots) else {
-        notes.push("no menu was found here".to_string());
-        return Source { document: None, notes };
+        let is_damaged = !notes.is_empty();
+        if !is_damaged {
+            notes.push("no menu was found here".to_string());
+        }
+        return Source { is_damaged, ..Source::without_menu(notes) };
     };
     let (document, problems) = parse_leniently(&slot.text);
     notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
-    Source { document, notes }
+    Source { document, notes, is_damaged: false }
 }
 
 /// Both slots as they are; `None` where the home volume is not found.

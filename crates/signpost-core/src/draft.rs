@@ -8,7 +8,6 @@ mod limit;
 mod merge;
 mod offer;
 mod offered;
-mod patterns;
 mod reset;
 mod starts;
 mod text;

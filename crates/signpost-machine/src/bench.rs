@@ -56,10 +56,11 @@ enum Architecture {
 }
 
 #[derive(Deserialize, Default)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
 struct RunningSection {
     entry: Option<String>,
     root: Option<String>,
+    command_line: Option<String>,
 }
 
 #[derive(Deserialize)]
@@ -141,7 +142,8 @@ fn running(section: &RunningSection) -> std::result::Result<Running, String> {
         .root
         .as_ref()
         .map(|root| VolumeRef::parse(root).map_err(|error| format!("[running] root: {error}")));
-    Ok(Running { entry: entry.transpose()?, root: root.transpose()?, device: None, root_path: None })
+    let command_line = section.command_line.clone();
+    Ok(Running { entry: entry.transpose()?, root: root.transpose()?, command_line, ..Running::default() })
 }
 
 fn open_variables(path: &Path) -> Result<Box<dyn VariableStore>> {

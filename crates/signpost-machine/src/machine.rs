@@ -108,6 +108,8 @@ pub struct Running {
     pub device: Option<Numbers>,
     /// The folder or subvolume of it that is the root.
     pub root_path: Option<String>,
+    /// What its kernel was started with, where the machine's description says it; a live machine's host knows.
+    pub command_line: Option<String>,
 }
 
 impl Machine {

@@ -163,6 +163,27 @@ impl<'a> KernelName<'a> {
     }
 }
 
+/// The pattern of a kernel's path and of its initrds', where both carry its version in their names: what `newest:` and
+/// `{version}` are made of. Microcode is the same for all of them.
+pub fn newest_pattern(kernel: &str, initrds: &[String]) -> Option<(String, Vec<String>)> {
+    let (folder, name) = kernel.rsplit_once('/')?;
+    let KernelName { family, version } = KernelName::of(name).filter(|name| !name.version.is_empty())?;
+    let starred = family.kernel.replace("{v}", "*");
+    let initrds: Option<Vec<String>> = initrds.iter().map(|initrd| initrd_pattern(initrd, version)).collect();
+    // Hashes differ with each version.
+    let initrds = initrds.filter(|_| !starred.contains("{h}"))?;
+    Some((["newest:", folder, "/", &starred].concat(), initrds))
+}
+
+fn initrd_pattern(initrd: &str, version: &str) -> Option<String> {
+    let name = last_part(initrd);
+    if is_microcode(name) {
+        return Some(initrd.to_string());
+    }
+    let folder = initrd.strip_suffix(name)?;
+    name.contains(version).then(|| [folder, &name.replacen(version, "{version}", 1)].concat())
+}
+
 /// The last part of a path.
 pub fn last_part(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or_default()
@@ -289,6 +310,34 @@ mod tests {
         for maker in INITRD_MAKERS {
             assert!(packed.contains(&alloc::format!("`{}` adds `{}`", maker.file, maker.arguments)));
         }
+    }
+
+    fn pattern(kernel: &str, initrds: &[&str]) -> Option<(String, Vec<String>)> {
+        newest_pattern(kernel, &initrds.iter().map(ToString::to_string).collect::<Vec<_>>())
+    }
+
+    #[test]
+    fn patterns_stand_for_the_version_in_both_names() {
+        for (kernel, initrds, starred, patterned) in [
+            (
+                "/boot/vmlinuz-6.9.4",
+                &["/boot/initrd-6.9.4"][..],
+                "newest:/boot/vmlinuz-*",
+                &["/boot/initrd-{version}"][..],
+            ),
+            (
+                "/EFI/linux/vmlinuz-linux",
+                &["/EFI/linux/a-ucode.img", "/EFI/linux/initramfs-linux.img"],
+                "newest:/EFI/linux/vmlinuz-*",
+                &["/EFI/linux/a-ucode.img", "/EFI/linux/initramfs-{version}.img"],
+            ),
+        ] {
+            let patterned: Vec<String> = patterned.iter().map(ToString::to_string).collect();
+            assert_eq!(pattern(kernel, initrds), Some((starred.into(), patterned)));
+        }
+        assert_eq!(pattern("/boot/vmlinuz", &[]), None);
+        assert_eq!(pattern("/boot/vmlinuz-6.9.4", &["/boot/other"]), None);
+        assert_eq!(pattern("/kernels/0123456789abcdef-linux-6.9.4-bzImage", &[]), None);
     }
 
     #[test]

@@ -12,6 +12,8 @@ pub struct LinuxSystem {
     pub root: Option<usize>,
     /// Its root on that volume: `/`, or a subvolume's path.
     pub root_path: String,
+    /// Whether it is a copy of another one as that was once.
+    pub is_snapshot: bool,
     /// Its kernels: the newest that has all that goes with it first, those for rescue last.
     pub kernels: Vec<LinuxKernel>,
     /// Its arguments.

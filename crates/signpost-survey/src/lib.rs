@@ -52,7 +52,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
             firmware: machine.firmware,
             architecture: machine.architecture.to_string(),
             secure_boot: None,
-            command_line: machine.host.as_ref().and_then(|host| host.command_line.as_deref()).map(said),
+            command_line: command_line(machine).map(said),
             is_rescue: machine.host.as_ref().is_some_and(|host| host.kind == HostKind::Rescue),
             notes: host::notes(machine, &read.disks, &read.volumes),
         },
@@ -77,6 +77,12 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     take_variables(&mut look, machine);
     fill(&mut look, found, catalogue);
     look
+}
+
+/// What the running kernel was started with.
+fn command_line(machine: &Machine) -> Option<&str> {
+    let described = machine.running.command_line.as_deref();
+    described.or_else(|| machine.host.as_ref()?.command_line.as_deref())
 }
 
 /// What the variables say, and what the machine's description adds where a store cannot hold it.

@@ -1,24 +1,32 @@
 //! Linux systems as facts, by what the finder found.
 
+use std::collections::BTreeSet;
+
 use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, Family, Kernel, System, VolumeNumber};
 use signpost_firmware::image::linux::LinuxKernel;
-use signpost_menu::include;
+use signpost_menu::document::{Entry, Starts};
+use signpost_menu::{ids, include, parse_leniently};
 use signpost_place::finder::{self, FoundKernel, FoundSystem, Source, SystemKernel};
 use signpost_place::volumes::Volumes;
 use signpost_place::{Look, VolumeReader};
 
-use super::systems::{free_id, slug};
+use super::systems::slug;
 
 /// Takes in the systems that the finder found, with their kernels, arguments and entry files.
 pub(crate) fn take(look: &mut Look) {
     let mut systems: Vec<System> = look.systems.list.iter().map(|found| system(look, found)).collect();
     // Ids go to the systems of the machine first, so that none on a stick takes one away.
+    let mut taken = BTreeSet::new();
     for of_machine in [true, false] {
-        for index in 0..systems.len() {
-            if look.survey.is_of_machine(&systems[index]) == of_machine {
-                systems[index].id = free_id(&slug(&systems[index].os_id), &systems);
-            }
+        let is_meant = |system: &&mut System| look.survey.is_of_machine(system) == of_machine;
+        for system in systems.iter_mut().filter(is_meant) {
+            let base = slug(&system.os_id);
+            system.id = ids::first_free(&base, &base, |id| taken.contains(id));
+            taken.insert(system.id.clone());
         }
+    }
+    for system in systems.iter_mut().filter(|system| system.is_running) {
+        take_running(look, system);
     }
     look.survey.entry_files = entry_files(look, &systems);
     look.survey.systems = systems;
@@ -43,11 +51,6 @@ fn system(look: &Look, found: &FoundSystem) -> System {
         path && look.running.is_some() && look.running == found.root.map(|(volume, _)| volume);
     system.kernels = found.kernels.iter().map(kernel).collect();
     system.arguments = found.arguments.as_ref().map(arguments);
-    let is_made = system.arguments.as_ref().is_none_or(|held| held.from == ArgumentsFrom::Made);
-    if is_made && system.is_running {
-        let command_line = look.survey.machine.command_line.as_deref();
-        system.arguments = command_line.and_then(started_with).or(system.arguments);
-    }
     system
 }
 
@@ -79,13 +82,44 @@ fn arguments(found: &finder::Arguments) -> Arguments {
     Arguments { text: found.text.clone(), source: found.words(), from }
 }
 
+/// Where such arguments come from, in words.
+const RUNNING: &str = "what the running kernel was started with";
+
+/// Arguments that are only made give way to those that the system runs with.
+fn take_running(look: &Look, system: &mut System) {
+    let is_made = system.arguments.as_ref().is_none_or(|held| held.from == ArgumentsFrom::Made);
+    let Some(command_line) = look.survey.machine.command_line.as_deref().filter(|_| is_made) else { return };
+    let words: Vec<&str> = command_line.split_whitespace().collect();
+    let running = handed_over(look, system, &words).or_else(|| started_with(&words));
+    system.arguments = running.or(system.arguments.take());
+}
+
+/// What the menu that is in force hands to this system, where its kernel was started with all of that: what stands beside it
+/// on the command line was added for one start, or goes behind every entry's arguments anyway.
+fn handed_over(look: &Look, system: &System, words: &[&str]) -> Option<Arguments> {
+    let applied = look.noted.applied.as_ref()?;
+    let document = parse_leniently(&applied.menu).0?;
+    let of_entry = |entry: &Entry| {
+        let Starts::Linux(linux) = &entry.starts else { return None };
+        let root = look.resolve(linux.root.as_ref().unwrap_or(&linux.volume)).ok()?;
+        let all_there = linux.args.split_whitespace().all(|word| words.contains(&word));
+        let is_it =
+            system.root == Some(VolumeNumber::of_index(root)) && all_there && linux.args.contains("root=");
+        is_it.then(|| (entry.id.clone(), linux.args.clone()))
+    };
+    // One that asks for more, such as a single user, is for one start too.
+    let own = document.entries.iter().filter_map(of_entry);
+    let (_, text) = own.min_by_key(|(id, args)| (*id != system.id, args.split_whitespace().count()))?;
+    Some(Arguments { text, source: RUNNING.to_string(), from: ArgumentsFrom::Running })
+}
+
 /// What the running kernel was started with, without what its loader adds for itself.
-fn started_with(command_line: &str) -> Option<Arguments> {
+fn started_with(words: &[&str]) -> Option<Arguments> {
     const LOADERS_OWN: [&str; 2] = ["BOOT_IMAGE=", "initrd="];
-    let own = |word: &&str| !LOADERS_OWN.iter().any(|start| word.starts_with(start));
-    let words: Vec<&str> = command_line.split_whitespace().filter(own).collect();
+    let own = |word: &&&str| !LOADERS_OWN.iter().any(|start| word.starts_with(start));
+    let words: Vec<&str> = words.iter().filter(own).copied().collect();
     let names_root = words.iter().any(|word| word.starts_with("root="));
-    let source = "what the running kernel was started with".to_string();
+    let source = RUNNING.to_string();
     names_root.then(|| Arguments { text: words.join(" "), source, from: ArgumentsFrom::Running })
 }
 

@@ -1,5 +1,7 @@
 //! Systems as a whole: their ids, titles and order.
 
+use std::collections::BTreeMap;
+
 use signpost_facts::{DiskNumber, Family, Role, System};
 use signpost_menu::ids;
 use signpost_place::Look;
@@ -51,42 +53,39 @@ pub(crate) fn is_spare(path: &str) -> bool {
 
 /// Two systems of one title get titles apart: by their disk, else by their partition, else by their place on it.
 pub(crate) fn make_titles_differ(look: &mut Look) {
-    let volumes = &look.survey.volumes;
+    let told: Vec<[Option<String>; 3]> =
+        look.survey.systems.iter().map(|system| told_by(look, system)).collect();
     let titles: Vec<String> = look.survey.systems.iter().map(|system| system.title.clone()).collect();
-    let volume = |system: &System| system.root.or(system.image.as_ref().map(|image| image.volume));
-    let disk = |system: &System| {
-        volume(system).and_then(|number| volumes.get(number.index())).map(|volume| volume.disk)
-    };
-    let place = |system: &System| {
-        volume(system).and_then(|number| volumes.get(number.index())).map(|volume| volume.place.clone())
-    };
-    let told: Vec<Option<String>> = look
-        .survey
-        .systems
-        .iter()
-        .map(|system| {
-            let same: Vec<&System> =
-                look.survey.systems.iter().filter(|other| other.title == system.title).collect();
-            if same.len() < 2 {
-                return None;
+    let mut titled: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut told_so: BTreeMap<(&str, usize, &str), usize> = BTreeMap::new();
+    for (title, told) in titles.iter().zip(&told) {
+        *titled.entry(title).or_default() += 1;
+        for (kind, told) in told.iter().enumerate() {
+            if let Some(told) = told {
+                *told_so.entry((title, kind, told)).or_default() += 1;
             }
-            let is_told = |by: &dyn Fn(&System) -> Option<String>| {
-                let own = by(system)?;
-                (same.iter().filter(|other| by(other).as_ref() == Some(&own)).count() == 1).then_some(own)
-            };
-            let by_disk = |system: &System| disk(system).map(|disk| format!("disk {disk}"));
-            let by_path = |system: &System| Some(format!("{}{}", place(system)?, system.root_path));
-            is_told(&by_disk)
-                .or_else(|| is_told(&place))
-                .or_else(|| is_told(&by_path))
-                .or(Some(system.id.clone()))
-        })
-        .collect();
-    for ((system, title), told) in look.survey.systems.iter_mut().zip(titles).zip(told) {
-        if let Some(told) = told {
-            system.title = format!("{title}, {told}");
         }
     }
+    for ((system, title), told) in look.survey.systems.iter_mut().zip(&titles).zip(&told) {
+        if titled.get(title.as_str()).is_none_or(|count| *count < 2) {
+            continue;
+        }
+        let is_only = |(kind, told): &(usize, &String)| {
+            told_so.get(&(title.as_str(), *kind, told.as_str())) == Some(&1)
+        };
+        let mut kinds = told.iter().enumerate().filter_map(|(kind, told)| Some((kind, told.as_ref()?)));
+        let told = kinds.find(is_only).map_or(&system.id, |(_, told)| told);
+        system.title = format!("{title}, {told}");
+    }
+}
+
+/// What may tell a system from others: its disk, its partition, its place on that.
+fn told_by(look: &Look, system: &System) -> [Option<String>; 3] {
+    let number = system.root.or(system.image.as_ref().map(|image| image.volume));
+    let volume = number.and_then(|number| look.survey.volumes.get(number.index()));
+    let place = volume.map(|volume| volume.place.clone());
+    let path = place.as_ref().map(|place| format!("{place}{}", system.root_path));
+    [volume.map(|volume| format!("disk {}", volume.disk)), place, path]
 }
 
 /// Two systems of one name get ids apart: `larkspur`, `larkspur-2`.

@@ -4,11 +4,11 @@
 use signpost_facts::secure_boot::Verdict;
 use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
 use signpost_menu::document::Host;
+use signpost_menu::layouts::newest_pattern;
 use signpost_place::Look;
 
 use super::field::Field;
 use super::offered::Body;
-use super::patterns::patterns;
 
 /// A way, or why there is none.
 pub(super) type Way = std::result::Result<Body, String>;
@@ -88,7 +88,7 @@ impl<'a> Start<'a> {
 
     /// The newest kernel, whichever that is, where names tell.
     pub(super) fn newest(kernel: &'a Kernel, more: &'a str) -> Self {
-        match patterns(kernel) {
+        match newest_pattern(&kernel.path, &kernel.initrds) {
             Some((path, initrds)) => Self { kernel, path, initrds, more },
             None => Self::of(kernel, more),
         }

@@ -25,6 +25,8 @@ pub struct Composed {
     pub target: StartTarget,
     /// Where its parts come from.
     pub from: String,
+    /// Whether its kernel is its system's newest one, whichever that is.
+    pub is_newest: bool,
 }
 
 impl Prompt {
@@ -50,7 +52,7 @@ impl Prompt {
                 let from = format!("the program on {}", hands.whereabouts(found.volume));
                 let target =
                     StartTarget::Program { volume: found.volume, path: found.path, args: String::new() };
-                Composed { title, target, from }
+                Composed { title, target, from, is_newest: false }
             }
             "image" => image::compose(hands, &self.place(hands, line, what)?)?,
             "entry" => {
@@ -65,6 +67,7 @@ impl Prompt {
                     title: entry.title.clone(),
                     target,
                     from: format!("the menu's entry {}", entry.id),
+                    is_newest: false,
                 }
             }
             _ => return Err(format!("compose what? {usage}")),
@@ -94,6 +97,7 @@ impl Prompt {
         need_kernel(hands, within, &path)?;
         *parts.initrds = initrds_of(hands, within, &path);
         *parts.kernel = path;
+        self.is_picked();
         self.reviewed(hands)
     }
 
@@ -111,7 +115,15 @@ impl Prompt {
             return Err("initrd what? one or more paths, or none".into());
         }
         *parts.initrds = paths;
+        self.is_picked();
         self.reviewed(hands)
+    }
+
+    /// Somebody has picked a part by hand: that very file is meant.
+    fn is_picked(&mut self) {
+        if let Some(composed) = &mut self.composed {
+            composed.is_newest = false;
+        }
     }
 
     /// Replaces all arguments, or adds (`+single`) and drops (`-quiet`) single ones.
@@ -245,7 +257,8 @@ fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[&LinuxSystem]) 
     if !ways.is_empty() {
         from.push_str(&format!("; v{number} holds more systems: {}", ways.join(", ")));
     }
-    Ok(linux(system, kernel, from))
+    // A snapshot gets no updates.
+    Ok(Composed { is_newest: !system.is_snapshot, ..linux(system, kernel, from) })
 }
 
 /// What there is where a volume is no system's root.
@@ -274,7 +287,7 @@ fn linux(system: &LinuxSystem, kernel: &LinuxKernel, from: String) -> Composed {
         args: kernel.args.clone().unwrap_or_else(|| system.args.clone()),
         root: system.root,
     };
-    Composed { title: system.title.clone(), target, from }
+    Composed { title: system.title.clone(), target, from, is_newest: false }
 }
 
 /// One kernel by its path; root and arguments of the system that it belongs to, where there is one.
@@ -299,5 +312,10 @@ fn by_kernel(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
         "{}; no system was found that it belongs to: `args root=…` names its root",
         hands.whereabouts(found.volume)
     );
-    Ok(Composed { title: found.path.rsplit('/').next().unwrap_or_default().to_string(), target, from })
+    Ok(Composed {
+        title: found.path.rsplit('/').next().unwrap_or_default().to_string(),
+        target,
+        from,
+        is_newest: false,
+    })
 }

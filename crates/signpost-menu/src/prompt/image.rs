@@ -42,7 +42,7 @@ pub(super) fn compose(hands: &impl Hands, found: &Found) -> Result<Composed, Str
         }
     };
     let title = found.path.rsplit('/').next().unwrap_or_default();
-    Ok(Composed { title: String::from(title), target, from })
+    Ok(Composed { title: String::from(title), target, from, is_newest: false })
 }
 
 fn by_recipe(

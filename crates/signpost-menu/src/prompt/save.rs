@@ -5,6 +5,7 @@ use alloc::vec::Vec;
 use alloc::{format, vec};
 
 use super::{Composed, Hands, Reply, Then};
+use crate::layouts::newest_pattern;
 use crate::place::stable;
 use crate::quote::quoted;
 use crate::resolve::StartTarget;
@@ -34,13 +35,15 @@ pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Resul
     };
     let body = match &composed.target {
         StartTarget::Linux { volume, kernel, initrds, args, root } => {
+            let newest = composed.is_newest.then(|| newest_pattern(kernel, initrds)).flatten();
+            let (kernel, initrds) = newest.unwrap_or_else(|| (kernel.clone(), initrds.clone()));
             let mut body = vec![
                 ("starts", text("linux")),
                 ("volume", text(&volume_name(*volume)?)),
-                ("kernel", text(kernel)),
+                ("kernel", text(&kernel)),
             ];
             if !initrds.is_empty() {
-                body.push(("initrd", list(initrds)));
+                body.push(("initrd", list(&initrds)));
             }
             if let Some(root) = root {
                 body.push(("root", text(&volume_name(*root)?)));

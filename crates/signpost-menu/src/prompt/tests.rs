@@ -32,6 +32,7 @@ fn system(
         title: title.into(),
         root: Some(volume),
         root_path: root_path.into(),
+        is_snapshot: false,
         kernels: kernels.iter().map(kernel).collect(),
         args: args.into(),
         args_from: format!("made from the UUID of v{}", volume + 1),
@@ -248,6 +249,26 @@ fn what_is_composed_is_saved_by_names_that_hold() {
         text.contains("volume = \"uuid:2\"") && text.contains("initrd = [\"/boot/initrd-6.9\"]"),
         "{text}"
     );
+}
+
+#[test]
+fn what_was_composed_as_the_newest_is_saved_as_the_newest() {
+    let kernel_of = |lines: &[&str]| {
+        let mut prompt = prompt();
+        lines.iter().for_each(|line| drop(said(&mut prompt, line)));
+        let reply = prompt.run("save By hand", &made(&[]));
+        let Then::Save { body, .. } = reply.then else { panic!("{reply:?}") };
+        body.into_iter()
+            .filter(|(key, _)| matches!(*key, "kernel" | "initrd"))
+            .map(|(_, value)| value)
+            .collect::<Vec<_>>()
+    };
+    let newest = ["\"newest:/boot/vmlinuz-*\"", "[\"/boot/initrd-{version}\"]"];
+    assert_eq!(kernel_of(&["compose linux on v2"]), newest);
+    assert_eq!(kernel_of(&["compose linux on v2", "args +single"]), newest);
+    let picked = ["\"/boot/vmlinuz-6.9\"", "[\"/boot/initrd-6.9\"]"];
+    assert_eq!(kernel_of(&["compose linux on v2", "kernel /boot/vmlinuz-6.9"]), picked);
+    assert_eq!(kernel_of(&["compose linux v2:/boot/vmlinuz-6.9"]), picked);
 }
 
 #[test]

@@ -8,7 +8,9 @@ use signpost_menu::include::EntryFile;
 use signpost_menu::kernels::{KernelHeader, is_spare};
 use signpost_menu::layouts::{KernelName, last_part, may_be_initrd};
 use signpost_menu::linux_system::LinuxKernel as Started;
+use signpost_menu::sorted::sorted;
 use signpost_menu::text::shown;
+use signpost_menu::version;
 
 use super::roots::Root;
 use crate::reader::VolumeReader;
@@ -16,7 +18,7 @@ use crate::reader::VolumeReader;
 /// Folders of a volume's `/EFI`, and of others whose folders hold kernels, that are looked into.
 const MAX_FOLDERS: usize = 64;
 /// Kernels of one folder whose headers are read.
-const MAX_KERNELS: usize = 256;
+const MAX_KERNELS: usize = 64;
 /// Initrds of one folder that are told apart.
 const MAX_INITRDS: usize = 2048;
 
@@ -87,7 +89,7 @@ fn below_folder(reader: &VolumeReader, below: &str) -> Vec<FoundKernel> {
     folders.iter().flat_map(|folder| in_folder(reader, folder)).collect()
 }
 
-/// The kernels in a folder, in the order of their names.
+/// The kernels in a folder.
 pub fn in_folder(reader: &VolumeReader, folder: &str) -> Vec<FoundKernel> {
     let items = reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
     let names = || items.iter().filter(|item| !item.is_folder).map(|item| item.name.as_str());
@@ -95,12 +97,13 @@ pub fn in_folder(reader: &VolumeReader, folder: &str) -> Vec<FoundKernel> {
     let path = |name: &str| [folder, "/", name].concat();
     let paths = |names: &[String]| names.iter().map(|name| path(name)).collect();
     let has_bytes = |name: &str| reader.metadata(&path(name)).is_ok_and(|found| found.size > 0);
+    // Where there are more than any system has, the newest by their names are looked at.
+    let named: Vec<(&str, KernelName<'_>)> =
+        names().filter_map(|name| Some((name, KernelName::of(name)?))).collect();
+    let newest = sorted(named, |(_, left), (_, right)| version::compare(right.version, left.version));
     let mut found = Vec::new();
-    for name in names() {
-        if found.len() < MAX_KERNELS
-            && let Some(by_name) = KernelName::of(name)
-            && let Some(header) = header(reader, &path(name))
-        {
+    for (name, by_name) in newest.into_iter().take(MAX_KERNELS) {
+        if let Some(header) = header(reader, &path(name)) {
             let initrds = by_name.initrds(&beside, has_bytes);
             found.push(kernel(path(name), header, name, (paths(&initrds.own), paths(&initrds.fallback))));
         }

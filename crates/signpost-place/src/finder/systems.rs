@@ -66,6 +66,7 @@ impl FoundSystem {
             title: self.title.clone(),
             root: self.root.map(|(volume, _)| volume),
             root_path: self.root_path.clone(),
+            is_snapshot: self.snapshot.is_some(),
             kernels: self.kernels.iter().map(kernel).collect(),
             args: self.arguments.as_ref().map(|arguments| arguments.text.clone()).unwrap_or_default(),
             args_from: self.arguments.as_ref().map(Arguments::words).unwrap_or_default(),

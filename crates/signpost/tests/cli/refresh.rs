@@ -166,3 +166,33 @@ fn another_way_to_start_replaces_the_old_one_where_nobody_changed_it() {
     let text = machine.read("menu.toml");
     assert!(text.contains("program = \"uuid:0A0A-0001/EFI/tidewater/load.efi\""), "{text}");
 }
+
+/// Whatever a start adds to its arguments is for that start.
+#[test]
+fn a_draft_after_any_start_of_the_menu_changes_nothing() {
+    let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Folder));
+    let described = machine.read("machine.toml");
+    let runs_with = |line: &str| {
+        let running = format!("[running]\ncommand-line = \"{line}\"");
+        machine.write("machine.toml", &described.replace("[running]", &running));
+    };
+    let root = "root=UUID=7c0e4b1a-52d3-4f86-9a1e-0d3b6c8f2e14";
+    // Before there is a menu of ours, what the system runs with is what it needs.
+    runs_with(&format!("BOOT_IMAGE=/boot/vmlinuz {root} ro splash"));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["tune", "kernel.args=panic=30"]);
+    let drafted = machine.read("menu.toml");
+    assert!(drafted.contains(&format!("args    = \"{root} ro splash\"")), "{drafted}");
+    let program = machine.path("program.efi");
+    let made = signpost_demo::program::Program::new("Signpost").boot_program().build();
+    std::fs::write(&program, made).unwrap();
+    machine.ok(&["apply", "--yes", "--boot-program", program.to_str().unwrap()]);
+    for more in ["", "single", "init=/bin/sh", "systemd.unit=rescue.target debug"] {
+        runs_with(&format!("{root} ro splash {more} panic=30"));
+        machine.ok(&["draft"]);
+        assert_eq!(machine.read("menu.toml"), drafted, "started with {more}");
+    }
+    // Started by something else, without what the menu says: that is news.
+    runs_with(&format!("{root} ro"));
+    assert!(machine.ok(&["draft", "--dry-run"]).contains("args is"));
+}

@@ -67,7 +67,7 @@ fn with_a_default_that_is_gone() {
 fn with_both_slots_broken() {
     let machine =
         TestMachine::new(&with_slots([vec![0x55; 65536], b"# signpost menu slot, format=1".to_vec()]));
-    mended(&machine, |vm| vm.wait_for("No menu was found here."), &LINES);
+    mended(&machine, |vm| vm.wait_for("The menu on this disk is damaged"), &LINES);
 }
 
 #[test]
