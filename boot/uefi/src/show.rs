@@ -86,7 +86,8 @@ fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[Resolved
 /// What the prompt opens with where there is no menu.
 const NO_MENU: &str = "No menu was found here.";
 /// The same, where there was one.
-const DAMAGED: &str = "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it anew.";
+const DAMAGED: &str =
+    "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it anew.";
 /// What can be done then.
 const WAYS: &str = "`volumes` shows what there is, `compose linux on v2` and `start` start a system, `save` keeps it. \
                     `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
