@@ -230,7 +230,7 @@ fn a_default_that_is_gone_waits_with_the_reason() {
 #[test]
 fn without_a_menu_what_is_found_is_offered() {
     let (_machine, mut vm) = run([b"random bytes, no slot\n".repeat(9), vec![]]);
-    vm.wait_for("No menu was found here.");
+    vm.wait_for("The menu on this disk is damaged");
     vm.type_keys("\u{1b}");
     vm.wait_for("No menu was found. These programs are here:");
     vm.wait_for("/EFI/meridian/start.efi on v");

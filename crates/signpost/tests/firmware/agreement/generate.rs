@@ -7,8 +7,7 @@ use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::device_path::{DevicePath, Node, PartitionSignature};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
-use signpost_menu::disk_number::DiskNumbers;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 
 mod made;
 mod variables;
@@ -16,6 +15,7 @@ mod variables;
 pub use made::Made;
 
 use super::roots::{self, Root};
+use crate::menu::slot;
 use crate::vm;
 
 /// Numbers from a seed (splitmix64).
@@ -106,14 +106,8 @@ pub fn generate(seed: u64) -> Made {
         maker.home(home, &slots, &program);
         // A home from before, on another disk, with a newer menu of its own.
         if maker.dice.one_in(4) {
-            let older = Slot {
-                serial: 90,
-                writer: Writer::Desk,
-                machine: String::new(),
-                disks: DiskNumbers::default(),
-                text: "format = 1\n".into(),
-            };
-            maker.home((home + 1) % disks, &[older.encode().unwrap(), vec![b'\n'; 64 * 1024]], &program);
+            let older = slot(90, "format = 1\n");
+            maker.home((home + 1) % disks, &[older, vec![b'\n'; 64 * 1024]], &program);
         }
     }
     let specs: Vec<DiskSpec> = (0..disks).map(|disk| maker.disk(disk)).collect();
@@ -316,17 +310,6 @@ impl Maker {
 
     /// The menu in one slot; in the other an older one, nothing, or something broken.
     fn slots(&mut self, text: &str) -> [Vec<u8>; 2] {
-        let slot = |serial, text: &str| {
-            Slot {
-                serial,
-                writer: Writer::Desk,
-                machine: String::new(),
-                disks: DiskNumbers::default(),
-                text: text.into(),
-            }
-            .encode()
-            .unwrap()
-        };
         let good = slot(5, text);
         let mut other = match self.dice.below(4) {
             0 => vec![b'\n'; good.len()],
