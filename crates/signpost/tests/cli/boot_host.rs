@@ -7,10 +7,11 @@ use signpost_demo::{BenchSpec, StoreKind};
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::FileSystem;
-use signpost_menu::disk_number::DiskNumbers;
-use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot, Writer};
+use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot};
 
-use crate::harness::{LARK, MERIDIAN, TestMachine, copy_program, file, lark_disk, lark_files, menu, small};
+use crate::harness::{
+    LARK, MERIDIAN, TestMachine, copy_program, file, lark_disk, lark_files, menu, slot_of, small,
+};
 
 const WEAK: &str = "id = \"weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
 
@@ -154,15 +155,9 @@ fn broken_slots_are_passed_over_and_mended_by_the_next_apply() {
 fn another_systems_menu_is_only_replaced_on_request() {
     let mut spec = small(StoreKind::Fd);
     let text = menu("", &[LARK]);
-    let theirs = Slot {
-        serial: 7,
-        writer: Writer::Desk,
-        machine: "0123abcd".into(),
-        disks: DiskNumbers::default(),
-        text,
-    };
+    let theirs = slot_of("0123abcd", 7, &text);
     let mut files = lark_files();
-    files.push(file("/EFI/signpost/MENU-A.TML", theirs.encode().unwrap()));
+    files.push(file("/EFI/signpost/MENU-A.TML", theirs));
     spec.disks[0] = lark_disk(files);
     let host = Host::new(&spec);
     let error = host.machine.fails(3, &host.with(&["apply", "--yes"]));
@@ -177,17 +172,11 @@ fn another_systems_menu_is_guarded_whoever_shows_the_new_one_and_wherever_it_goe
         let host = Host::small();
         host.apply();
         // Another system has put its menu there since, into the slot that counts.
-        let slot = Slot {
-            serial: 9,
-            writer: Writer::Desk,
-            machine: theirs.into(),
-            disks: DiskNumbers::default(),
-            text: menu("", &[MERIDIAN]),
-        };
+        let slot = slot_of(theirs, 9, &menu("", &[MERIDIAN]));
         let path = format!("/EFI/signpost/{}", SLOT_NAMES[1]);
         let image = host.machine.path("lark.img");
         signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &[&path]).unwrap();
-        signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[(path, slot.encode().unwrap())], &[]).unwrap();
+        signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[(path, slot)], &[]).unwrap();
         std::fs::remove_dir_all(host.machine.path("history")).unwrap();
         let refused = |args: &[&str]| host.machine.fails(3, &host.with(args));
         assert!(refused(&["apply", "--yes"]).contains("other-system"), "{theirs}");

@@ -12,6 +12,8 @@ use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::store::fd::FdImage;
 use signpost_firmware::store::kernel_file;
 use signpost_firmware::variable::{Contents, Variable};
+use signpost_menu::disk_number::DiskNumbers;
+use signpost_menu::slot::{Slot, Writer};
 
 pub const LARK_ESP: Guid = guid!("aaaaaaaa-0001-4000-8000-000000000001");
 pub const MERIDIAN_ESP: Guid = guid!("bbbbbbbb-0001-4000-8000-000000000001");
@@ -254,3 +256,9 @@ pub fn menu(head: &str, entries: &[&str]) -> String {
 
 pub const LARK: &str = "id = \"lark\"\ntitle = \"Larkspur\"\nstarts = \"efi\"\nprogram = \"uuid:0A0A-0001/EFI/larkspur/lkload.efi\"";
 pub const MERIDIAN: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"efi\"\nprogram = \"uuid:0b0b-0001/EFI/meridian/start.efi\"";
+
+/// A slot that the desk of a system has written.
+pub fn slot_of(machine: &str, serial: u64, text: &str) -> Vec<u8> {
+    let (machine, text) = (machine.into(), text.into());
+    Slot { serial, writer: Writer::Desk, machine, disks: DiskNumbers::default(), text }.encode().unwrap()
+}

@@ -7,11 +7,11 @@ use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::device_path::{DevicePath, Node};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Attributes, Variable, VariableName};
-use signpost_menu::disk_number::DiskNumbers;
-use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
+use signpost_menu::slot::SLOT_NAMES;
 
 use crate::harness::{
-    LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, small,
+    LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, slot_of,
+    small,
 };
 
 const RESTART: &str = "id = \"again\"\ntitle = \"Start again\"\nstarts = \"restart\"";
@@ -108,14 +108,8 @@ fn the_newest_kernel_is_the_newest_by_its_header_everywhere() {
 #[test]
 fn a_menu_on_a_stick_or_of_another_pc_makes_no_home() {
     let text = menu("", &[MERIDIAN]);
-    let theirs = Slot {
-        serial: 7,
-        writer: Writer::Desk,
-        machine: "0123abcd".into(),
-        disks: DiskNumbers::default(),
-        text,
-    };
-    let slot = file(&format!("/EFI/signpost/{}", SLOT_NAMES[0]), theirs.encode().unwrap());
+    let theirs = slot_of("0123abcd", 7, &text);
+    let slot = file(&format!("/EFI/signpost/{}", SLOT_NAMES[0]), theirs);
     let stick = DiskSpec {
         image: "stick.img",
         bus: "usb",

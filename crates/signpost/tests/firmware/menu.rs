@@ -5,10 +5,9 @@ use signpost_demo::{BenchSpec, Content, StoreKind};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::variable::VariableName;
-use signpost_menu::disk_number::DiskNumbers;
-use signpost_menu::slot::{SLOT_NAMES, Slot, Writer};
+use signpost_menu::slot::SLOT_NAMES;
 
-use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, small};
+use crate::harness::{TestMachine, file, lark_disk, menu, meridian_disk, meridian_files, slot_of, small};
 use crate::vm::{self, Vm};
 
 /// The boot program that `cargo xtask boot` built.
@@ -21,15 +20,7 @@ pub fn boot_program() -> Vec<u8> {
 }
 
 pub fn slot(serial: u64, text: &str) -> Vec<u8> {
-    Slot {
-        serial,
-        writer: Writer::Desk,
-        machine: String::new(),
-        disks: DiskNumbers::default(),
-        text: text.into(),
-    }
-    .encode()
-    .unwrap()
+    slot_of("", serial, text)
 }
 
 /// Two disks; the boot program in the spare path of the first, with these slots, Larkspur's root behind it.
