@@ -50,9 +50,11 @@ pub struct Found {
 
 /// Looks at a volume.
 pub fn on_volume(reader: &VolumeReader) -> Found {
-    let roots = roots::on_volume(reader);
+    // What cannot be read is told as a fault of the volume.
+    let subvolumes = reader.subvolumes().unwrap_or_default();
+    let roots = roots::on_volume(reader, &subvolumes);
     let entry_files = entries::on_volume(reader, &roots);
-    let kernels = kernels::on_volume(reader, &roots, &entry_files);
+    let kernels = kernels::on_volume(reader, &subvolumes, &roots, &entry_files);
     let environment = arguments::environment(reader, &roots, &entry_files);
     let usr_release = if roots.is_empty() { releases::of_usr(reader) } else { None };
     Found { roots, kernels, entry_files, environment, usr_release }

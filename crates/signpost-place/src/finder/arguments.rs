@@ -92,6 +92,13 @@ pub(super) struct Entry<'a> {
     pub(super) blocks: Vec<&'a str>,
 }
 
+impl Entry<'_> {
+    /// Whether it starts a kernel on a volume.
+    fn starts(&self, (volume, kernel): (usize, &FoundKernel)) -> bool {
+        self.volume == volume && self.entry.program() == Some(&kernel.path)
+    }
+}
+
 /// The arguments of a system that only entry files show.
 pub(super) fn of_entries(kernel: (usize, &FoundKernel), entries: &[Entry<'_>]) -> Option<Arguments> {
     entry_of(Some(kernel), entries).map(of_entry)
@@ -103,9 +110,7 @@ pub(super) fn of_kernel(
     kernel: (usize, &FoundKernel),
     entries: &[Entry<'_>],
 ) -> Option<Arguments> {
-    let names_it =
-        |entry: &Entry<'_>| entry.volume == kernel.0 && entry.entry.program() == Some(&kernel.1.path);
-    let own: Vec<Entry<'_>> = entries.iter().filter(|entry| names_it(entry)).cloned().collect();
+    let own: Vec<Entry<'_>> = entries.iter().filter(|entry| entry.starts(kernel)).cloned().collect();
     (!own.is_empty()).then(|| of_system(of, Some(kernel), &own))
 }
 
@@ -121,11 +126,11 @@ pub(super) fn of_system(
     }
     let made = made(system, kernel.is_none_or(|(_, kernel)| !kernel.initrds.is_empty()));
     let Some(entry) = entry_of(kernel, entries) else { return made };
-    let Arguments { text, left_out, .. } = of_entry(entry);
-    let names_root = text.split_whitespace().any(|word| word.starts_with("root="));
-    let text = if names_root { text } else { format!("{} {text}", made.text) };
-    let source = Source::EntryFile { volume: entry.volume, path: entry.path.to_string() };
-    Arguments { text: text.trim().to_string(), source, left_out }
+    let mut arguments = of_entry(entry);
+    if !arguments.text.split_whitespace().any(|word| word.starts_with("root=")) {
+        arguments.text = format!("{} {}", made.text, arguments.text).trim().to_string();
+    }
+    arguments
 }
 
 /// The arguments of an entry file by itself.
@@ -151,9 +156,7 @@ fn entry_of<'e, 'a>(
     entries: &'e [Entry<'a>],
 ) -> Option<&'e Entry<'a>> {
     entries.iter().filter(|entry| !entry.entry.options.is_empty()).min_by_key(|entry| {
-        let names_it = kernel.is_some_and(|(volume, kernel)| {
-            entry.volume == volume && entry.entry.program() == Some(&kernel.path)
-        });
+        let names_it = kernel.is_some_and(|kernel| entry.starts(kernel));
         let last = entry.entry.initrds.last();
         let is_fallback = kernel.is_some_and(|(_, kernel)| last.is_some() && last == kernel.fallback.last());
         let name = entry.path.to_lowercase();

@@ -4,6 +4,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_menu::include::{ENTRY_FOLDER, EntryFile};
+use signpost_menu::layouts::last_part;
 use signpost_menu::standing::Standing;
 
 use super::Found;
@@ -46,18 +47,15 @@ pub(super) fn give(
 ) {
     for (volume, on_it) in found.iter().enumerate() {
         for (index, (_, entry)) in on_it.entry_files.iter().enumerate() {
-            let counts = |owner: &Owner<'_>, system: &FoundSystem| match owner.standing(volumes, volume) {
-                Some(Standing::Own | Standing::SameDisk) => true,
-                Some(Standing::OtherDisk) => system.kernels.is_empty(),
-                None => false,
-            };
             let nearest = |fits: &dyn Fn(&Owner<'_>, &FoundSystem) -> bool| {
                 let all = owners.iter().zip(systems.iter()).enumerate();
-                let fitting = all.filter(|(_, (owner, system))| counts(owner, system) && fits(owner, system));
-                let near = fitting.min_by_key(|(_, (owner, system))| {
-                    (system.snapshot.is_some(), owner.standing(volumes, volume))
+                let fitting = all.filter(|(_, (owner, system))| fits(owner, system));
+                let near = fitting.filter_map(|(index, (owner, system))| {
+                    let standing = owner.standing(volumes, volume)?;
+                    let counts = standing != Standing::OtherDisk || system.kernels.is_empty();
+                    counts.then_some((system.snapshot.is_some(), standing, index))
                 });
-                near.map(|(index, _)| index)
+                near.min().map(|(_, _, index)| index)
             };
             let names_its_kernel = |_: &Owner<'_>, system: &FoundSystem| {
                 let mut own = system.kernels.iter();
@@ -136,8 +134,7 @@ pub(super) fn systems_of_their_own(found: &[Found], systems: &[FoundSystem]) -> 
 fn title_of(entry: &EntryFile, path: &str) -> String {
     let title = entry.title.as_deref().unwrap_or_default();
     let title = title.split_once(" (").map_or(title, |(title, _)| title).trim();
-    match title {
-        "" => path.rsplit('/').next().and_then(|name| name.strip_suffix(".conf")).unwrap_or(path).to_string(),
-        title => title.to_string(),
-    }
+    let name = last_part(path);
+    let otherwise = name.strip_suffix(".conf").unwrap_or(name);
+    (if title.is_empty() { otherwise } else { title }).to_string()
 }

@@ -3,6 +3,7 @@
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use signpost_disk::file_system::Subvolume;
 use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::include::EntryFile;
 use signpost_menu::kernels::{KernelHeader, is_spare};
@@ -56,6 +57,7 @@ impl FoundKernel {
 /// `/boot`, or as an ESP. What only an entry file names is found too.
 pub(super) fn on_volume(
     reader: &VolumeReader,
+    subvolumes: &[Subvolume],
     roots: &[Root],
     entry_files: &[(String, EntryFile)],
 ) -> Vec<(Option<usize>, Vec<FoundKernel>)> {
@@ -65,9 +67,8 @@ pub(super) fn on_volume(
         folders.push((None, String::new()));
     }
     // A subvolume that its systems mount at /boot.
-    let subvolumes = reader.subvolumes().unwrap_or_default();
-    let of_boot = subvolumes.into_iter().map(|found| found.path).filter(|path| path.ends_with("boot"));
-    folders.extend(of_boot.map(|path| (None, path)));
+    let of_boot = subvolumes.iter().map(|found| &found.path).filter(|path| path.ends_with("boot"));
+    folders.extend(of_boot.map(|path| (None, path.clone())));
     let mut found: Vec<(Option<usize>, Vec<FoundKernel>)> =
         folders.into_iter().map(|(root, below)| (root, below_folder(reader, &below))).collect();
     for (_, entry) in entry_files {

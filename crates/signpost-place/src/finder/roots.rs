@@ -5,13 +5,12 @@ use alloc::vec::Vec;
 
 use signpost_disk::file_system::Subvolume;
 use signpost_menu::linux_files::{CMDLINE, FSTAB, kept_arguments, mounts};
-
 use signpost_menu::os_release::OsRelease;
+use signpost_menu::sorted::sorted;
 
 use super::releases::{before_os_release, id_of, os_release, text, title};
 use super::snapshots;
 use crate::reader::VolumeReader;
-use signpost_menu::sorted::sorted;
 
 /// Where modules of a kernel stand on its system's root volume.
 const MODULES: [&str; 2] = ["/usr/lib/modules", "/lib/modules"];
@@ -58,6 +57,32 @@ pub struct Root {
 }
 
 impl Root {
+    /// A root of which nothing is known but where it lies, and the file that says whose it is.
+    fn new(found: Subvolume, release: String) -> Self {
+        Self {
+            is_snapshot: is_copy(&found),
+            path: found.path,
+            is_default: found.is_default,
+            made: found.copied.unwrap_or(0),
+            title: None,
+            id: None,
+            id_like: Vec::new(),
+            release,
+            fstab: None,
+            cmdline: None,
+            modules: Vec::new(),
+            machine_id: None,
+            wanted: None,
+        }
+    }
+
+    /// Takes in what the system calls itself.
+    fn take(&mut self, release: &OsRelease) {
+        self.title = title(release);
+        self.id = release.id().map(ToString::to_string);
+        self.id_like = release.id_like().map(ToString::to_string).collect();
+    }
+
     /// A path of the system as one on its volume.
     pub fn below(&self, path: &str) -> String {
         [self.path.trim_end_matches('/'), path].concat()
@@ -65,13 +90,11 @@ impl Root {
 }
 
 /// Every Linux system whose root is on a volume; the one that is mounted where nobody names one first.
-pub(super) fn on_volume(reader: &VolumeReader) -> Vec<Root> {
+pub(super) fn on_volume(reader: &VolumeReader, subvolumes: &[Subvolume]) -> Vec<Root> {
     let top = Subvolume { path: "/".into(), is_default: false, copied: None };
-    // What cannot be read is told as a fault of the volume.
-    let mut folders = reader.subvolumes().unwrap_or_default();
+    let mut folders = subvolumes.to_vec();
     folders.retain(|found| found.path != "/" && !NOT_INSTALLED.iter().any(|of| is_below(&found.path, of)));
-    let (snapshots, mut folders): (Vec<Subvolume>, Vec<Subvolume>) =
-        folders.into_iter().partition(|found| found.copied.is_some() && !found.is_default);
+    let (snapshots, mut folders): (Vec<Subvolume>, Vec<Subvolume>) = folders.into_iter().partition(is_copy);
     folders.truncate(MAX_ROOTS);
     let snapshots = sorted(snapshots, |a, b| b.copied.cmp(&a.copied));
     let mut roots: Vec<Root> =
@@ -86,6 +109,11 @@ pub(super) fn on_volume(reader: &VolumeReader) -> Vec<Root> {
     first.into_iter().chain(others).collect()
 }
 
+/// Whether a subvolume was made as a copy, and is not the one that is mounted where nobody names one.
+fn is_copy(found: &Subvolume) -> bool {
+    found.copied.is_some() && !found.is_default
+}
+
 fn is_below(path: &str, of: &str) -> bool {
     path.starts_with(of) || path.get(1..).is_some_and(|rest| rest.contains(of))
 }
@@ -95,35 +123,25 @@ fn root_at(reader: &VolumeReader, found: Subvolume) -> Option<Root> {
     let below = found.path.trim_end_matches('/').to_string();
     let fstab = [&below, FSTAB].concat();
     let fstab = text(reader, &fstab).map(|text| (fstab, text));
-    let (release, id, id_like, title) = match os_release(reader, &below) {
-        Some((path, release)) => {
-            let like = release.id_like().map(ToString::to_string).collect();
-            (path, release.id().map(ToString::to_string), like, title(&release))
-        }
-        // What it calls itself may lie on the volume that it mounts at /usr; without any mounts it is no system's root.
-        None => match before_os_release(reader, &below).filter(|_| fstab.is_some()) {
-            Some((title, path)) => (path, Some(id_of(&title)), Vec::new(), Some(title)),
-            None => {
-                let has_usr = mounts(&fstab.as_ref()?.1).iter().any(|mount| mount.at == "/usr");
-                (fstab.as_ref().filter(|_| has_usr)?.0.clone(), None, Vec::new(), None)
+    let mut root = Root::new(found, String::new());
+    if let Some((path, release)) = os_release(reader, &below) {
+        root.release = path;
+        root.take(&release);
+    } else {
+        // Without any mounts it is no system's root.
+        let (table, mounted) = fstab.as_ref()?;
+        match before_os_release(reader, &below) {
+            Some((title, path)) => {
+                root.release = path;
+                root.id = Some(id_of(&title));
+                root.title = Some(title);
             }
-        },
-    };
-    let mut root = Root {
-        path: found.path,
-        is_default: found.is_default,
-        is_snapshot: found.copied.is_some() && !found.is_default,
-        made: found.copied.unwrap_or(0),
-        title,
-        id,
-        id_like,
-        release,
-        fstab,
-        cmdline: None,
-        modules: Vec::new(),
-        machine_id: None,
-        wanted: None,
-    };
+            // What it calls itself may lie on the volume that it mounts at /usr.
+            None if mounts(mounted).iter().any(|mount| mount.at == "/usr") => root.release.clone_from(table),
+            None => return None,
+        }
+    }
+    root.fstab = fstab;
     read_more(reader, &mut root, &below);
     Some(root)
 }
@@ -149,29 +167,13 @@ fn deployed(reader: &VolumeReader) -> Option<Root> {
     for name in reader.folders_in(DEPLOYMENTS, MAX_DEPLOYMENTS) {
         for deployment in reader.folders_in(&[&name, "/deploy"].concat(), MAX_DEPLOYMENTS) {
             if let Some((path, release)) = os_release(reader, &deployment) {
-                let mut root = root_at_top(path, &release);
+                let top = Subvolume { path: "/".into(), is_default: false, copied: None };
+                let mut root = Root::new(top, path);
+                root.take(&release);
                 read_more(reader, &mut root, &deployment);
                 return Some(root);
             }
         }
     }
     None
-}
-
-fn root_at_top(path: String, release: &OsRelease) -> Root {
-    Root {
-        path: "/".into(),
-        is_default: false,
-        is_snapshot: false,
-        made: 0,
-        title: title(release),
-        id: release.id().map(ToString::to_string),
-        id_like: release.id_like().map(ToString::to_string).collect(),
-        release: path,
-        fstab: None,
-        cmdline: None,
-        modules: Vec::new(),
-        machine_id: None,
-        wanted: None,
-    }
 }
