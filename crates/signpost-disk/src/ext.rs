@@ -1,10 +1,14 @@
 //! ext2, ext3 and ext4 (the Linux kernel's document "ext4 Data Structures and Algorithms", "Super Block").
 //!
-//! Our own part is the superblock: identity, and a check of every number by which the reading crate
-//! `ext4-view` would size its memory. Plain files and folders are read by `runs`, all else by that crate.
+//! Files and folders of all its forms are read by our own reader. What a journal holds back is taken in by the crate
+//! `ext4-view`; the superblock is checked first, so that no number in it sizes anybody's memory.
 
 #[cfg(feature = "ext")]
-mod runs;
+mod folder;
+#[cfg(feature = "ext")]
+mod inode;
+#[cfg(feature = "ext")]
+mod layout;
 mod superblock;
 #[cfg(feature = "ext")]
 mod volume;

@@ -19,6 +19,8 @@ pub enum VolumeKind {
     Ext3,
     /// ext with extents.
     Ext4,
+    /// The journal of an ext volume that keeps it elsewhere.
+    ExtJournal,
     /// XFS.
     Xfs,
     /// btrfs.
@@ -81,13 +83,14 @@ pub enum VolumeKind {
 
 impl VolumeKind {
     /// Every kind.
-    const ALL: [Self; 35] = [
+    const ALL: [Self; 36] = [
         Self::Fat12,
         Self::Fat16,
         Self::Fat32,
         Self::Ext2,
         Self::Ext3,
         Self::Ext4,
+        Self::ExtJournal,
         Self::Xfs,
         Self::Btrfs,
         Self::Ntfs,
@@ -153,6 +156,7 @@ impl VolumeKind {
             Self::Ext2 => "ext2",
             Self::Ext3 => "ext3",
             Self::Ext4 => "ext4",
+            Self::ExtJournal => "ext journal",
             Self::Xfs => "XFS",
             Self::Btrfs => "btrfs",
             Self::Ntfs => "NTFS",

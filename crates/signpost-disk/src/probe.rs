@@ -57,6 +57,9 @@ pub(crate) fn identify_in(device: &dyn BlockDevice, room: &mut Vec<u8>) -> (Iden
         Ok(None) => {}
         Err(fault) => return (Identity::of_kind(VolumeKind::Ext4), Some(fault)),
     }
+    if let Some(identity) = ext::Superblock::journal_identity(&head) {
+        return (identity, None);
+    }
     match fat::identify(&head) {
         Ok(Some(identity)) => (identity, None),
         Ok(None) => {

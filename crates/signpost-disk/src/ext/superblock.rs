@@ -20,6 +20,8 @@ const INCOMPAT_JOURNAL_DEVICE: u32 = 0x8;
 const INCOMPAT_RECOVER: u32 = 0x4;
 const STATE_VALID: u16 = 0x1;
 const INCOMPAT_64BIT: u32 = 0x80;
+const RO_COMPAT_BIGALLOC: u32 = 0x200;
+const MAX_BLOCKS_IN_CLUSTER: u32 = 1 << 15;
 /// Incompatible features that only ext4 has: extents, 64 bits, flexible groups and later ones.
 const INCOMPAT_EXT4: u32 = !0x3f;
 /// Read-only compatible features that only ext4 has: all but sparse superblocks, large files, B-trees.
@@ -77,6 +79,8 @@ pub struct Superblock {
     pub block_size: u32,
     /// Whether it was in use when the machine went down.
     pub is_unclean: bool,
+    /// Whether its journal holds changes that are not yet where they belong.
+    pub needs_journal: bool,
 }
 
 impl Superblock {
@@ -95,19 +99,40 @@ impl Superblock {
             return Ok(None);
         }
         let high = bytes.get(0x150..).and_then(|rest| rest.first_chunk()).copied().unwrap_or_default();
+        if raw.is_journal() {
+            return Ok(None);
+        }
         raw.check(u32::from_le_bytes(high), device.size()).map(Some)
+    }
+
+    /// What a volume calls itself that holds nothing but another one's journal.
+    pub(crate) fn journal_identity(device: &dyn BlockDevice) -> Option<Identity> {
+        let mut bytes = [0; 1024];
+        device.read_at(OFFSET, &mut bytes).ok()?;
+        let (raw, _) = Raw::read_from_prefix(&bytes).ok()?;
+        let is_one = raw.s_magic.get() == MAGIC && raw.is_journal();
+        is_one.then(|| {
+            Identity::named(VolumeKind::ExtJournal, fixed_text(&raw.s_volume_name), uuid(&raw.s_uuid))
+        })
     }
 
     /// What the volume calls itself.
     pub fn identity(&self) -> Identity {
-        let uuid = (!self.uuid.is_zero()).then(|| uuid_text(&self.uuid.to_bytes()));
-        let mut identity = Identity::named(self.kind, self.label.clone(), uuid);
+        let mut identity = Identity::named(self.kind, self.label.clone(), uuid(&self.uuid.to_bytes()));
         identity.is_unclean = self.is_unclean;
         identity
     }
 }
 
+fn uuid(bytes: &[u8; 16]) -> Option<String> {
+    bytes.iter().any(|byte| *byte != 0).then(|| uuid_text(bytes))
+}
+
 impl Raw {
+    fn is_journal(&self) -> bool {
+        self.s_feature_incompat.get() & INCOMPAT_JOURNAL_DEVICE != 0
+    }
+
     fn check(&self, blocks_hi: u32, size: u64) -> Result<Superblock, VolumeError> {
         let lie = |field: &str, found: u64, expected: String| {
             Err(VolumeError::Corrupt(format!(
@@ -125,10 +150,29 @@ impl Raw {
             return lie("s_blocks_count", blocks, format!("1 to {room}, what the volume has room for"));
         }
         let per_group = self.s_blocks_per_group.get();
+        // A bitmap of one block tells of each cluster of a group, which is a block but where clusters are larger.
         let most = block_size.saturating_mul(8);
+        let has_clusters = self.s_feature_ro_compat.get() & RO_COMPAT_BIGALLOC != 0;
+        let (log, clusters) = (self.s_log_cluster_size.get(), self.s_clusters_per_group.get());
+        let in_cluster = if has_clusters {
+            1u32.checked_shl(log.wrapping_sub(self.s_log_block_size.get()))
+        } else {
+            Some(1)
+        };
+        let Some(in_cluster) = in_cluster.filter(|count| *count <= MAX_BLOCKS_IN_CLUSTER) else {
+            return lie(
+                "s_log_cluster_size",
+                log.into(),
+                "at least s_log_block_size, at most 2 to the 15th blocks".into(),
+            );
+        };
+        if has_clusters && clusters > most {
+            return lie("s_clusters_per_group", clusters.into(), format!("1 to {most}"));
+        }
         // The reading crate keeps a record a group: a tiny group size would make it ask for gigabytes.
-        if !(256..=most).contains(&per_group) {
-            return lie("s_blocks_per_group", per_group.into(), format!("256 to {most}"));
+        let most_blocks = most.saturating_mul(in_cluster);
+        if !(256..=most_blocks).contains(&per_group) {
+            return lie("s_blocks_per_group", per_group.into(), format!("256 to {most_blocks}"));
         }
         let inodes = self.s_inodes_per_group.get();
         if !(1..=most).contains(&inodes) {
@@ -144,19 +188,20 @@ impl Raw {
                 format!("a power of two from 128 to {block_size}"),
             );
         }
+        let needs_journal = self.s_feature_incompat.get() & INCOMPAT_RECOVER != 0;
         Ok(Superblock {
             kind: self.kind(),
             label: fixed_text(&self.s_volume_name),
             uuid: Guid::from_bytes(self.s_uuid),
             block_size,
-            is_unclean: self.s_state.get() & STATE_VALID == 0
-                || self.s_feature_incompat.get() & INCOMPAT_RECOVER != 0,
+            is_unclean: self.s_state.get() & STATE_VALID == 0 || needs_journal,
+            needs_journal,
         })
     }
 
     fn kind(&self) -> VolumeKind {
         let (incompat, ro_compat) = (self.s_feature_incompat.get(), self.s_feature_ro_compat.get());
-        if (incompat & !INCOMPAT_JOURNAL_DEVICE) & INCOMPAT_EXT4 != 0 || ro_compat & RO_COMPAT_EXT4 != 0 {
+        if incompat & INCOMPAT_EXT4 != 0 || ro_compat & RO_COMPAT_EXT4 != 0 {
             VolumeKind::Ext4
         } else if self.s_feature_compat.get() & COMPAT_HAS_JOURNAL != 0 {
             VolumeKind::Ext3

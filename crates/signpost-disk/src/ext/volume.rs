@@ -4,15 +4,16 @@ use alloc::boxed::Box;
 use alloc::format;
 use alloc::string::ToString;
 use alloc::vec::Vec;
-use core::cell::OnceCell;
+use core::cell::{OnceCell, RefCell};
 
 use ext4_view::{Ext4, Ext4Error, Ext4Read};
 
-use super::runs::Layout;
+use super::layout::Layout;
 use super::superblock::{OFFSET, Superblock};
 use crate::block::{ReadAhead, ReadError, SharedDevice, read_vec};
 use crate::error::VolumeError;
 use crate::file_system::{FileSystem, Item, Metadata};
+use crate::tree::Tree;
 
 /// A folder with more items than this is cut off.
 const MAX_ITEMS: usize = 65536;
@@ -20,9 +21,9 @@ const MAX_ITEMS: usize = 65536;
 /// An ext volume, opened.
 pub struct ExtVolume {
     device: SharedDevice,
-    /// The fast way to folders and whole files, where the volume is of a kind that allows it.
-    layout: Option<Layout>,
-    /// The other way, opened once it is needed.
+    own: Tree<Layout>,
+    /// Whether what counts may stand in the journal alone, which the reading crate takes in.
+    needs_journal: bool,
     careful: OnceCell<Result<Careful, VolumeError>>,
 }
 
@@ -36,15 +37,12 @@ impl ExtVolume {
             return Err(VolumeError::Corrupt("no ext superblock at offset 1024".into()));
         };
         let raw = read_vec(device.as_ref(), OFFSET, 1024)?;
-        let layout = Layout::new(device.clone(), &raw, superblock.block_size);
-        let volume = Self { device: device.clone(), layout, careful: OnceCell::new() };
-        if volume.layout.is_none() {
-            volume.careful()?;
-        }
-        Ok(volume)
+        let own = Tree(Layout::new(device.clone(), &raw, superblock.block_size)?);
+        let needs_journal = superblock.needs_journal;
+        Ok(Self { device: device.clone(), own, needs_journal, careful: OnceCell::new() })
     }
 
-    /// The same volume without the fast way.
+    /// The same volume as the reading crate reads it.
     ///
     /// # Errors
     /// Where it is broken, or has features that cannot be read.
@@ -55,40 +53,38 @@ impl ExtVolume {
         };
         self.careful.get_or_init(open).as_ref().map_err(Clone::clone)
     }
+
+    /// The answer with the journal taken in where it has to be. What the reading crate cannot do is answered as the volume
+    /// stands, which is better than not at all.
+    fn answer<T>(&self, ask: impl Fn(&dyn FileSystem) -> Result<T, VolumeError>) -> Result<T, VolumeError> {
+        let careful = self.needs_journal.then(|| self.careful().and_then(|careful| ask(careful)));
+        match careful {
+            None | Some(Err(VolumeError::Corrupt(_) | VolumeError::Unsupported(_))) => ask(&self.own),
+            Some(answer) => answer,
+        }
+    }
 }
 
 impl FileSystem for ExtVolume {
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
-        match self.layout.as_ref().and_then(|layout| layout.list(folder, MAX_ITEMS)) {
-            Some(found) => {
-                let mut items = found.ok_or_else(|| VolumeError::NotFound(folder.to_string()))?;
-                items.sort_unstable();
-                Ok(items)
-            }
-            None => self.careful()?.list(folder),
-        }
+        self.answer(|volume| volume.list(folder))
     }
 
     fn metadata(&self, path: &str) -> Result<Metadata, VolumeError> {
-        match self.layout.as_ref().and_then(|layout| layout.metadata(path)) {
-            Some(found) => found.ok_or_else(|| VolumeError::NotFound(path.to_string())),
-            None => self.careful()?.metadata(path),
-        }
+        self.answer(|volume| volume.metadata(path))
     }
 
     fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
-        Ok(self.layout.as_ref().and_then(|layout| layout.file_device(path)))
+        self.own.file_device(path)
     }
 
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
-        match self.layout.as_ref().and_then(|layout| layout.read_at(path, offset, buffer)) {
-            Some(there) => Ok(there),
-            None => self.careful()?.read_at(path, offset, buffer),
-        }
+        let buffer = RefCell::new(buffer);
+        self.answer(|volume| volume.read_at(path, offset, &mut buffer.borrow_mut()))
     }
 }
 
-/// An ext volume, read by the crate `ext4-view`, block by block and with its checksums: right for every case, and slow.
+/// An ext volume, read by the crate `ext4-view`, block by block, with its checksums and its journal.
 pub struct Careful(Ext4);
 
 impl FileSystem for Careful {

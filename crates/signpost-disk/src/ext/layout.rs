@@ -1,0 +1,230 @@
+//! Where inodes are ("Block Group Descriptors", "Meta Block Groups", "Inode Table"), and the nodes of a volume by them.
+
+use alloc::format;
+use alloc::string::String;
+use alloc::vec;
+use alloc::vec::Vec;
+
+use super::folder::Entries;
+use super::inode::{Body, Inode};
+use crate::block::{SharedDevice, read_vec};
+use crate::bytes::{le16, le32, len};
+use crate::error::VolumeError;
+use crate::runs::{self, Run};
+use crate::tree::{NodeKind, Nodes};
+
+const ROOT_INODE: u32 = 2;
+const COMPAT_SPARSE_SUPER2: u32 = 0x200;
+const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
+const INCOMPAT_META_BG: u32 = 0x10;
+const INCOMPAT_64BIT: u32 = 0x80;
+/// Features under which what is read here lies where it is looked for: file types in folders, a journal to write out (which is
+/// the caller's to heed), meta block groups, extents, 64 bits, protection against two mounts, flexible groups,
+/// attributes in inodes, checksum seed, large folders, data in inodes, encryption, names in any case.
+const KNOWN_INCOMPAT: u32 = 0x3_e7d6;
+/// Bytes of a folder that are looked through.
+const MAX_FOLDER: u64 = 16 << 20;
+
+/// A volume by its inodes.
+pub(super) struct Layout {
+    pub(super) device: SharedDevice,
+    /// Bytes.
+    pub(super) block_size: u64,
+    pub(super) blocks: u64,
+    first_data_block: u64,
+    blocks_per_group: u64,
+    inode_size: u64,
+    inodes_per_group: u32,
+    /// Bytes of a group's descriptor.
+    descriptor_size: u64,
+    /// The first group of descriptors that lie with the groups they describe; `None` where all lie together.
+    first_meta_group: Option<u64>,
+    /// Groups with a copy of the superblock: `None` for the rule of powers, else these beside the first.
+    backups: Backups,
+}
+
+enum Backups {
+    All,
+    Powers,
+    These([u64; 2]),
+}
+
+impl Layout {
+    /// From a superblock that was checked.
+    pub(super) fn new(device: SharedDevice, superblock: &[u8], block_size: u32) -> Result<Self, VolumeError> {
+        let field = |at| le32(superblock, at).unwrap_or(0);
+        let (compat, incompat, ro_compat) = (field(0x5c), field(0x60), field(0x64));
+        let unknown = incompat & !KNOWN_INCOMPAT;
+        if unknown != 0 {
+            return Err(VolumeError::Unsupported(format!(
+                "ext superblock, offset 1120: s_feature_incompat has features {unknown:#x}, which are not known here"
+            )));
+        }
+        let is_64_bit = incompat & INCOMPAT_64BIT != 0;
+        let high = if is_64_bit { u64::from(field(0x150)) } else { 0 };
+        let descriptor_size = if is_64_bit { le16(superblock, 0xfe).unwrap_or(0).max(32) } else { 32 };
+        // Revision 0 has no such field.
+        let inode_size = if field(0x4c) == 0 { 128 } else { le16(superblock, 0x58).unwrap_or(0) };
+        let backups = if compat & COMPAT_SPARSE_SUPER2 != 0 {
+            Backups::These([u64::from(field(0x24c)), u64::from(field(0x250))])
+        } else if ro_compat & RO_COMPAT_SPARSE_SUPER != 0 {
+            Backups::Powers
+        } else {
+            Backups::All
+        };
+        Ok(Self {
+            device,
+            block_size: u64::from(block_size),
+            blocks: high << 32 | u64::from(field(4)),
+            first_data_block: u64::from(field(0x14)),
+            blocks_per_group: u64::from(field(0x20)),
+            inode_size: u64::from(inode_size),
+            inodes_per_group: field(0x28),
+            descriptor_size: u64::from(descriptor_size),
+            first_meta_group: (incompat & INCOMPAT_META_BG != 0).then(|| u64::from(field(0x104))),
+            backups,
+        })
+    }
+
+    pub(super) fn inode(&self, number: u32) -> Result<Inode, VolumeError> {
+        let lie = || VolumeError::Corrupt(format!("ext: inode {number} cannot be where it would have to be"));
+        let at = self.inode_at(number)?.ok_or_else(lie)?;
+        let raw = read_vec(self.device.as_ref(), at, len(self.inode_size))?;
+        Inode::read(self, number, &raw)
+    }
+
+    /// Offset of an inode in bytes.
+    fn inode_at(&self, number: u32) -> Result<Option<u64>, VolumeError> {
+        let split = || {
+            let index = number.checked_sub(1)?;
+            let within = index.checked_rem(self.inodes_per_group)?;
+            Some((u64::from(index.checked_div(self.inodes_per_group)?), u64::from(within)))
+        };
+        let Some((group, within)) = split() else { return Ok(None) };
+        let Some(at) = self.descriptor_at(group) else { return Ok(None) };
+        let descriptor = read_vec(self.device.as_ref(), at, len(self.descriptor_size))?;
+        let low = le32(&descriptor, 8).map(u64::from);
+        let high = le32(&descriptor, 0x28).map_or(0, u64::from);
+        let start = low.and_then(|low| (high << 32 | low).checked_mul(self.block_size));
+        Ok(start.and_then(|start| start.checked_add(within.checked_mul(self.inode_size)?)))
+    }
+
+    /// Offset of a group's descriptor in bytes.
+    fn descriptor_at(&self, group: u64) -> Option<u64> {
+        let in_block = self.block_size.checked_div(self.descriptor_size)?;
+        let meta_group = group.checked_div(in_block)?;
+        if self.first_meta_group.is_none_or(|first| meta_group < first) {
+            // Behind the block that holds the superblock, which lies at 1024 bytes.
+            let first = 1024u64.checked_div(self.block_size)?.checked_add(1)?.checked_mul(self.block_size)?;
+            return first.checked_add(group.checked_mul(self.descriptor_size)?);
+        }
+        let first = meta_group.checked_mul(in_block)?;
+        let start = first.checked_mul(self.blocks_per_group)?.checked_add(self.first_data_block)?;
+        let block = start.checked_add(u64::from(self.has_superblock(first)))?;
+        let within = group.checked_rem(in_block)?.checked_mul(self.descriptor_size)?;
+        block.checked_mul(self.block_size)?.checked_add(within)
+    }
+
+    /// Whether a group starts with a copy of the superblock.
+    fn has_superblock(&self, group: u64) -> bool {
+        let is_power_of = |base: u64| {
+            let mut power = base;
+            while power < group {
+                power = power.saturating_mul(base);
+            }
+            power == group
+        };
+        match self.backups {
+            Backups::All => true,
+            Backups::These(groups) => group == 0 || groups.contains(&group),
+            Backups::Powers => group <= 1 || [3, 5, 7].into_iter().any(is_power_of),
+        }
+    }
+
+    /// The bytes of a folder's entries.
+    fn names(&self, folder: &Inode) -> Result<Vec<u8>, VolumeError> {
+        if folder.is_encrypted {
+            return Err(VolumeError::Unsupported("ext: a folder whose names are encrypted".into()));
+        }
+        match &folder.body {
+            // The number of the folder above stands before its entries.
+            Body::Here(bytes) => Ok(bytes.get(4..).unwrap_or_default().to_vec()),
+            Body::Runs(runs) if folder.size <= MAX_FOLDER => {
+                let mut names = vec![0; len(folder.size)];
+                runs::read(self.device.as_ref(), runs, 0, &mut names)?;
+                Ok(names)
+            }
+            Body::Runs(_) => {
+                Err(VolumeError::Unsupported(format!("ext: a folder of {} bytes of names", folder.size)))
+            }
+        }
+    }
+}
+
+impl Nodes for Layout {
+    type Node = Inode;
+
+    fn root(&self) -> Result<Inode, VolumeError> {
+        self.inode(ROOT_INODE)
+    }
+
+    fn kind(&self, node: &Inode) -> NodeKind {
+        NodeKind::of_mode(node.mode)
+    }
+
+    fn size(&self, node: &Inode) -> u64 {
+        node.size
+    }
+
+    fn child(&self, folder: &Inode, name: &str) -> Result<Option<Inode>, VolumeError> {
+        let names = self.names(folder)?;
+        let mut in_other_case = None;
+        for entry in Entries::of(&names, self.block_size) {
+            let entry = entry?;
+            if entry.name == name.as_bytes() {
+                return self.inode(entry.inode).map(Some);
+            }
+            if folder.ignores_case && entry.name.eq_ignore_ascii_case(name.as_bytes()) {
+                in_other_case = Some(entry.inode);
+            }
+        }
+        in_other_case.map(|number| self.inode(number)).transpose()
+    }
+
+    fn children(&self, folder: &Inode) -> Result<Vec<(String, NodeKind)>, VolumeError> {
+        let names = self.names(folder)?;
+        let mut children = Vec::new();
+        for entry in Entries::of(&names, self.block_size) {
+            let entry = entry?;
+            let kind = match entry.kind {
+                Some(kind) => kind,
+                None => NodeKind::of_mode(self.inode(entry.inode)?.mode),
+            };
+            children.push((String::from_utf8_lossy(entry.name).into_owned(), kind));
+        }
+        Ok(children)
+    }
+
+    fn runs(&self, file: &Inode) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
+        Ok(match &file.body {
+            Body::Runs(runs) if !file.is_encrypted => Some((self.device.clone(), runs.clone())),
+            _ => None,
+        })
+    }
+
+    fn read(&self, node: &Inode, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
+        if node.is_encrypted {
+            return Err(VolumeError::Unsupported("ext: an encrypted file".into()));
+        }
+        match &node.body {
+            Body::Runs(runs) => Ok(runs::read(self.device.as_ref(), runs, offset, buffer)?),
+            Body::Here(bytes) => {
+                let from = len(offset);
+                let there = bytes.get(from..from.saturating_add(buffer.len()));
+                let short = || VolumeError::Corrupt("ext: a file in an inode ends before its size".into());
+                buffer.copy_from_slice(there.ok_or_else(short)?);
+                Ok(())
+            }
+        }
+    }
+}
