@@ -37,7 +37,6 @@ mod iso;
 pub mod lvm;
 pub mod mbr;
 pub mod md;
-#[cfg(feature = "ntfs")]
 mod ntfs;
 pub mod open;
 pub mod partition_type;

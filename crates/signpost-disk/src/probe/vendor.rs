@@ -9,12 +9,11 @@ use md5::{Digest, Md5};
 use super::head::Head;
 use crate::bytes::{be16, be32, le16, le32, le64, len, uuid_at, uuid_text};
 use crate::identity::{Identity, VolumeKind};
+use crate::ntfs::{self, Geometry};
 use crate::text::{fixed_text, utf16_text};
 
 /// Clusters of a folder that are looked through for a label.
 const MAX_CLUSTERS: usize = 64;
-/// Attributes of one record that are looked at.
-const MAX_ATTRIBUTES: usize = 64;
 /// Volumes of one container that are named.
 const MAX_VOLUMES: usize = 32;
 
@@ -28,54 +27,18 @@ pub(super) fn ntfs(head: &Head<'_>) -> Option<Identity> {
     if le16(&sector, 0x0e)? != 0 || sector.get(0x10) != Some(&0) {
         return None;
     }
-    let uuid = Some(format!("{:016X}", le64(&sector, 0x48)?));
-    let mut identity = Identity::named(VolumeKind::Ntfs, None, uuid);
-    if let Some((label, flags)) = ntfs_volume_record(head, &sector) {
-        identity.label = label;
-        // `VOLUME_IS_DIRTY`.
-        identity.is_unclean = flags & 1 != 0;
+    let geometry = Geometry::read(&sector);
+    let serial = le64(&sector, 0x48)?;
+    let mut identity = Identity::named(VolumeKind::Ntfs, None, Some(format!("{serial:016X}")));
+    // The record of `$Volume`, the fourth of the master file table.
+    let record = geometry.and_then(|geometry| {
+        let at = geometry.table.checked_add(geometry.record_size.checked_mul(3)?)?;
+        ntfs::Record::decode(head.bytes(at, len(geometry.record_size))?.into_owned())
+    });
+    if let Some(record) = record {
+        (identity.label, identity.is_unclean) = ntfs::label(&record);
     }
     Some(identity)
-}
-
-/// Label and flags from the record of `$Volume`, the fourth of the master file table.
-fn ntfs_volume_record(head: &Head<'_>, sector: &[u8]) -> Option<(Option<String>, u16)> {
-    let sector_size = u64::from(le16(sector, 0x0b)?);
-    let per_cluster = match *sector.get(0x0d)? {
-        count @ 0..=128 => u64::from(count),
-        shift => 1u64.checked_shl(256u32.checked_sub(u32::from(shift))?)?,
-    };
-    let cluster_size = sector_size.checked_mul(per_cluster)?;
-    let record_size = match i8::from_le_bytes([*sector.get(0x40)?]) {
-        count @ 0.. => u64::try_from(count).ok()?.checked_mul(cluster_size)?,
-        shift => 1u64.checked_shl(u32::from(shift.unsigned_abs()))?,
-    };
-    if !(512..=65536).contains(&record_size) {
-        return None;
-    }
-    let table = le64(sector, 0x30)?.checked_mul(cluster_size)?;
-    let at = table.checked_add(record_size.checked_mul(3)?)?;
-    let record = head.bytes(at, len(record_size)).filter(|record| record.starts_with(b"FILE"))?;
-    let mut attribute = usize::from(le16(&record, 0x14)?);
-    let (mut label, mut flags) = (None, 0);
-    for _ in 0..MAX_ATTRIBUTES {
-        let (kind, length) = (le32(&record, attribute)?, len(le32(&record, attribute.checked_add(4)?)?));
-        if kind == 0xffff_ffff || length == 0 {
-            break;
-        }
-        let value = || {
-            let size = len(le32(&record, attribute.checked_add(0x10)?)?);
-            let from = attribute.checked_add(usize::from(le16(&record, attribute.checked_add(0x14)?)?))?;
-            record.get(from..from.checked_add(size)?)
-        };
-        match kind {
-            0x60 => label = value().and_then(|field| utf16_text(field, u16::from_le_bytes)),
-            0x70 => flags = value().and_then(|field| le16(field, 10)).unwrap_or(0),
-            _ => {}
-        }
-        attribute = attribute.checked_add(length)?;
-    }
-    Some((label, flags))
 }
 
 /// exFAT (its specification, 3.1 and 7.3).

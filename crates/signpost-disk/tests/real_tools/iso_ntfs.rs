@@ -1,12 +1,14 @@
 //! ISO 9660 as the tools make it, and NTFS as its user-space driver writes it.
 
 use std::fs;
+use std::path::Path;
 
 use signpost_disk::file_system::VolumeError;
+use signpost_disk::probe::VolumeKind;
 
 use crate::harness::{Image, Mounted, agrees, fill, noise, run, survives_spoiling};
 
-fn iso(tree: &std::path::Path, tool: &str, args: &[&str]) -> Image {
+fn iso(tree: &Path, tool: &str, args: &[&str]) -> Image {
     let image = Image::new(1);
     fs::remove_file(&image.path).unwrap();
     let mut all = args.to_vec();
@@ -65,29 +67,58 @@ fn spoiled_images_end_in_errors() {
 
 #[test]
 fn ntfs_reads_as_its_driver_wrote_it() {
-    let image = Image::made_by(64, "mkntfs", &["-q", "-F", "-f", "-L", "Meridian"]);
-    {
-        let mounted = Mounted::of_type(&image, "ntfs-3g", "defaults");
-        let path = mounted.path();
-        fs::create_dir_all(path.join("Windows/System32")).unwrap();
-        fs::write(path.join("Windows/System32/kernel.exe"), noise(3_000_000)).unwrap();
-        for index in 0..1500 {
-            fs::write(path.join(format!("Windows/a long name for a file {index}.dll")), format!("{index}"))
+    for cluster in ["512", "2048", "4096", "8192", "65536"] {
+        let image = Image::made_by(96, "mkntfs", &["-q", "-F", "-f", "-c", cluster, "-L", "Meridian"]);
+        assert_eq!(image.check(), VolumeKind::Ntfs, "clusters of {cluster}");
+        {
+            let mounted = Mounted::of_type(&image, "ntfs-3g", "defaults");
+            let path = mounted.path();
+            fs::create_dir_all(path.join("Windows/System32")).unwrap();
+            fs::write(path.join("Windows/System32/kernel.exe"), noise(3_000_000)).unwrap();
+            fs::write(path.join("Windows/Größe und Ähre.txt"), "Ebbe").unwrap();
+            for index in 0..1500 {
+                fs::write(
+                    path.join(format!("Windows/a long name for a file {index}.dll")),
+                    format!("{index}"),
+                )
                 .unwrap();
+            }
+            in_pieces(path);
+        }
+        let mounted = Mounted::of_type(&image, "ntfs-3g", "ro");
+        let volume = image.file_system();
+        for folder in ["/", "/Windows", "/Windows/System32"] {
+            assert!(agrees(volume.as_ref(), mounted.path(), folder) >= 1, "{folder}, clusters of {cluster}");
+        }
+        assert_eq!(volume.read("/windows/SYSTEM32/Kernel.EXE", 4_000_000).unwrap(), noise(3_000_000));
+        assert_eq!(volume.read("/WINDOWS/GRÖSSE UND ÄHRE.TXT", 9).ok(), None, "no ß in capitals");
+        assert_eq!(volume.read("/WINDOWS/GRÖßE UND ÄHRE.TXT", 9).unwrap(), b"Ebbe", "clusters of {cluster}");
+        assert!(matches!(volume.read("/none", 9), Err(VolumeError::NotFound(_))));
+        let inside = volume.file_device("/image").unwrap().unwrap();
+        let mut bytes = vec![0; len_of(inside.size())];
+        inside.read_at(0, &mut bytes).unwrap();
+        assert_eq!(bytes, fs::read(mounted.path().join("image")).unwrap(), "clusters of {cluster}");
+        drop(mounted);
+        if cluster != "65536" {
+            let offsets = (0..512).step_by(24).chain((16384..90_000).step_by(499));
+            survives_spoiling(&image, offsets, &["/", "/Windows", "/Windows/System32/kernel.exe", "/image"]);
         }
     }
-    let mounted = Mounted::of_type(&image, "ntfs-3g", "ro");
-    let fs = image.file_system();
-    for folder in ["/Windows", "/Windows/System32"] {
-        assert!(agrees(fs.as_ref(), mounted.path(), folder) >= 1, "{folder}");
+}
+
+fn len_of(size: u64) -> usize {
+    size.try_into().unwrap()
+}
+
+/// A file in the gaps between others, in so many runs that no one record holds them.
+fn in_pieces(folder: &Path) {
+    let name = |index: usize| folder.join(format!("small {index}"));
+    let fit = (0..2000).take_while(|index| fs::write(name(*index), [0xee; 60_000]).is_ok()).count();
+    for index in (0..fit).step_by(2) {
+        fs::remove_file(name(index)).unwrap();
     }
-    assert_eq!(fs.read("/windows/SYSTEM32/Kernel.EXE", 4_000_000).unwrap(), noise(3_000_000));
-    assert!(matches!(fs.read("/none", 9), Err(VolumeError::NotFound(_))));
-    drop(mounted);
-    let offsets = (0..512).step_by(24).chain((16384..90_000).step_by(499));
-    // The reading crate may give up with a panic: the survey guards it.
-    let spoiled = std::panic::catch_unwind(|| {
-        survives_spoiling(&image, offsets, &["/", "/Windows", "/Windows/System32/kernel.exe"]);
-    });
-    spoiled.unwrap();
+    fs::write(folder.join("image"), noise(fit / 2 * 50_000)).unwrap();
+    for index in (1..=fit).step_by(2) {
+        let _ = fs::remove_file(name(index));
+    }
 }
