@@ -10,10 +10,11 @@ mod subvolume;
 mod superblock;
 
 use alloc::format;
-use alloc::string::String;
+use alloc::string::{String, ToString};
+use alloc::sync::Arc;
 use alloc::vec::Vec;
 
-use crate::block::SharedDevice;
+use crate::block::{BlockDevice, ReadError, SharedDevice};
 use crate::bytes::short;
 use crate::error::VolumeError;
 use crate::file_system::{FileSystem, Item, Metadata};
@@ -142,10 +143,44 @@ impl FileSystem for Rooted {
     }
 
     fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
-        self.0.file_device(path)
+        if let Some(device) = self.0.file_device(path)? {
+            return Ok(Some(device));
+        }
+        let file = self.0.find(path)?;
+        let device = self.0.0.forest.device.clone();
+        let size = file.inode.size;
+        let (tree, inode) = (file.tree, file.number);
+        Ok(Some(Arc::new(Unpacked { device, tree, inode, size })))
     }
 
     fn subvolumes(&self) -> Result<Vec<crate::file_system::Subvolume>, VolumeError> {
         subvolume::all(&self.0.0.forest)
+    }
+}
+
+/// A file's bytes as a device, where they are packed on the volume. A device is shared between threads, which what was read of
+/// the trees is not: it is read anew each time.
+struct Unpacked {
+    device: SharedDevice,
+    tree: TreeRoot,
+    inode: u64,
+    /// Bytes.
+    size: u64,
+}
+
+impl BlockDevice for Unpacked {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
+        let length = buffer.len();
+        let end = u64::try_from(length).ok().and_then(|length| offset.checked_add(length));
+        if end.is_none_or(|end| end > self.size) {
+            return Err(ReadError::past_end(offset, length, self.size));
+        }
+        let read = Forest::open(self.device.clone())
+            .and_then(|forest| extent::read(&forest, self.tree, self.inode, offset, buffer));
+        read.map_err(|error| ReadError { offset, length, why: error.to_string() })
     }
 }

@@ -67,7 +67,7 @@ pub(crate) trait Nodes {
 pub(crate) struct Tree<T>(pub(crate) T);
 
 impl<T: Nodes> Tree<T> {
-    fn find(&self, path: &str) -> Result<T::Node, VolumeError> {
+    pub(crate) fn find(&self, path: &str) -> Result<T::Node, VolumeError> {
         let mut way = Vec::from([self.0.root()?]);
         // The parts still to go, the next one last.
         let mut left: Vec<String> = parts(path).map(ToString::to_string).collect();
@@ -147,6 +147,9 @@ impl<T: Nodes> FileSystem for Tree<T> {
 
     fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
         let node = self.find(path)?;
+        if self.0.kind(&node) != NodeKind::File {
+            return Err(VolumeError::WrongKind { path: path.to_string(), found: "no plain file" });
+        }
         let runs = self.0.runs(&node)?;
         Ok(runs.map(|(device, runs)| FileDevice::shared(&device, runs, self.0.size(&node))))
     }

@@ -35,6 +35,15 @@ fn every_file_and_folder_reads_as_the_kernel_reads_it() {
         let mounted = Mounted::new(&image, "ro");
         let fs = image.file_system();
         assert!(agrees(fs.as_ref(), mounted.path(), "/") > 6200, "{mkfs:?} {options}");
+        let (packed, whole) =
+            (fs.file_device("/text").unwrap().unwrap(), fs.read("/text", 4_000_000).unwrap());
+        assert_eq!(packed.size(), 3_000_001);
+        for (offset, length) in [(0, 9), (131_000, 300_000), (2_999_990, 11)] {
+            let mut piece = vec![0; length];
+            packed.read_at(offset as u64, &mut piece).unwrap();
+            assert_eq!(piece, whole[offset..offset + length], "{mkfs:?} {options}");
+        }
+        assert!(packed.read_at(3_000_000, &mut [0; 2]).is_err());
         assert!(matches!(fs.read("/boot/none", 9), Err(VolumeError::NotFound(_))));
         assert!(matches!(fs.read("/circle", 9), Err(VolumeError::Corrupt(_))));
     }
