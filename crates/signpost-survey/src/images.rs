@@ -14,6 +14,8 @@ const MAX_DEPTH: usize = 3;
 const MAX_FOLDERS: usize = 80;
 /// Image files of a volume that are looked into.
 const MAX_IMAGES: usize = 16;
+/// People of a system whose folders are looked into.
+const MAX_PEOPLE: usize = 20;
 /// Less holds no system, in bytes.
 const MIN_SIZE: u64 = 1 << 20;
 const SUFFIXES: [&str; 3] = [".img", ".iso", ".raw"];
@@ -57,6 +59,10 @@ pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber) -> Vec<Syst
             .filter(|path| path != "/"),
     );
     let mut search = Search { reader, folders: 0, found: Vec::new() };
+    // First where people keep images, which may lie deeper than the search goes.
+    for root in &roots {
+        search.walk_usual(root);
+    }
     for root in roots {
         search.walk(&root, MAX_DEPTH);
     }
@@ -70,12 +76,27 @@ struct Search<'a> {
 }
 
 impl Search<'_> {
+    fn walk_usual(&mut self, root: &str) {
+        self.walk(&[root, "/var/lib/libvirt/images"].concat(), 1);
+        for homes in ["/home", "/Users", ""] {
+            let homes = [root, homes].concat();
+            // A subvolume may be the folder of homes itself.
+            if homes.is_empty() {
+                continue;
+            }
+            let people = self.reader.plain(&homes).unwrap_or_default();
+            for person in people.iter().filter(|item| item.is_folder).take(MAX_PEOPLE) {
+                self.walk(&[&homes, "/", &person.name, "/Downloads"].concat(), 1);
+            }
+        }
+    }
+
     fn walk(&mut self, folder: &str, depth: usize) {
-        self.folders += 1;
-        if self.folders > MAX_FOLDERS {
+        if self.folders >= MAX_FOLDERS {
             return;
         }
-        let items = self.reader.plain(if folder.is_empty() { "/" } else { folder }).unwrap_or_default();
+        let Ok(items) = self.reader.plain(if folder.is_empty() { "/" } else { folder }) else { return };
+        self.folders += 1;
         let mut below = Vec::new();
         for item in items {
             let lower = item.name.to_lowercase();
@@ -85,6 +106,7 @@ impl Search<'_> {
             } else if !item.is_folder
                 && SUFFIXES.iter().any(|suffix| lower.ends_with(suffix))
                 && self.found.len() < MAX_IMAGES
+                && !self.found.contains(&path)
             {
                 self.found.push(path);
             }

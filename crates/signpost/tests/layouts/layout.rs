@@ -51,7 +51,14 @@ pub enum Step {
         path: String,
         to: String,
     },
+    /// A medium to start from, in an image file.
+    Image {
+        path: String,
+        label: String,
+    },
     Subvolume(String),
+    /// A folder in which btrfs keeps files packed.
+    Packed(String),
     Snapshot {
         from: String,
         to: String,
@@ -132,7 +139,9 @@ fn take(layout: &mut Layout, word: &str, rest: &str) -> Option<()> {
         "kernel" => Step::Kernel { path, version: second.to_string() },
         "loader" => Step::Loader { path, name: second.to_string() },
         "link" => Step::Link { path, to: second.to_string() },
+        "image" => Step::Image { path, label: second.to_string() },
         "subvolume" => Step::Subvolume(rest.to_string()),
+        "packed" => Step::Packed(rest.to_string()),
         "snapshot" => {
             let (from, to) = rest.split_once(" as ")?;
             Step::Snapshot { from: from.to_string(), to: to.to_string() }

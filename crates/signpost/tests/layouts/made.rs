@@ -148,6 +148,18 @@ fn put(top: &Path, step: &Step, real: Option<&Real>) {
     match step {
         Step::Link { path, to } => symlink(to, below(path)).unwrap(),
         Step::Subvolume(path) => run("btrfs", &["-q", "subvolume", "create", below(path).to_str().unwrap()]),
+        Step::Image { path, label } => {
+            let tree = tempfile::tempdir().unwrap();
+            std::fs::create_dir(tree.path().join("live")).unwrap();
+            std::fs::write(tree.path().join("live/filler"), vec![7; 2 << 20]).unwrap();
+            let (image, tree) = (below(path), tree.path().to_str().unwrap());
+            run("genisoimage", &["-quiet", "-R", "-V", label, "-o", image.to_str().unwrap(), tree]);
+        }
+        Step::Packed(path) => {
+            let folder = below(&format!("{path}/within"));
+            let folder = folder.parent().unwrap().to_str().unwrap();
+            run("btrfs", &["property", "set", folder, "compression", "zstd"]);
+        }
         Step::Snapshot { from, to } => {
             let (from, to) = (top.join(from.trim_start_matches('/')), below(to));
             run("btrfs", &["-q", "subvolume", "snapshot", from.to_str().unwrap(), to.to_str().unwrap()]);
