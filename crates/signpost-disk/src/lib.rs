@@ -19,6 +19,7 @@
 
 extern crate alloc;
 
+pub mod array;
 pub mod block;
 #[cfg(feature = "btrfs")]
 mod btrfs;

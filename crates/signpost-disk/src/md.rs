@@ -19,8 +19,6 @@ const FIRST_WITHOUT_ROLE: u16 = 0xfffd;
 const RECOVERY_OFFSET: u32 = 2;
 /// Members that the metadata has room for.
 const MAX_MEMBERS: u32 = 1920;
-/// Level of a mirror.
-const MIRROR: u32 = 1;
 
 /// Bytes of metadata of version 1, by the number of roles in it.
 fn length_1(bytes: &[u8]) -> Option<usize> {
@@ -48,7 +46,7 @@ pub struct Superblock {
     pub set_uuid: String,
     /// Its name.
     pub name: Option<String>,
-    /// Its level; 1 is a mirror.
+    /// Its level, -1 for a linear one.
     pub level: u32,
     /// Where the data starts on the member, in bytes.
     pub data_offset: u64,
@@ -94,11 +92,6 @@ impl Superblock {
             }
             crate::block::read_vec(device, offset, length).ok()
         })
-    }
-
-    /// Whether its members hold the whole, so that one of them is enough.
-    pub fn is_mirror(&self) -> bool {
-        self.level == MIRROR
     }
 
     fn decode_1(bytes: &[u8], offset: u64, size: u64) -> Option<Self> {

@@ -1,15 +1,19 @@
 //! From disks to volumes: partitions, bare disks, arrays, logical volumes; found and numbered in the same way at the
 //! desk and at boot.
 
-use alloc::string::{String, ToString};
+use alloc::string::String;
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
+use crate::array::{Level, Member};
 use crate::block::{SharedDevice, Window};
 use crate::error::VolumeError;
+use crate::lvm;
 use crate::probe::{Identity, VolumeKind, identify_beneath_raid, identify_in};
 use crate::table::{Table, TableKind};
-use crate::{lvm, md};
+
+/// Bytes in a sector of an array.
+const SECTOR_SIZE: u32 = 512;
 
 /// A disk, looked at.
 pub struct Disk {
@@ -17,6 +21,9 @@ pub struct Disk {
     pub sector_size: u32,
     /// Its table.
     pub table: Table,
+    /// The array that the disk as a whole is a member of, where the array's metadata stands behind what it holds: then the
+    /// disk's table is the array's.
+    pub array: Option<Member>,
     /// What may hold a file system on it: its partitions, or the whole of it.
     pub parts: Vec<Part>,
 }
@@ -69,14 +76,18 @@ pub enum Origin {
     Disk(usize),
     /// A partition: its disk's index, and its entry's in the disk's table.
     Partition(usize, usize),
-    /// A mirror of other volumes.
-    Mirror {
+    /// An array of other volumes, or a partition in one.
+    Array {
+        /// How it spreads its bytes.
+        level: Level,
         /// Its name.
         name: Option<String>,
         /// Its identity.
         uuid: String,
         /// Its members, as indices of volumes.
         members: Vec<usize>,
+        /// The number of the partition in it; `None` for the whole array.
+        partition: Option<u32>,
     },
     /// A logical volume.
     Logical {
@@ -104,12 +115,28 @@ pub struct Volume {
     pub beneath_raid: Option<VolumeKind>,
 }
 
+impl Volume {
+    /// One that cannot be put together, and why.
+    fn unread(origin: Origin, why: String) -> Self {
+        Self {
+            origin,
+            device: None,
+            identity: Identity::of_kind(VolumeKind::Unknown),
+            fault: Some(VolumeError::Unsupported(why)),
+            beneath_raid: None,
+        }
+    }
+}
+
 /// All volumes of a machine.
+#[derive(Default)]
 pub struct Volumes {
     /// Each, `v1` first.
     pub list: Vec<Volume>,
     /// What could not be put together.
     pub faults: Vec<String>,
+    /// Of each disk that mirrors another one as a whole, the disk whose volumes stand for those of both.
+    pub doubles: Vec<Option<usize>>,
 }
 
 impl Disk {
@@ -126,8 +153,18 @@ impl Disk {
                 found: Contents::of(window, &mut room),
             });
         }
+        let array = array_of(device, &table);
+        if array.as_ref().is_some_and(|array| !array.level.is_mirror()) {
+            parts.clear();
+            let identity = Identity::of_kind(VolumeKind::MdRaid);
+            let found = Contents { device: Some(device.clone()), identity, fault: None };
+            parts.push(Part { entry: None, start: 0, found });
+        }
         // A disk may be one volume; one written from an image of ISO 9660 has a table besides.
-        if table.kind == TableKind::None && table.faults.is_empty() || table.kind == TableKind::Mbr {
+        let is_mirrored = array.is_some();
+        if table.kind == TableKind::None && table.faults.is_empty()
+            || table.kind == TableKind::Mbr && !is_mirrored
+        {
             let whole = Contents::of(device.clone(), &mut room);
             let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf);
             if table.kind == TableKind::None && whole.identity.kind != VolumeKind::Unknown || is_image {
@@ -136,7 +173,7 @@ impl Disk {
                 parts.push(Part { entry: None, start: 0, found: whole });
             }
         }
-        Self { sector_size, table, parts }
+        Self { sector_size, table, array, parts }
     }
 
     /// A disk that cannot be read, as somebody else describes it: its table, and by the index of their entry what its
@@ -147,16 +184,48 @@ impl Disk {
             Part { entry, start, found: Contents { device: None, identity, fault: None } }
         };
         let parts = identities.into_iter().map(part).collect();
-        Self { sector_size, table, parts }
+        Self { sector_size, table, array: None, parts }
     }
+}
+
+/// What the whole of a disk with a table is a member of. A partition at the disk's end may carry such metadata of its own:
+/// then the array ends before that partition does.
+fn array_of(device: &SharedDevice, table: &Table) -> Option<Member> {
+    if table.kind == TableKind::None {
+        return None;
+    }
+    let array = Member::read(device.as_ref())?;
+    let end = table.partitions.iter().map(|entry| entry.start.saturating_add(entry.size)).max()?;
+    // Stripes and the like have a table that speaks of more bytes than one member has.
+    let holds_table = !array.level.is_mirror() && array.is_firmwares || end <= array.data_size;
+    (array.data_offset == 0 && holds_table).then_some(array)
+}
+
+/// For each disk that mirrors another one, the one that is read.
+fn doubles(disks: &[Disk]) -> Vec<Option<usize>> {
+    let mirror = |disk: &Disk| disk.array.clone().filter(|array| array.level.is_mirror());
+    let mirrors: Vec<Option<Member>> = disks.iter().map(mirror).collect();
+    let rank = |member: &Member| (member.is_in_sync, member.events);
+    let read = |(index, own): (usize, &Option<Member>)| {
+        let array = &own.as_ref()?.array;
+        let members = mirrors.iter().enumerate().filter_map(|(at, other)| Some((at, other.as_ref()?)));
+        let same = members.filter(|(_, other)| other.array == *array);
+        // The newest; of equals, the first.
+        let (best, _) = same.rev().max_by_key(|(_, other)| rank(other))?;
+        (best != index).then_some(best)
+    };
+    mirrors.iter().enumerate().map(read).collect()
 }
 
 impl Volumes {
     /// Finds the volumes of these disks: in the disks' order, those of a disk by where they start, and behind them what is
     /// made of others.
     pub fn find(disks: &[Disk]) -> Self {
-        let mut volumes = Self { list: Vec::new(), faults: Vec::new() };
+        let mut volumes = Self { doubles: doubles(disks), ..Self::default() };
         for (index, disk) in disks.iter().enumerate() {
+            if volumes.doubles.get(index).is_some_and(Option::is_some) {
+                continue;
+            }
             let mut parts: Vec<&Part> = Vec::with_capacity(disk.parts.len());
             for part in &disk.parts {
                 parts.insert(parts.partition_point(|known| known.start <= part.start), part);
@@ -166,7 +235,7 @@ impl Volumes {
                 volumes.push(origin, &part.found);
             }
         }
-        volumes.add_mirrors();
+        volumes.add_arrays();
         volumes.add_logical();
         volumes
     }
@@ -190,24 +259,20 @@ impl Volumes {
         all.filter_map(|(index, volume)| Some((index, volume.device.clone()?))).collect()
     }
 
-    /// Mirrors: any member that is in sync holds the whole, the one with most changes the newest.
-    fn add_mirrors(&mut self) {
+    /// Arrays: any member of a mirror that is in sync holds the whole, the one with most changes the newest. Others are named.
+    fn add_arrays(&mut self) {
         struct Set {
-            newest: Option<(md::Superblock, SharedDevice)>,
-            name: Option<String>,
-            uuid: String,
+            of: Member,
+            newest: Option<(Member, SharedDevice)>,
             members: Vec<usize>,
         }
         let mut sets: Vec<Set> = Vec::new();
         for (index, device) in self.of_kind(VolumeKind::MdRaid) {
-            let Some(member) = md::Superblock::read(device.as_ref()).filter(md::Superblock::is_mirror) else {
-                continue;
-            };
+            let Some(member) = Member::read(device.as_ref()) else { continue };
             // In the order of their identities.
-            let at = sets.partition_point(|known| known.uuid < member.set_uuid);
-            if sets.get(at).is_none_or(|known| known.uuid != member.set_uuid) {
-                let (name, uuid) = (member.name.clone(), member.set_uuid.clone());
-                sets.insert(at, Set { newest: None, name, uuid, members: Vec::new() });
+            let at = sets.partition_point(|known| known.of.array < member.array);
+            if sets.get(at).is_none_or(|known| known.of.array != member.array) {
+                sets.insert(at, Set { of: member.clone(), newest: None, members: Vec::new() });
             }
             let Some(set) = sets.get_mut(at) else { continue };
             set.members.push(index);
@@ -216,24 +281,45 @@ impl Volumes {
                 set.newest = Some((member, device));
             }
         }
-        for Set { newest, name, uuid, members } in sets {
-            let origin = Origin::Mirror { name, uuid, members };
-            match newest {
+        for Set { of, newest, members } in sets {
+            let Member { level, name, array: uuid, .. } = of;
+            let origin = |partition| Origin::Array {
+                level,
+                name: name.clone(),
+                uuid: uuid.clone(),
+                members: members.clone(),
+                partition,
+            };
+            match newest.filter(|_| level.is_mirror()) {
                 Some((member, device)) => {
                     let window = Window::new(device, member.data_offset, member.data_size);
-                    self.push(origin, &Contents::of(Arc::new(window), &mut Vec::new()));
+                    self.add_within(Arc::new(window), origin);
                 }
-                None => self.list.push(Volume {
-                    origin,
-                    device: None,
-                    identity: Identity::of_kind(VolumeKind::Unknown),
-                    fault: Some(VolumeError::Unsupported(
-                        "no member that is here holds the whole of it: a spare, or one that is being rebuilt"
-                            .into(),
-                    )),
-                    beneath_raid: None,
-                }),
+                None if level.is_mirror() => self.list.push(Volume::unread(
+                    origin(None),
+                    "no member that is here holds the whole of it: a spare, or one that is being rebuilt"
+                        .into(),
+                )),
+                None => {
+                    let why = alloc::format!("a {level} is not put together here; mirrors are");
+                    self.list.push(Volume::unread(origin(None), why));
+                }
             }
+        }
+    }
+
+    /// What a mirror holds: a file system, or a table with several.
+    fn add_within(&mut self, device: SharedDevice, origin: impl Fn(Option<u32>) -> Origin) {
+        let table = Table::read(device.as_ref(), SECTOR_SIZE);
+        let mut room = Vec::new();
+        let whole = Contents::of(device.clone(), &mut room);
+        if whole.identity.kind != VolumeKind::Unknown || table.partitions.is_empty() {
+            self.push(origin(None), &whole);
+            return;
+        }
+        for entry in table.partitions.iter().filter(|entry| !entry.is_container) {
+            let window: SharedDevice = Arc::new(Window::new(device.clone(), entry.start, entry.size));
+            self.push(origin(Some(entry.number)), &Contents::of(window, &mut room));
         }
     }
 
@@ -250,13 +336,7 @@ impl Volumes {
             let origin = Origin::Logical { group: volume.group, name: volume.name, members };
             match volume.contents {
                 Ok(device) => self.push(origin, &Contents::of(device, &mut Vec::new())),
-                Err(why) => self.list.push(Volume {
-                    origin,
-                    device: None,
-                    identity: Identity::of_kind(VolumeKind::Unknown),
-                    fault: Some(VolumeError::Unsupported(why)),
-                    beneath_raid: None,
-                }),
+                Err(why) => self.list.push(Volume::unread(origin, why)),
             }
         }
     }
@@ -276,8 +356,10 @@ impl Origin {
                     None => alloc::format!("disk {disk}"),
                 }
             }
-            Self::Mirror { name, uuid, .. } => {
-                alloc::format!("mirror {}", name.clone().unwrap_or_else(|| uuid.to_string()))
+            Self::Array { level, name, uuid, partition, .. } => {
+                let within =
+                    partition.map_or_else(String::new, |number| alloc::format!(" partition {number}"));
+                alloc::format!("{level} {}{within}", name.as_ref().unwrap_or(uuid))
             }
             Self::Logical { group, name, .. } => alloc::format!("volume {group}/{name}"),
         }

@@ -31,7 +31,8 @@ pub use programs::{
     VersionFacts,
 };
 pub use survey::{
-    Aside, Disk, Finding, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind, Volume,
+    Aside, Disk, DiskArray, Finding, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind,
+    Volume,
 };
 
 /// Version of the JSON documents.

@@ -107,10 +107,27 @@ pub struct Disk {
     pub is_medium: bool,
     /// Whether all of it could be read, so that what is not seen there is not there.
     pub is_whole: bool,
+    /// The array that the disk as a whole is a member of, and whose table is then seen as the disk's.
+    #[serde(default)]
+    pub array: Option<DiskArray>,
     /// Its partition table.
     pub table: TableFacts,
     /// Its partitions, by number.
     pub partitions: Vec<Partition>,
+}
+
+/// An array of whole disks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct DiskArray {
+    /// Its identity, the same for all its members.
+    pub uuid: String,
+    /// The array in words: `mirror kestrel0`.
+    pub words: String,
+    /// Whether firmware made it.
+    pub is_firmwares: bool,
+    /// The disk on which what a mirror holds is looked at, where that is another one.
+    pub read_on: Option<DiskNumber>,
 }
 
 impl Disk {

@@ -155,7 +155,7 @@ impl BootMachine {
     fn beneath(&self, origin: &Origin) -> Option<DevicePath> {
         match origin {
             Origin::Disk(disk) | Origin::Partition(disk, _) => self.disks.get(*disk).cloned(),
-            Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
+            Origin::Array { members, .. } | Origin::Logical { members, .. } => {
                 self.volumes.get(*members.first()?).map(|member| member.path.clone())
             }
         }
@@ -168,7 +168,7 @@ impl BootMachine {
             Origin::Disk(disk) | Origin::Partition(disk, _) => {
                 disks.extend(self.numbers.get(*disk).filter(|number| !disks.contains(number)).copied());
             }
-            Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
+            Origin::Array { members, .. } | Origin::Logical { members, .. } => {
                 for member in members {
                     self.add_disks_of(*member, depth.saturating_sub(1), disks);
                 }

@@ -1,5 +1,6 @@
 //! Volumes made of others that are closed to us, so that nothing but the running system says that they are there.
 
+use signpost_disk::array::Level;
 use signpost_disk::volumes::{Disk, Origin, Volume};
 use signpost_machine::Machine;
 use signpost_machine::live::Numbers;
@@ -15,7 +16,7 @@ pub(crate) fn add(machine: &Machine, looked: &[Disk], of_machine: &[usize], foun
         let (disk, partition) = match &volume.origin {
             Origin::Disk(disk) => (disk, None),
             Origin::Partition(disk, entry) => (disk, Some(looked[*disk].table.partitions[*entry].number)),
-            Origin::Mirror { .. } | Origin::Logical { .. } => return None,
+            Origin::Array { .. } | Origin::Logical { .. } => return None,
         };
         machine.disks[of_machine[*disk]].device(partition)
     };
@@ -34,7 +35,9 @@ pub(crate) fn add(machine: &Machine, looked: &[Disk], of_machine: &[usize], foun
 fn volume(node: &MadeNode, mut members: Vec<usize>) -> Volume {
     members.sort_unstable();
     let origin = match node.made.clone() {
-        Made::Mirror { uuid, name } => Origin::Mirror { uuid, name, members },
+        Made::Mirror { uuid, name } => {
+            Origin::Array { level: Level::Raid(1), uuid, name, members, partition: None }
+        }
         Made::Logical { group, name } => Origin::Logical { group, name, members },
     };
     Volume { origin, device: None, identity: node.identity.clone(), fault: None, beneath_raid: None }

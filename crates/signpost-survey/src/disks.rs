@@ -8,7 +8,7 @@ use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_facts::{
-    Code, Disk, DiskNumber, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber,
+    Code, Disk, DiskArray, DiskNumber, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber,
 };
 use signpost_machine::live::described;
 use signpost_machine::live::mounts::Mount;
@@ -62,7 +62,7 @@ pub(crate) fn read(machine: &Machine) -> Read {
         }
     }
     let found = guarded(|| Volumes::find(&looked));
-    let mut found = found.unwrap_or(Volumes { list: Vec::new(), faults: Vec::new() });
+    let mut found = found.unwrap_or_default();
     findings.extend(found.faults.iter().map(|fault| Finding {
         code: Code::VolumeBroken,
         message: format!("logical volumes: {fault}"),
@@ -95,11 +95,17 @@ pub(crate) fn read(machine: &Machine) -> Read {
             disks[of_machine[disk]].partitions[entry].volume = Some(number);
         }
     }
+    for (index, double) in found.doubles.iter().enumerate() {
+        let read_on = double.map(|read| disks[of_machine[read]].number);
+        if let Some(array) = &mut disks[of_machine[index]].array {
+            array.read_on = read_on;
+        }
+    }
     let sources = found.list.into_iter().zip(mounts).map(|(volume, mounts)| {
         let fat = match volume.origin {
             Origin::Disk(disk) => take_fat(&mut fats[disk], None),
             Origin::Partition(disk, entry) => take_fat(&mut fats[disk], Some(entry)),
-            Origin::Mirror { .. } | Origin::Logical { .. } => None,
+            Origin::Array { .. } | Origin::Logical { .. } => None,
         };
         source(volume, mounts, fat)
     });
@@ -174,6 +180,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         size: disk.size(),
         sector_size: disk.sector_size,
         is_whole: false,
+        array: None,
         table: TableFacts { kind: None, guid: None, signature: None, fault: None, is_unprotected: false },
         partitions: Vec::new(),
     };
@@ -224,7 +231,14 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
     for oddity in &table.oddities {
         note(Code::PartitionOdd, oddity, "mend the table before anything is written to these partitions");
     }
-    if let Some(lba) = table.backup_before_the_end {
+    facts.array = found.array.as_ref().map(|array| DiskArray {
+        uuid: array.array.clone(),
+        words: said(&array.words()),
+        is_firmwares: array.is_firmwares,
+        read_on: None,
+    });
+    // Where an array's metadata stands behind its table, the table's own end is not the disk's.
+    if let Some(lba) = table.backup_before_the_end.filter(|_| facts.array.is_none()) {
         let what = format!("its backup GPT is at sector {lba} and not at the disk's end: the disk has grown");
         let help = "this is a hint: nothing is wrong with the partitions; a partitioning tool moves it to the end, which also \
             makes the new room usable";

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::probe::VolumeKind;
-use signpost_facts::{Code, Finding, Kernel, Volume};
+use signpost_facts::{Code, Disk, Finding, Kernel, Volume};
 use signpost_menu::version;
 use signpost_place::Look;
 use signpost_place::reader::Fault;
@@ -84,7 +84,8 @@ fn clones(look: &Look, found: &mut Vec<Finding>) {
     let mut by_identity: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut file_systems: Vec<(&str, usize)> = Vec::new();
     let mut partitions: Vec<(&str, usize)> = Vec::new();
-    for disk in &look.survey.disks {
+    let is_double = |disk: &&Disk| disk.array.as_ref().is_some_and(|array| array.read_on.is_some());
+    for disk in look.survey.disks.iter().filter(|disk| !is_double(disk)) {
         let table = &disk.table;
         let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
         let signature =

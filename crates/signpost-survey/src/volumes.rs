@@ -26,10 +26,10 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
     let (index, entry) = match &volume.origin {
         Origin::Disk(disk) => (Some(*disk), None),
         Origin::Partition(disk, entry) => (Some(*disk), looked[*disk].table.partitions.get(*entry)),
-        Origin::Mirror { .. } | Origin::Logical { .. } => (None, None),
+        Origin::Array { .. } | Origin::Logical { .. } => (None, None),
     };
     let (members, lv) = match &volume.origin {
-        Origin::Mirror { members, .. } => (members.as_slice(), None),
+        Origin::Array { members, .. } => (members.as_slice(), None),
         Origin::Logical { group, name, members } => (members.as_slice(), Some((said(group), said(name)))),
         _ => (&[][..], None),
     };
@@ -109,7 +109,7 @@ fn size_and_fault(
 fn first_disk(volume: &volumes::Volume, found: &[volumes::Volume]) -> Option<usize> {
     match &volume.origin {
         Origin::Disk(disk) | Origin::Partition(disk, _) => Some(*disk),
-        Origin::Mirror { members, .. } | Origin::Logical { members, .. } => {
+        Origin::Array { members, .. } | Origin::Logical { members, .. } => {
             let index = *members.first()?;
             first_disk(found.get(index)?, found.get(..index)?)
         }
@@ -122,9 +122,11 @@ pub(crate) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume
     let disk = || machine.disk(facts.disk);
     let numbers = match origin {
         Origin::Logical { group, name, .. } => devices.mapped(&mapper_name(group, name)),
-        Origin::Mirror { uuid, .. } => devices.array(uuid),
+        Origin::Array { uuid, partition, .. } => devices.array(uuid, *partition),
         Origin::Disk(_) | Origin::Partition(..) => {
-            disk().and_then(|disk| disk.device(facts.partition.map(|number| number.0)))
+            let partition = facts.partition.map(|number| number.0);
+            let over = || devices.array_over(disk()?.device(None)?, partition);
+            over().or_else(|| disk()?.device(partition))
         }
     };
     let Some(numbers) = numbers else { return Vec::new() };

@@ -34,9 +34,23 @@ pub(super) fn misplaced(look: &Look, volume: usize) -> Option<Refusal> {
     Some(refusal(look, volume, Code::PartitionUnsafe, &why, WAY))
 }
 
+/// Why a volume would get other bytes than its doubles on the further disks of an array.
+fn in_array(look: &Look, volume: usize) -> Option<Refusal> {
+    const WAY: &str = "name a FAT volume on a disk that is in no array with --home";
+    let facts = &look.survey.volumes[volume];
+    let (disk, _) = look.survey.partition_of(facts)?;
+    let array = disk.array.as_ref().filter(|_| facts.mounted.is_empty())?;
+    let why =
+        format!("disk {} is in the {}, whose disks have to be written together", disk.number, array.words);
+    Some(refusal(look, volume, Code::PartitionUnsafe, &why, WAY))
+}
+
 /// Why a volume (by its index) must not be written to.
 pub fn of_volume(look: &Look, volume: usize) -> Option<Refusal> {
-    misplaced(look, volume).or_else(|| in_use(look, volume)).or_else(|| not_whole(look, volume))
+    misplaced(look, volume)
+        .or_else(|| in_array(look, volume))
+        .or_else(|| in_use(look, volume))
+        .or_else(|| not_whole(look, volume))
 }
 
 fn in_use(look: &Look, volume: usize) -> Option<Refusal> {

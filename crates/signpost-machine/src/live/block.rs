@@ -131,7 +131,11 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
             .and_then(|size| u32::try_from(size).ok())
             .filter(|size| size.is_power_of_two() && (512..=4096).contains(size))
             .unwrap_or(512),
-        partitions: if nature == Nature::Disk { partitions(root, folder) } else { Vec::new() },
+        partitions: if nature == Nature::Disk || is_array(&name) {
+            partitions(root, folder)
+        } else {
+            Vec::new()
+        },
         is_removable: is_removable(folder),
         name,
         numbers,
@@ -141,6 +145,10 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
         serial,
         properties,
     })
+}
+
+fn is_array(name: &str) -> bool {
+    name.starts_with("md")
 }
 
 /// By the kernel's names for its drivers (`Documentation/admin-guide/devices.txt`), and by what their folders hold.
@@ -155,7 +163,7 @@ fn nature(folder: &Path, name: &str, size: u64) -> Nature {
         let is_opened = text(&folder.join("dm/uuid")).is_some_and(|uuid| uuid.starts_with("CRYPT-"));
         return if is_opened { Nature::Opened(own) } else { Nature::MadeOf(own) };
     }
-    if starts(&["md"]) {
+    if is_array(name) {
         return Nature::MadeOf(format!("array {name}"));
     }
     if starts(&["zram", "ram", "pmem"]) {

@@ -19,6 +19,10 @@ pub struct Devices {
     mapped: BTreeMap<String, Numbers>,
     /// Numbers of arrays, by the digits of their identity.
     arrays: BTreeMap<String, Numbers>,
+    /// Numbers of arrays, by those of the devices beneath them.
+    over: BTreeMap<Numbers, Numbers>,
+    /// Numbers of partitions in what others make up, by the whole's and their own.
+    within: BTreeMap<(Numbers, u32), Numbers>,
     /// The disk of each partition.
     disks: BTreeMap<Numbers, Numbers>,
     /// What was put together of others.
@@ -34,6 +38,8 @@ impl Devices {
         let mut mapped = BTreeMap::new();
         let mut disks = BTreeMap::new();
         let mut arrays = BTreeMap::new();
+        let mut over = BTreeMap::new();
+        let mut within = BTreeMap::new();
         for node in nodes {
             match &node.nature {
                 Nature::MadeOf(name) | Nature::Opened(name) if node.name.starts_with("dm-") => {
@@ -47,13 +53,18 @@ impl Devices {
             if let Some(identity) = node.array_identity(root) {
                 arrays.insert(digits(&identity), node.numbers);
             }
+            if matches!(node.nature, Nature::MadeOf(_)) {
+                over.extend(made::members(root, node).into_iter().map(|member| (member, node.numbers)));
+                let parts = node.partitions.iter();
+                within.extend(parts.map(|part| ((node.numbers, part.number), part.numbers)));
+            }
             for partition in &node.partitions {
                 files.insert(partition.numbers, device_file(root, &partition.name));
                 disks.insert(partition.numbers, node.numbers);
             }
         }
         let made = made::all(root, nodes);
-        Self { mounts: mounts.collect(), files, mapped, arrays, disks, made }
+        Self { mounts: mounts.collect(), files, mapped, arrays, over, within, disks, made }
     }
 
     /// What was put together of others.
@@ -77,9 +88,18 @@ impl Devices {
         self.mapped.get(name).copied()
     }
 
-    /// The array of this identity.
-    pub fn array(&self, identity: &str) -> Option<Numbers> {
-        self.arrays.get(&digits(identity)).copied()
+    /// The array of this identity, or a partition in it.
+    pub fn array(&self, identity: &str, partition: Option<u32>) -> Option<Numbers> {
+        self.part_of(self.arrays.get(&digits(identity)).copied()?, partition)
+    }
+
+    /// The array that was made of this disk and others, or a partition in it.
+    pub fn array_over(&self, disk: Numbers, partition: Option<u32>) -> Option<Numbers> {
+        self.part_of(self.over.get(&disk).copied()?, partition)
+    }
+
+    fn part_of(&self, whole: Numbers, partition: Option<u32>) -> Option<Numbers> {
+        partition.map_or(Some(whole), |number| self.within.get(&(whole, number)).copied())
     }
 
     /// What is mounted at `/`, and the device on which that lies.

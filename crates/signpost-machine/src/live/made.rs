@@ -57,6 +57,13 @@ pub(super) fn all(root: &Root, nodes: &[BlockNode]) -> Vec<MadeNode> {
     found
 }
 
+/// The devices beneath one.
+pub(super) fn members(root: &Root, node: &BlockNode) -> Vec<Numbers> {
+    let folder = root.at(&format!("sys/block/{}/slaves", node.name));
+    let Ok(members) = fs::read_dir(folder) else { return Vec::new() };
+    members.filter_map(|member| Numbers::parse(&text(&member.ok()?.path().join("dev"))?)).collect()
+}
+
 fn of_node(root: &Root, node: &BlockNode) -> Option<MadeNode> {
     let Nature::MadeOf(name) = &node.nature else { return None };
     let folder = root.at(&format!("sys/block/{}", node.name));
@@ -72,12 +79,10 @@ fn of_node(root: &Root, node: &BlockNode) -> Option<MadeNode> {
         let (group, name) = mapper_parts(name)?;
         Made::Logical { group, name }
     };
-    let members = fs::read_dir(folder.join("slaves")).ok()?;
-    let members = members.filter_map(|member| Numbers::parse(&text(&member.ok()?.path().join("dev"))?));
     Some(MadeNode {
         made,
         numbers: node.numbers,
-        members: members.collect(),
+        members: members(root, node),
         identity: described::identity(&node.properties),
         size: node.size,
     })

@@ -18,10 +18,19 @@ fn logical_volumes_and_arrays_go_by_their_names_and_identities() {
         .put("sys/block/dm-0/dm/name", "tide--bench-root\n")
         .put("sys/block/md127/dev", "9:127\n")
         .put("sys/block/md127/size", "8\n")
+        .put("sys/block/md127/md127p1/dev", "259:5\n")
+        .put("sys/block/md127/md127p1/size", "4\n")
+        .put("sys/block/md127/md127p1/start", "2\n")
+        .put("sys/block/md127/md127p1/partition", "1\n")
+        .put("sys/block/md127/slaves/sda/dev", "8:0\n")
         .put("run/udev/data/b9:127", "E:MD_UUID=5eed0000:00004000:80000000:0000CAFE\n");
     let devices = opened(&made).devices.unwrap();
     assert_eq!(devices.mapped("tide--bench-root"), Some(Numbers { major: 253, minor: 0 }));
-    let array = devices.array("5eed0000-0000-4000-8000-00000000cafe").unwrap();
+    let array = devices.array("5eed0000-0000-4000-8000-00000000cafe", None).unwrap();
+    let within = Some(Numbers { major: 259, minor: 5 });
+    assert_eq!(devices.array("5eed0000-0000-4000-8000-00000000cafe", Some(1)), within);
+    // Firmware's arrays are known by the disks beneath them.
+    assert_eq!(devices.array_over(Numbers { major: 8, minor: 0 }, Some(1)), within);
     assert_eq!(devices.file_of(array), Some(made.folder.path().join("dev/md127").as_path()));
 }
 

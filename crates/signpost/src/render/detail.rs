@@ -34,6 +34,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
         ("bus", disk.bus.clone()),
         ("model", disk.model.clone()),
         ("serial", disk.serial.clone()),
+        ("array", disk.array.as_ref().map(disks::array)),
         ("table", disk.table.kind.map(|kind| kind.word().to_uppercase())),
         ("disk GUID", disk.table.guid.clone()),
         ("disk signature", disk.table.signature.clone()),

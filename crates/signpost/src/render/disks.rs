@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{Aside, Disk, Partition, StartupFile, Survey, TableKind, Volume};
+use signpost_facts::{Aside, Disk, DiskArray, Partition, StartupFile, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -82,7 +82,15 @@ fn disk_line(disk: &Disk) -> String {
         (None, Some(fault)) => facts.push(fault.clone()),
         (None, None) => facts.push("no partition table".into()),
     }
+    facts.extend(disk.array.as_ref().map(array));
     format!("  disk {}  {}  {}\n", disk.number, disk.name, style::faint(&facts.join(", ")))
+}
+
+/// The array that a whole disk is a member of.
+pub fn array(array: &DiskArray) -> String {
+    let of = if array.is_firmwares { " of the firmware" } else { "" };
+    let read_on = array.read_on.map(|disk| format!(", the same as disk {disk}")).unwrap_or_default();
+    format!("in the {}{of}{read_on}", array.words)
 }
 
 /// Whether a partition is shown among many: it starts something, holds a system, or something is wrong with it.

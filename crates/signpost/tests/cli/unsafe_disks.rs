@@ -167,3 +167,54 @@ fn a_root_folder_that_is_full_is_no_room() {
     assert!(said.contains("no-room") && said.contains("root folder of the home volume is full"), "{said}");
     assert!(machine.everything() == before);
 }
+
+/// Metadata of a mirror that firmware makes, in a disk's last sector but one (`imsm_super`).
+fn add_mirror(machine: &TestMachine, image: &str, sectors: u32) {
+    let mut bytes = vec![0u8; 512];
+    bytes[..24].copy_from_slice(b"Intel Raid ISM Cfg Sig. ");
+    let array = 0xd8 + 2 * 48;
+    bytes[array..array + 4].copy_from_slice(b"Ebbe");
+    for (at, value) in [
+        (0x24, 512),
+        (0x28, 0x71de),
+        (0x38, 0x0102),
+        (array + 116, sectors),
+        (array + 124, 1 << 24),
+        (array + 128, 2),
+    ] {
+        bytes[at..at + 4].copy_from_slice(&u32::to_le_bytes(value));
+    }
+    let words = bytes.chunks(4).map(|word| u32::from_le_bytes(word.try_into().unwrap()));
+    let sum = words.fold(0, u32::wrapping_add);
+    bytes[0x20..0x24].copy_from_slice(&sum.to_le_bytes());
+    let image = std::fs::OpenOptions::new().write(true).open(machine.path(image)).unwrap();
+    image.set_len((u64::from(sectors) + 2048) * 512).unwrap();
+    image.write_all_at(&bytes, (u64::from(sectors) + 2046) * 512).unwrap();
+}
+
+#[test]
+fn disks_that_firmware_mirrors_are_one_and_never_written_to_alone() {
+    let mut spec = small(StoreKind::Fd);
+    let mut second = lark_disk(crate::harness::lark_files());
+    (second.image, second.serial) = ("second.img", "PTR-2");
+    spec.disks.push(second);
+    let machine = TestMachine::new(&spec);
+    prepare(&machine);
+    let sectors = std::fs::metadata(machine.path("lark.img")).unwrap().len() / 512;
+    for image in ["lark.img", "second.img"] {
+        add_mirror(&machine, image, sectors.try_into().unwrap());
+    }
+    let survey = machine.json(&["survey"]);
+    let codes: Vec<&str> = survey["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|finding| finding["code"].as_str().unwrap())
+        .collect();
+    assert!(!codes.contains(&"clone") && !codes.contains(&"backup-misplaced"), "{codes:?}");
+    assert_eq!(survey["volumes"].as_array().unwrap().len(), 3, "two of both disks, and Meridian's");
+    let shown = machine.ok(&["survey", "--all"]);
+    assert!(shown.contains("in the mirror Ebbe of the firmware, the same as disk 1"), "{shown}");
+    let said = refused(&machine, "partition-unsafe");
+    assert!(said.contains("disk 1 is in the mirror Ebbe, whose disks have to be written together"), "{said}");
+}
