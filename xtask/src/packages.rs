@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 31] = [
+pub const FOR_TESTS: [&str; 32] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -13,6 +13,7 @@ pub const FOR_TESTS: [&str; 31] = [
     "dosfstools",
     "e2fsprogs",
     "erofs-utils",
+    "exfat-fuse",
     "exfatprogs",
     "f2fs-tools",
     "fdisk",

@@ -27,6 +27,8 @@ mod bytes;
 mod checksum;
 pub mod disklabel;
 pub mod error;
+#[cfg(feature = "exfat")]
+mod exfat;
 pub mod ext;
 pub mod fat;
 pub mod file_system;
@@ -47,6 +49,8 @@ pub mod table;
 mod text;
 #[cfg(any(feature = "btrfs", feature = "iso", feature = "ntfs", feature = "xfs"))]
 mod tree;
+#[cfg(feature = "udf")]
+mod udf;
 pub mod volumes;
 #[cfg(feature = "xfs")]
 mod xfs;

@@ -27,10 +27,27 @@ pub fn file_system(
         VolumeKind::Btrfs => boxed(crate::btrfs::BtrfsVolume::open(device.clone())),
         #[cfg(feature = "ntfs")]
         VolumeKind::Ntfs => boxed(crate::ntfs::NtfsVolume::open(device.clone())),
+        #[cfg(feature = "exfat")]
+        VolumeKind::ExFat => boxed(crate::exfat::ExFatVolume::open(device.clone())),
+        #[cfg(feature = "udf")]
+        VolumeKind::Udf => udf(device),
         #[cfg(feature = "iso")]
         VolumeKind::Iso9660 => boxed(crate::iso::IsoVolume::open(device.clone())),
         _ => return None,
     })
+}
+
+/// UDF, or the ISO 9660 that a medium may have beside it where its UDF is beyond us.
+#[cfg(feature = "udf")]
+fn udf(device: &SharedDevice) -> Result<Box<dyn FileSystem>, VolumeError> {
+    let opened = boxed(crate::udf::UdfVolume::open(device.clone()));
+    #[cfg(feature = "iso")]
+    if opened.is_err()
+        && let Ok(volume) = boxed(crate::iso::IsoVolume::open(device.clone()))
+    {
+        return Ok(volume);
+    }
+    opened
 }
 
 fn boxed<T: FileSystem + 'static>(

@@ -37,6 +37,14 @@ pub(crate) fn push(runs: &mut Vec<Run>, run: Run) {
     }
 }
 
+/// Leaves out what lies behind the first `written` bytes, which then reads as zeros.
+pub(crate) fn clip(runs: &mut Vec<Run>, written: u64) {
+    runs.retain(|run| run.at < written);
+    if let Some(last) = runs.last_mut() {
+        last.length = last.length.min(written.saturating_sub(last.at));
+    }
+}
+
 /// Fills `buffer` with a file's bytes from `offset` on; what no run covers reads as zero. The runs are in
 /// the file's order.
 ///

@@ -161,12 +161,11 @@ impl Disk {
             parts.push(Part { entry: None, start: 0, found });
         }
         // A disk may be one volume; one written from an image of ISO 9660 has a table besides.
-        let is_mirrored = array.is_some();
-        if table.kind == TableKind::None && table.faults.is_empty()
-            || table.kind == TableKind::Mbr && !is_mirrored
-        {
+        let is_bare = table.kind == TableKind::None && table.faults.is_empty();
+        if is_bare || table.kind != TableKind::None && array.is_none() {
             let whole = Contents::of(device.clone(), &mut room);
-            let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf);
+            let is_image = matches!(whole.identity.kind, VolumeKind::Iso9660 | VolumeKind::Udf)
+                && (table.kind != TableKind::Gpt || !is_overwritten(&parts));
             if table.kind == TableKind::None && whole.identity.kind != VolumeKind::Unknown || is_image {
                 // A partition that starts with the disk is the image itself.
                 parts.retain(|part| part.start > 0);
@@ -186,6 +185,19 @@ impl Disk {
         let parts = identities.into_iter().map(part).collect();
         Self { sector_size, table, array: None, parts }
     }
+}
+
+/// Whether a disk's partitions hold what no image of ISO 9660 has in it, so that the image's marks are left over from before.
+/// An image has firmware's FAT in it, and itself.
+fn is_overwritten(parts: &[Part]) -> bool {
+    let of_image = |kind: VolumeKind| {
+        kind.is_fat()
+            || matches!(
+                kind,
+                VolumeKind::Iso9660 | VolumeKind::Udf | VolumeKind::HfsPlus | VolumeKind::Unknown
+            )
+    };
+    parts.iter().any(|part| !of_image(part.found.identity.kind))
 }
 
 /// What the whole of a disk with a table is a member of. A partition at the disk's end may carry such metadata of its own:

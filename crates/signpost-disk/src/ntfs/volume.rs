@@ -194,10 +194,7 @@ impl NtfsVolume {
             self.add_runs(piece, &mut runs).ok_or_else(lie)?;
         }
         // What was never written reads as zeros, whatever lies there.
-        runs.retain(|run| run.at < written);
-        if let Some(last) = runs.last_mut() {
-            last.length = last.length.min(written.saturating_sub(last.at));
-        }
+        runs::clip(&mut runs, written);
         Ok(Value::Runs { runs, size })
     }
 

@@ -1,12 +1,14 @@
-//! ISO 9660 as the tools make it, and NTFS as its user-space driver writes it.
+//! ISO 9660 and UDF as the tools make them, NTFS and exFAT as their user-space drivers write them.
 
 use std::fs;
 use std::path::Path;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::probe::VolumeKind;
+use signpost_disk::table::TableKind;
+use signpost_disk::volumes::{Disk, Volumes};
 
-use crate::harness::{Image, Mounted, agrees, fill, noise, run, survives_spoiling};
+use crate::harness::{Image, Mounted, agrees, fill, noise, poke, run, survives_spoiling};
 
 fn iso(tree: &Path, tool: &str, args: &[&str]) -> Image {
     let image = Image::new(1);
@@ -52,6 +54,96 @@ fn wide_and_plain_names_are_read_without_rock_ridge() {
     fs::rename(tree.path().join("boot/Größe ≈ 潮.txt"), tree.path().join("boot/TIDE.TXT")).unwrap();
     let plain = iso(tree.path(), "genisoimage", &["-quiet"]);
     assert_eq!(plain.file_system().read("/boot/tide.txt", 1 << 20).unwrap(), noise(70_000));
+}
+
+/// What media of installers are: UDF, with an ISO 9660 beside it that says less.
+#[test]
+fn udf_reads_as_the_tree_it_was_made_from() {
+    let tree = tempfile::tempdir().unwrap();
+    fs::create_dir_all(tree.path().join("sources/of many")).unwrap();
+    fs::write(tree.path().join("sources/Größe ≈ 潮.wim"), noise(3_000_000)).unwrap();
+    fs::write(tree.path().join("setup.exe"), noise(700)).unwrap();
+    for index in 0..300 {
+        fs::write(tree.path().join(format!("sources/of many/file {index}")), format!("{index}")).unwrap();
+    }
+    let image = iso(tree.path(), "genisoimage", &["-quiet", "-udf", "-input-charset", "utf-8"]);
+    assert_eq!(image.check(), VolumeKind::Udf);
+    let volume = image.file_system();
+    assert_eq!(agrees(volume.as_ref(), tree.path(), "/"), 302);
+    assert_eq!(volume.read("/SOURCES/of many/FILE 7", 9).unwrap(), b"7");
+    assert_eq!(volume.file_device("/setup.exe").unwrap().unwrap().size(), 700);
+    let end = fs::metadata(&image.path).unwrap().len();
+    let offsets = (0..end.min(1 << 20)).step_by(3001).map(|at| at / 4 * 4);
+    survives_spoiling(&image, offsets, &["/", "/sources", "/sources/of many", "/setup.exe"]);
+}
+
+#[test]
+fn exfat_reads_as_its_driver_wrote_it() {
+    for cluster in ["512", "4K", "128K"] {
+        let image = Image::made_by(96, "mkfs.exfat", &["-c", cluster, "-L", "Pegel"]);
+        assert_eq!(image.check(), VolumeKind::ExFat);
+        let mounted = Mounted::of_type(&image, "exfat-fuse", "defaults");
+        let path = mounted.path();
+        fs::create_dir_all(path.join("Systeme/many")).unwrap();
+        fs::write(path.join("Systeme/Größe ≈ 潮.iso"), noise(2_000_000)).unwrap();
+        fs::write(path.join("empty"), b"").unwrap();
+        for index in 0..300 {
+            let name = format!("Systeme/many/a name that is long enough for several entries {index}");
+            fs::write(path.join(name), format!("{index}")).unwrap();
+        }
+        in_pieces(path);
+        drop(mounted);
+        let mounted = Mounted::of_type(&image, "exfat-fuse", "ro");
+        let volume = image.file_system();
+        assert!(agrees(volume.as_ref(), mounted.path(), "/") > 300, "clusters of {cluster}");
+        assert!(volume.read("/SYSTEME/größe ≈ 潮.ISO", 1 << 22).is_ok(), "clusters of {cluster}");
+        assert!(matches!(volume.read("/none", 9), Err(VolumeError::NotFound(_))));
+        let mut tail = vec![0; 100_000];
+        let inside = volume.file_device("/image").unwrap().unwrap();
+        inside.read_at(inside.size() - 100_000, &mut tail).unwrap();
+        let whole = fs::read(mounted.path().join("image")).unwrap();
+        assert_eq!(tail, whole[whole.len() - 100_000..], "clusters of {cluster}");
+        drop(mounted);
+        if cluster == "4K" {
+            let offsets = (64..128).step_by(4).chain((0..3_000_000).step_by(9973));
+            survives_spoiling(&image, offsets, &["/", "/Systeme/many", "/image"]);
+        }
+    }
+}
+
+/// A GPT whose one partition is the firmware's, in the middle of an image.
+#[test]
+fn an_image_that_no_partition_covers_is_a_volume_and_one_left_over_is_none() {
+    let tree = tempfile::tempdir().unwrap();
+    fs::create_dir(tree.path().join("live")).unwrap();
+    fs::write(tree.path().join("live/kernel"), noise(70_000)).unwrap();
+    let esp = Image::made_by(4, "mkfs.fat", &["-F", "12"]);
+    let args = [
+        "-as",
+        "mkisofs",
+        "-quiet",
+        "-R",
+        "-appended_part_as_gpt",
+        "-append_partition",
+        "2",
+        "0xef",
+        esp.name(),
+    ];
+    let image = iso(tree.path(), "xorriso", &args);
+    let disk = Disk::look(&image.device(), 512);
+    assert_eq!(disk.table.kind, TableKind::Gpt);
+    let kinds = |disk: Disk| {
+        let found = Volumes::find(&[disk]).list;
+        let kinds = found.iter().map(|volume| volume.identity.kind);
+        // The tool makes partitions of the gaps too.
+        kinds.filter(|kind| *kind != VolumeKind::Unknown).collect::<Vec<_>>()
+    };
+    assert_eq!(kinds(disk), [VolumeKind::Iso9660, VolumeKind::Fat12]);
+    let parts = Disk::look(&image.device(), 512).parts;
+    let start = parts.iter().find(|part| part.identity().kind.is_fat()).unwrap().start();
+    let other = Image::made_by(4, "mke2fs", &["-q", "-F", "-t", "ext4"]);
+    poke(&image.path, start, &fs::read(&other.path).unwrap());
+    assert_eq!(kinds(Disk::look(&image.device(), 512)), [VolumeKind::Ext4]);
 }
 
 #[test]
