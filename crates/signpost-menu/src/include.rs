@@ -6,6 +6,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::cmp::Ordering;
 
+use crate::counter::{IMAGE_FOLDER, without_counter};
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
 use crate::ids::EntryId;
 use crate::os_release::OsRelease;
@@ -19,8 +20,6 @@ use crate::{ids, version};
 pub const ENTRY_FOLDER: &str = "/loader/entries";
 /// Bytes of an entry file, or of any text that a menu is settled by: at the desk as at boot.
 pub const MAX_TEXT: usize = 64 * 1024;
-/// Folder of unified kernel images.
-const IMAGE_FOLDER: &str = "/EFI/Linux";
 /// Entries that are taken in.
 const MAX_INCLUDED: usize = 64;
 /// No id is longer, in characters.
@@ -90,18 +89,6 @@ impl EntryFile {
 
 fn absolute(path: String) -> String {
     if path.starts_with('/') { path } else { format!("/{path}") }
-}
-
-/// A name without its counter, and whether all its tries are used up: `a+0-3.conf` is `a`, and its tries are.
-fn without_counter(stem: &str) -> (&str, bool) {
-    let Some((name, counter)) = stem.rsplit_once('+') else { return (stem, false) };
-    let (left, done) = counter.split_once('-').map_or((counter, None), |(left, done)| (left, Some(done)));
-    let is_number = |text: &str| !text.is_empty() && text.chars().all(|c| c.is_ascii_digit());
-    if is_number(left) && done.is_none_or(is_number) {
-        (name, left.chars().all(|c| c == '0'))
-    } else {
-        (stem, false)
-    }
 }
 
 /// What is found, before it is put in order.

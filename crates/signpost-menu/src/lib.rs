@@ -16,6 +16,7 @@
 
 extern crate alloc;
 
+pub mod counter;
 pub mod disk_number;
 pub mod document;
 pub mod entry_text;

@@ -4,6 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use crate::counter::{IMAGE_FOLDER, lasting_path};
 use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
 use crate::kernel_args::named_volumes;
 use crate::linux_files::version_in_name;
@@ -133,11 +134,8 @@ pub fn resolve_entry<'d>(
     let mut notes = Vec::new();
     let target = match &entry.starts {
         Starts::Linux(linux) => self::linux(around, linux, &document.kernel_args, &mut notes),
-        Starts::Efi { program, args } => find_file(around, program).map(|volume| StartTarget::Program {
-            volume,
-            path: program.path.clone(),
-            args: args.clone(),
-        }),
+        Starts::Efi { program, args } => find_program(around, program)
+            .map(|(volume, path)| StartTarget::Program { volume, path, args: args.clone() }),
         Starts::FirmwareEntry { label, target, handover } => {
             firmware_entry(around, label, target.as_ref(), &mut notes)
                 .map(|number| StartTarget::FirmwareEntry { number, handover: *handover })
@@ -203,6 +201,22 @@ fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, Fault> 
     let volume = find_volume(around, &place.volume)?;
     need_file(around, Within::volume(volume), &place.path)?;
     Ok(volume)
+}
+
+/// A program's volume, and the path where it stands: a unified image is the same one with another counter in its name.
+fn find_program(around: &impl Surroundings, program: &Place) -> Result<(usize, String), Fault> {
+    let fault = match find_file(around, program) {
+        Ok(volume) => return Ok((volume, program.path.clone())),
+        Err(fault) => fault,
+    };
+    let (Fault::NoFile { volume, .. }, Some(lasting)) = (&fault, lasting_path(&program.path)) else {
+        return Err(fault);
+    };
+    let names = around.files(Within::volume(*volume), IMAGE_FOLDER).ok().flatten().unwrap_or_default();
+    let mut paths = names.iter().map(|name| [IMAGE_FOLDER, "/", name].concat());
+    let is_it = |path: &String| lasting_path(path).is_some_and(|own| own.eq_ignore_ascii_case(&lasting));
+    let volume = *volume;
+    paths.find(is_it).map(|path| (volume, path)).ok_or(fault)
 }
 
 fn need_file(around: &impl Surroundings, within: Within<'_>, path: &str) -> Result<(), Fault> {

@@ -3,6 +3,7 @@
 
 use signpost_facts::secure_boot::Verdict;
 use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
+use signpost_menu::counter::lasting_path;
 use signpost_menu::document::Host;
 use signpost_menu::layouts::newest_pattern;
 use signpost_place::Look;
@@ -147,7 +148,8 @@ fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
         let way = "give it a loader on an ESP, or put its kernel there";
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
     };
-    let program = format!("{}{}", look.stable_name(file.volume.index())?, file.path);
+    let path = lasting_path(&file.path).unwrap_or_else(|| file.path.clone());
+    let program = format!("{}{path}", look.stable_name(file.volume.index())?);
     let body = vec![("starts", "efi".into()), ("program", program.into())];
     let what = match file.role {
         Role::UnifiedImage => "its unified kernel image",

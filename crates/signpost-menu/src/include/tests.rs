@@ -133,22 +133,6 @@ fn what_the_menu_starts_already_is_not_taken_in_again() {
     assert!(complete(&home, Some(0), &mut off).is_empty() && off.entries.is_empty());
 }
 
-#[test]
-fn counters_are_told_from_names_with_a_plus() {
-    for (stem, expected) in [
-        ("a+3", ("a", false)),
-        ("a+0", ("a", true)),
-        ("a+00-2", ("a", true)),
-        ("a+2-1", ("a", false)),
-        ("a+b", ("a+b", false)),
-        ("a+", ("a+", false)),
-        ("a+1-", ("a+1-", false)),
-        ("a", ("a", false)),
-    ] {
-        assert_eq!(without_counter(stem), expected, "{stem}");
-    }
-}
-
 proptest! {
     #[test]
     fn any_files_give_entries_with_ids_of_their_own(texts in prop::collection::vec("(title|linux|efi|sort-key|version) .{0,12}", 0..6)) {

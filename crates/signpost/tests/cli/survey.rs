@@ -118,3 +118,26 @@ fn two_systems_of_one_name_stay_apart() {
         survey["systems"].as_array().unwrap().iter().map(|system| system["id"].as_str().unwrap()).collect();
     assert_eq!(ids, ["larkspur", "larkspur-2"]);
 }
+
+/// What counts tries renames the file: the entry, the draft and the forecast go along.
+#[test]
+fn a_unified_image_is_followed_whatever_its_counter_says() {
+    let image = Program::new("Tern")
+        .section(".linux", b"kernel")
+        .section(".osrel", b"ID=tern\nPRETTY_NAME=\"Tern OS 3\"\n")
+        .section(".uname", b"7.1.0-tern\0");
+    let named = |counter: &str| vec![file(&format!("/EFI/Linux/tern-7.1.0{counter}.efi"), image.build())];
+    let machine = machine_with(named("+3"));
+    machine.ok(&["draft"]);
+    let drafted = machine.read("menu.toml");
+    assert!(drafted.contains("program = \"uuid:0A0A-0001/EFI/Linux/tern-7.1.0.efi\""), "{drafted}");
+    for counter in ["+3", "+2-1", ""] {
+        let now = machine_with(named(counter));
+        std::fs::copy(now.path("lark.img"), machine.path("lark.img")).unwrap();
+        let entry = machine.json(&["menu"])["entries"][0].clone();
+        let starts = format!("/EFI/Linux/tern-7.1.0{counter}.efi");
+        assert!(entry["starts"].as_str().unwrap().contains(&starts), "{entry}");
+        machine.ok(&["draft"]);
+        assert_eq!(machine.read("menu.toml"), drafted, "{counter}");
+    }
+}
