@@ -37,13 +37,15 @@ use signpost_survey::catalogue::Catalogue;
 type Target = fn(&[u8]);
 
 /// Every target, by its name.
-pub const ALL: [(&str, Target); 16] = [
+pub const ALL: [(&str, Target); 18] = [
     ("tables", tables),
     ("fat", fat),
     ("ext", ext),
     ("xfs", xfs),
     ("btrfs", btrfs),
     ("ntfs", ntfs),
+    ("exfat", exfat),
+    ("udf", udf),
     ("iso", iso),
     ("volume_managers", volume_managers),
     ("programs", programs),
@@ -175,7 +177,15 @@ pub fn btrfs(data: &[u8]) {
 }
 
 pub fn ntfs(data: &[u8]) {
-    guarded(|| file_system(VolumeKind::Ntfs, &FewSectors::device(data)));
+    file_system(VolumeKind::Ntfs, &FewSectors::device(data));
+}
+
+pub fn exfat(data: &[u8]) {
+    file_system(VolumeKind::ExFat, &FewSectors::device(data));
+}
+
+pub fn udf(data: &[u8]) {
+    file_system(VolumeKind::Udf, &FewSectors::device(data));
 }
 
 pub fn iso(data: &[u8]) {

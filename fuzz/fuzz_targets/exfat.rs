@@ -1,0 +1,5 @@
+#![no_main]
+#[path = "../targets.rs"]
+mod targets;
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| targets::exfat(data));
