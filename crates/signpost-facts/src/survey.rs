@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
 use signpost_disk::probe::VolumeKind;
 use signpost_firmware::device_path::PartitionSignature;
-use signpost_menu::place::VolumeIdentity;
+use signpost_menu::place::{Nearness, VolumeIdentity};
 
 use crate::code::Code;
 use crate::firmware::FirmwareFacts;
@@ -352,6 +352,7 @@ impl Volume {
             disk_guid: self.disk_guid.clone(),
             partition: self.partition.map(|number| number.0),
             is_home,
+            nearness: Nearness::default(),
         }
     }
 

@@ -6,7 +6,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use core::fmt;
 
-pub use resolve::{Unresolved, VolumeIdentity, resolve, stable};
+pub use resolve::{Nearness, Unresolved, VolumeIdentity, count, resolve, stable};
 
 /// A file or folder somewhere on a machine.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,11 +5,13 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::counter::{IMAGE_FOLDER, lasting_path};
-use crate::document::{Entry, KernelChoice, Linux, MenuDocument, Starts};
+use crate::document::{Entry, Host, KernelChoice, Linux, MenuDocument, Starts};
 use crate::kernel_args::named_volumes;
 use crate::linux_files::version_in_name;
 use crate::nearest::nearest;
-use crate::place::{Place, Unresolved, VolumeIdentity, VolumeRef, resolve as resolve_volume};
+use crate::place::{
+    Nearness, Place, Unresolved, VolumeIdentity, VolumeRef, count, resolve as resolve_volume,
+};
 pub use crate::surroundings::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
 
 /// Why an entry cannot start. Whether what is missing is gone or only out of reach, takes knowing the machine's past.
@@ -131,7 +133,13 @@ pub fn resolve_entry<'d>(
     document: &MenuDocument,
     entry: &'d Entry,
 ) -> ResolvedEntry<'d> {
-    let mut notes = Vec::new();
+    let mut notes: Vec<String> =
+        named(&entry.starts).filter_map(|name| note_on_copies(around, name)).collect();
+    if let Some(serial) = named(&entry.starts).find(|name| unseen_at_boot(document.settings.host, name)) {
+        let words =
+            format!("{serial} goes by a disk's serial, and the boot program sees none: name it by its UUID");
+        return ResolvedEntry { entry, target: Err(Fault::Unfit(words)), notes };
+    }
     let target = match &entry.starts {
         Starts::Linux(linux) => self::linux(around, linux, &document.kernel_args, &mut notes),
         Starts::Efi { program, args } => find_program(around, program)
@@ -188,6 +196,38 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
         },
         StartTarget::Group => "opens a group".into(),
     }
+}
+
+/// The volumes that an entry names.
+fn named(starts: &Starts) -> impl Iterator<Item = &VolumeRef> {
+    let (first, second) = match starts {
+        Starts::Linux(linux) => (Some(&linux.volume), linux.root.as_ref()),
+        Starts::Efi { program, .. } => (Some(&program.volume), None),
+        Starts::Image { image, .. } => (Some(&image.volume), None),
+        Starts::FirmwareEntry { target, .. } => (target.as_ref().map(|target| &target.volume), None),
+        Starts::Sector { volume } => (Some(volume), None),
+        Starts::Group | Starts::SetupScreen | Starts::Restart | Starts::PowerOff | Starts::Unknown { .. } => {
+            (None, None)
+        }
+    };
+    first.into_iter().chain(second.filter(|second| Some(*second) != first))
+}
+
+/// Whether a name cannot be resolved by who shows the menu: firmware hands on no serials of disks.
+fn unseen_at_boot(host: Host, name: &VolumeRef) -> bool {
+    host == Host::Signpost && matches!(name, VolumeRef::Disk(..))
+}
+
+/// That a name fits a copy too, where nearness tells which is meant.
+fn note_on_copies(around: &impl Surroundings, name: &VolumeRef) -> Option<String> {
+    let volumes = around.volumes();
+    let fitting = count(name, volumes);
+    let meant = resolve_volume(name, volumes).ok().filter(|_| fitting > 1)?;
+    let which = match volumes.get(meant)?.nearness {
+        Nearness::HomesDisk => "on the menu's own disk",
+        Nearness::Machine | Nearness::Plugged => "that is not plugged in",
+    };
+    Some(format!("{name} fits {fitting} volumes, one a copy of the other: the one {which} is meant"))
 }
 
 fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, Fault> {

@@ -17,7 +17,7 @@ use signpost_firmware::start::{
     DiskMatch, Hardware, Names, PartitionSeen, Program, Target, locate, volume_path,
 };
 use signpost_menu::disk_number::DiskNumber;
-use signpost_menu::place::VolumeIdentity;
+use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::text::shown;
 
@@ -25,7 +25,7 @@ use crate::disk_order;
 use crate::finder::Systems;
 use crate::reader::{VolumeReader, unguarded};
 use crate::surroundings::{self, stands_around_a_menu};
-use crate::volumes::{Seen, Volumes};
+use crate::volumes::{Seen, Volumes, nearness};
 
 /// Bytes of a program in which its headers lie.
 pub const PROGRAM_HEAD: usize = 64 * 1024;
@@ -148,6 +148,10 @@ impl BootMachine {
                 reader: OnceCell::new(),
             });
         }
+        let nearness = nearness(&machine, home);
+        for (identity, nearness) in machine.identities.iter_mut().zip(nearness) {
+            identity.nearness = nearness;
+        }
         machine
     }
 
@@ -223,6 +227,7 @@ fn identity(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) 
         disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
         partition: entry.map(|entry| entry.number),
         is_home: home == Some(index),
+        nearness: Nearness::default(),
     }
 }
 

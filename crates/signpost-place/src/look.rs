@@ -24,7 +24,7 @@ use crate::finder::Systems;
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
 use crate::surroundings::stands_around_a_menu;
-use crate::volumes::{Seen, Volumes};
+use crate::volumes::{Seen, Volumes, nearness};
 
 /// No program that firmware loads is longer, in bytes.
 pub const MAX_PROGRAM: usize = 256 << 20;
@@ -198,6 +198,15 @@ impl Look {
             place: format!("volume v{}", VolumeNumber::of_index(volume)),
             why: "no name tells it from the other volumes; give its disk a serial or its file system a new UUID".into(),
         })
+    }
+
+    /// Notes which volume is home, and how near to it all others lie.
+    pub fn set_home(&mut self, home: Option<usize>) {
+        self.home = home;
+        let nearness = nearness(self, home);
+        for (index, (identity, nearness)) in self.identities.iter_mut().zip(nearness).enumerate() {
+            (identity.is_home, identity.nearness) = (home == Some(index), nearness);
+        }
     }
 
     /// Volumes of the machine's own that firmware reads.

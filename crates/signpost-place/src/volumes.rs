@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use signpost_disk::probe::VolumeKind;
 use signpost_firmware::image::pe::MachineType;
 use signpost_menu::disk_number::DiskNumber;
-use signpost_menu::place::VolumeIdentity;
+use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::LoadOptionSeen;
 
 use crate::finder::Systems;
@@ -43,6 +43,22 @@ pub trait Volumes {
 
     /// The firmware's load options, in the boot order first.
     fn options(&self) -> Vec<LoadOptionSeen>;
+}
+
+/// How near to the menu each volume lies, whose home this is.
+pub fn nearness(volumes: &impl Volumes, home: Option<usize>) -> Vec<Nearness> {
+    let homes_disks = home.map(|home| volumes.disks_of(home)).unwrap_or_default();
+    let of = |volume| {
+        let disks = volumes.disks_of(volume);
+        if disks.iter().any(|disk| homes_disks.contains(disk)) {
+            Nearness::HomesDisk
+        } else if disks.iter().all(|disk| volumes.takes_part(*disk)) {
+            Nearness::Machine
+        } else {
+            Nearness::Plugged
+        }
+    };
+    (0..volumes.identities().len()).map(of).collect()
 }
 
 /// What is known of a volume without opening it.

@@ -106,6 +106,8 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
             disk.into_iter().for_each(|disk| disk.takes_part = !disk.is_medium);
         }
     }
+    // What is plugged in stands back from the first.
+    look.set_home(None);
     let found = contents.iter_mut().map(|found| std::mem::take(&mut found.linux)).collect();
     look.systems = Systems::of(look, found);
     linux::take(look);
@@ -132,13 +134,10 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
     look.survey.systems.extend(images);
     note_disks(look);
     systems::make_ids_unique(&mut look.survey.systems);
-    systems::make_titles_differ(look);
     look.survey.firmware = firmware::facts(look, judged);
     systems::finish(look);
-    look.home = home::of(look);
-    if let Some(identity) = look.home.and_then(|home| look.identities.get_mut(home)) {
-        identity.is_home = true;
-    }
+    look.set_home(home::of(look));
+    systems::make_titles_differ(look);
     findings::add(look);
 }
 

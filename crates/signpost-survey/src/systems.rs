@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use signpost_facts::{DiskNumber, Family, Role, System};
 use signpost_menu::ids;
+use signpost_menu::place::Nearness;
 use signpost_place::Look;
 
 /// Sorts systems and their loaders, once the firmware's entries are known.
@@ -51,7 +52,8 @@ pub(crate) fn is_spare(path: &str) -> bool {
     path.strip_prefix("/efi/boot/").is_some_and(|file| file.starts_with("boot") && file.ends_with(".efi"))
 }
 
-/// Two systems of one title get titles apart: by their disk, else by their partition, else by their place on it.
+/// Two systems of one title get titles apart: by their disk, else by their partition, else by their place on it. Where they are
+/// a system and its copies, the one that is nearest to the menu keeps its own.
 pub(crate) fn make_titles_differ(look: &mut Look) {
     let told: Vec<[Option<String>; 3]> =
         look.survey.systems.iter().map(|system| told_by(look, system)).collect();
@@ -66,8 +68,15 @@ pub(crate) fn make_titles_differ(look: &mut Look) {
             }
         }
     }
-    for ((system, title), told) in look.survey.systems.iter_mut().zip(&titles).zip(&told) {
-        if titled.get(title.as_str()).is_none_or(|count| *count < 2) {
+    let near: Vec<Nearness> = look.survey.systems.iter().map(|system| nearness(look, system)).collect();
+    let stands_first = |index: usize| {
+        let mut others = titles.iter().zip(&near).enumerate().filter(|(other, _)| *other != index);
+        others.all(|(_, (title, other))| *title != titles[index] || near[index] < *other)
+    };
+    let keeps: Vec<bool> = (0..titles.len()).map(stands_first).collect();
+    for (index, (system, told)) in look.survey.systems.iter_mut().zip(&told).enumerate() {
+        let title = &titles[index];
+        if keeps[index] || titled.get(title.as_str()).is_none_or(|count| *count < 2) {
             continue;
         }
         let is_only = |(kind, told): &(usize, &String)| {
@@ -77,6 +86,15 @@ pub(crate) fn make_titles_differ(look: &mut Look) {
         let told = kinds.find(is_only).map_or(&system.id, |(_, told)| told);
         system.title = format!("{title}, {told}");
     }
+}
+
+/// How near to the menu a system lies.
+fn nearness(look: &Look, system: &System) -> Nearness {
+    let own = system.root.or(system.image.as_ref().map(|image| image.volume));
+    let loaders = || system.loaders.iter().map(|index| look.survey.startup_files[*index].volume);
+    let volumes = own.into_iter().chain(loaders().filter(|_| own.is_none()));
+    let near = volumes.filter_map(|volume| Some(look.identities.get(volume.index())?.nearness));
+    near.min().unwrap_or_default()
 }
 
 /// What may tell a system from others: its disk, its partition, its place on that.

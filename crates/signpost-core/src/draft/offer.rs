@@ -6,7 +6,9 @@ use signpost_menu::ids::EntryId;
 use signpost_menu::{MenuDocument, ids};
 use signpost_place::Look;
 
-use super::offered::Offer;
+use super::field::Field;
+use super::offered::{Body, Offer};
+use super::starts::Way;
 use super::{kernels, starts};
 use crate::resolve::ResolvedEntry;
 use crate::ways::is_started_by;
@@ -29,7 +31,9 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
             continue;
         }
         let key = key(look, system);
-        match starts::best(look, system, host)? {
+        // A volume that nothing tells from its copy is no reason to offer nothing of the others.
+        let way = starts::best(look, system, host).unwrap_or_else(|error| Err(error.to_string()));
+        match way.and_then(|body| seen_at_boot(body, host)) {
             Ok(body) => {
                 let is_kernel = body.0.contains(&("starts", "linux".into()));
                 let offer = Offer::by_hand(system.title.clone(), body);
@@ -46,6 +50,19 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
     offers.append(&mut groups);
     make_keys_unique(&mut offers);
     Ok((offers, left))
+}
+
+/// An entry whose volumes the host can tell apart; or why it cannot.
+fn seen_at_boot(body: Body, host: Host) -> Way {
+    let by_serial = |field: &Field| matches!(field, Field::Text(text) if text.starts_with("disk:"));
+    match body.0.iter().find(|(_, field)| host == Host::Signpost && by_serial(field)) {
+        None => Ok(body),
+        Some((_, field)) => Err(format!(
+            "nothing but its disk's serial tells its volume from a copy ({}), and the boot program sees no serials; give \
+             one of the two a new UUID, or unplug one",
+            field.text()
+        )),
+    }
 }
 
 /// Whether a system stands in a menu by itself; a snapshot stands in a group.

@@ -10,6 +10,19 @@ use crate::nearest::nearest;
 /// Volumes of one name that are listed.
 const MAX_PLACES: usize = 6;
 
+/// How near to the menu a volume lies. Of several volumes that a name fits, as those of a disk and of its copy, the nearest is
+/// meant; a copy that is plugged in changes nothing.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Nearness {
+    /// On the disk of the home volume.
+    HomesDisk,
+    /// On another disk of the machine's own.
+    #[default]
+    Machine,
+    /// On a disk that can be taken along.
+    Plugged,
+}
+
 /// All by which a volume can be named.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct VolumeIdentity {
@@ -33,6 +46,8 @@ pub struct VolumeIdentity {
     pub partition: Option<u32>,
     /// Whether it is the home volume.
     pub is_home: bool,
+    /// How near to the menu it lies.
+    pub nearness: Nearness,
 }
 
 impl VolumeIdentity {
@@ -96,12 +111,12 @@ pub enum Unresolved {
     },
 }
 
-/// The index of the one volume that this name means.
+/// The index of the one volume that this name means: the nearest of those that it fits.
 ///
 /// # Errors
-/// Where none or more than one does.
+/// Where it fits none, or several that are equally near.
 pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, Unresolved> {
-    let mut found = volumes.iter().enumerate().filter(|(_, identity)| identity.is(volume));
+    let mut found = nearest_of(volume, volumes);
     let wanted = volume.to_string();
     match (found.next(), found.next()) {
         (Some((index, _)), None) => Ok(index),
@@ -122,13 +137,28 @@ pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, 
     }
 }
 
-/// The first name of this volume that no other volume shares.
-pub fn stable(index: usize, volumes: &[VolumeIdentity]) -> Option<VolumeRef> {
-    let names = volumes.get(index)?.names();
-    names.into_iter().find(|name| resolve_count(name, volumes) == 1)
+/// Those volumes of a name that are nearest to the menu.
+fn nearest_of<'v>(
+    volume: &VolumeRef,
+    volumes: &'v [VolumeIdentity],
+) -> impl Iterator<Item = (usize, &'v VolumeIdentity)> + Clone {
+    let fitting: Vec<_> = volumes.iter().enumerate().filter(|(_, identity)| identity.is(volume)).collect();
+    let nearest = fitting.iter().map(|(_, identity)| identity.nearness).min();
+    fitting.into_iter().filter(move |(_, identity)| Some(identity.nearness) == nearest)
 }
 
-fn resolve_count(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> usize {
+/// The first name of this volume that means it, and no other volume.
+pub fn stable(index: usize, volumes: &[VolumeIdentity]) -> Option<VolumeRef> {
+    let names = volumes.get(index)?.names();
+    let means_it = |name: &VolumeRef| {
+        let mut meant = nearest_of(name, volumes);
+        meant.next().is_some_and(|(first, _)| first == index) && meant.next().is_none()
+    };
+    names.into_iter().find(means_it)
+}
+
+/// How many volumes a name fits, near or not.
+pub fn count(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> usize {
     volumes.iter().filter(|identity| identity.is(volume)).count()
 }
 
@@ -166,6 +196,22 @@ mod tests {
         let error = resolve(&VolumeRef::Uuid("4f2a-11c9".into()), &volumes).unwrap_err();
         assert_eq!(error.to_string(), "uuid:4f2a-11c9 fits 2 volumes: v1 (disk:A#1), v2 (disk:B#1)");
         assert_eq!(stable(1, &volumes), Some(VolumeRef::Disk("B".into(), 1)));
+    }
+
+    #[test]
+    fn of_a_volume_and_its_copies_the_nearest_is_meant() {
+        let mut volumes = [
+            volume(1, "4F2A-11C9", "TIDE", "A"),
+            volume(2, "4F2A-11C9", "TIDE", "B"),
+            volume(3, "4F2A-11C9", "TIDE", "C"),
+        ];
+        let uuid = VolumeRef::Uuid("4f2a-11c9".into());
+        volumes[0].nearness = Nearness::Plugged;
+        assert!(resolve(&uuid, &volumes).is_err(), "two of the machine's own are equally near");
+        volumes[1].nearness = Nearness::HomesDisk;
+        assert_eq!((resolve(&uuid, &volumes), count(&uuid, &volumes)), (Ok(1), 3));
+        assert_eq!(stable(1, &volumes), Some(VolumeRef::Uuid("4F2A-11C9".into())));
+        assert_eq!(stable(0, &volumes), Some(VolumeRef::Disk("A".into(), 1)));
     }
 
     #[test]

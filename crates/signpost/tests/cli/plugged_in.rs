@@ -273,3 +273,51 @@ fn a_menu_that_is_active_says_the_numbers_and_a_disk_that_is_plugged_in_is_no_re
     assert_eq!(plan["writes"], serde_json::json!([]));
     assert_eq!(slot().serial, 1);
 }
+
+/// Plugs in a copy of Larkspur's disk, as it is now.
+fn plug_in_copy(machine: &TestMachine, bus: &str) {
+    std::fs::copy(machine.path("lark.img"), machine.path("copy.img")).unwrap();
+    let description = machine.read("machine.toml");
+    let disks = description.split("\n[[disk]]").find(|part| part.contains("lark.img")).unwrap();
+    let copy = disks.replace("lark.img", "copy.img").replace("PTR-1", "PTR-2");
+    let copy = copy.replace("bus = \"nvme\"", &format!("bus = \"{bus}\""));
+    machine.write("machine.toml", &format!("{description}\n[[disk]]{copy}"));
+}
+
+/// A name that fits the menu's own disk and a copy of it means the menu's own; nothing is named anew for its sake.
+#[test]
+fn a_copy_of_the_whole_disk_changes_neither_menu_nor_start() {
+    for bus in ["usb", "sata"] {
+        let machine = TestMachine::new(&small(StoreKind::Fd));
+        std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
+        machine.ok(&["draft", "--host", "signpost"]);
+        let program = machine.path("program.efi").display().to_string();
+        machine.ok(&["apply", "--yes", "--boot-program", &program, "--home", "uuid:0A0A-0001"]);
+        let (menu, starts) = (machine.read("menu.toml"), machine.json(&["rehearse"]));
+        plug_in_copy(&machine, bus);
+        let again = machine.json(&["rehearse"]);
+        assert_eq!(again["outcome"]["system"], starts["outcome"]["system"], "{bus}: {again:#}");
+        machine.ok(&["draft"]);
+        assert_eq!(machine.read("menu.toml"), menu, "{bus}");
+        let shown = machine.ok(&["menu"]);
+        let which = "the one on the menu's own disk is meant";
+        assert!(shown.contains("uuid:0A0A-0001 fits 2 volumes") && shown.contains(which), "{bus}: {shown}");
+    }
+}
+
+/// Before there is a menu, nothing tells two disks of the machine's own apart: the boot program sees no serials.
+#[test]
+fn what_nothing_but_a_serial_tells_apart_is_left_out_of_a_menu_at_boot() {
+    let machine = TestMachine::new(&small(StoreKind::Fd));
+    plug_in_copy(&machine, "sata");
+    let said = machine.ok(&["draft", "--host", "signpost"]);
+    assert!(said.contains("the boot program sees no serials"), "{said}");
+    let drafted = machine.read("menu.toml");
+    assert!(!drafted.contains("disk:PTR") && drafted.contains("meridian"), "{drafted}");
+    machine.write(
+        "menu.toml",
+        &menu("", &[&LARK.replace("uuid:0A0A-0001", "disk:PTR-1#1")]).replace("firmware", "signpost"),
+    );
+    let shown = machine.ok(&["menu"]);
+    assert!(shown.contains("name it by its UUID"), "{shown}");
+}
