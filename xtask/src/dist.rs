@@ -1,16 +1,15 @@
 //! What is handed to people: one folder and one Debian package, with a program that needs nothing of the system it is
 //! put on.
 
+mod debian;
+
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::process::Stdio;
 
+use crate::boot;
 use crate::run::{Result, at, command, run, target_folder, workspace};
-use crate::{boot, packages};
 
-/// Architectures by Rust's name and by Debian's.
-const ARCHITECTURES: [(&str, &str); 2] = [("x86_64", "amd64"), ("aarch64", "arm64")];
 const SHELLS: [(&str, &str); 3] = [
     ("bash", "share/bash-completion/completions/signpost"),
     ("zsh", "share/zsh/site-functions/_signpost"),
@@ -44,7 +43,7 @@ pub fn make(build: Build) -> Result<()> {
     let version = env!("CARGO_PKG_VERSION");
     let tree = folder.join(format!("signpost-{version}"));
     fill(&tree, build)?;
-    let package = debian_package(&folder, &tree, version)?;
+    let package = debian::package(&folder, &tree, version, build)?;
     println!("{}\n{}", tree.display(), package.display());
     Ok(())
 }
@@ -93,30 +92,6 @@ fn static_program(build: Build) -> Result<PathBuf> {
         &target,
     ]))?;
     Ok(target_folder().join(target).join("release/signpost"))
-}
-
-fn debian_package(folder: &Path, tree: &Path, version: &str) -> Result<PathBuf> {
-    packages::need(&["dpkg"])?;
-    let own = std::env::consts::ARCH;
-    let architecture = ARCHITECTURES.iter().find(|(rust, _)| *rust == own).map_or(own, |(_, debian)| debian);
-    let root = folder.join("package");
-    fs::create_dir_all(root.join("DEBIAN")).map_err(at(&root))?;
-    run(command("cp").arg("-r").arg(tree).arg(root.join("usr")))?;
-    let control = root.join("DEBIAN/control");
-    let text = format!(
-        "Package: early-signpost\nVersion: {version}\nArchitecture: {architecture}\nSection: admin\nPriority: optional\n\
-         Maintainer: Early Signpost <signpost@kestrel-point.example>\n\
-         Description: boot menus for PCs with several operating systems\n \
-         Looks at the whole machine at once, plans before it writes, rehearses the next\n \
-         start without a reboot, and can always take back what it did.\n"
-    );
-    fs::write(&control, text).map_err(at(&control))?;
-    let package = folder.join(format!("early-signpost_{version}_{architecture}.deb"));
-    let mut build = command("dpkg-deb");
-    build.args(["--root-owner-group", "--build"]).arg(&root).arg(&package).stdout(Stdio::null());
-    run(&mut build)?;
-    fs::remove_dir_all(&root).map_err(at(&root))?;
-    Ok(package)
 }
 
 fn copy(from: &Path, to: &Path) -> Result<()> {

@@ -37,7 +37,11 @@ enum Task {
     /// Check the boot program as the other crates are checked: formatting and lints.
     LintBoot,
     /// Make what is handed to people: a folder and a Debian package, below target/dist.
-    Dist,
+    Dist {
+        /// In less time, for tests: a program that is slow
+        #[arg(long)]
+        quick: bool,
+    },
     /// Measure surveys and reading against plain reads and the usual tools.
     Bench,
     /// Measure starts through our menu against the firmware's own, in a virtual machine.
@@ -69,7 +73,7 @@ fn main() -> ExitCode {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
         Task::LintBoot => boot::lint(),
-        Task::Dist => dist::make(dist::Build::Full),
+        Task::Dist { quick } => dist::make(if quick { dist::Build::Quick } else { dist::Build::Full }),
         Task::Bench => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),

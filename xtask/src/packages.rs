@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 32] = [
+pub const FOR_TESTS: [&str; 34] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -19,6 +19,7 @@ pub const FOR_TESTS: [&str; 32] = [
     "fdisk",
     "genisoimage",
     "kmod",
+    "lintian",
     "linux-image-cloud-amd64",
     "lvm2",
     "makefs",
@@ -31,6 +32,7 @@ pub const FOR_TESTS: [&str; 32] = [
     "qemu-system-x86",
     "sbsigntool",
     "squashfs-tools",
+    "systemd",
     "time",
     "udftools",
     "util-linux",

@@ -42,10 +42,14 @@ pub(crate) fn other_system(
         "" => "one that its menu does not name".to_string(),
         machine => format!("machine-id {machine}"),
     };
+    let own = match signpost_place::home::machine_id(look).as_str() {
+        "" => "; this system has no machine-id, so nothing but its own records tells its menus",
+        _ => "",
+    };
     Some(Refusal {
         code: Code::OtherSystem,
         message: format!(
-            "the menu on v{} was put there by another system of this PC ({who})",
+            "the menu on v{} was put there by another system of this PC ({who}){own}",
             VolumeNumber::of_index(volume)
         ),
         way: "--take-over replaces it with this one".into(),

@@ -18,4 +18,4 @@ mod variables;
 
 pub use live::host::{Host, HostKind};
 pub use lock::Lock;
-pub use machine::{Machine, MachineDisk, Running, clock, sha256};
+pub use machine::{Machine, MachineDisk, Running, clock, now, sha256};

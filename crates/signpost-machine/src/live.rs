@@ -10,6 +10,7 @@ pub mod made;
 pub mod mounted;
 pub mod mounts;
 pub(crate) mod numbers;
+pub mod packages;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -51,13 +52,19 @@ pub(crate) fn open(below: &Path) -> Machine {
         firmware: if is_uefi { FirmwareKind::Uefi } else { FirmwareKind::Bios },
         architecture: architecture(root),
         secure_boot: None,
-        running: running(&devices),
+        running: Running { machine_id: machine_id(root), ..running(&devices) },
         variables,
         disks: disks.into_iter().map(|node| disk(&devices, node)).collect(),
         folder: PathBuf::from("/etc/signpost"),
         host: Some(host),
         devices: Some(devices),
     }
+}
+
+/// What the running system is called by (machine-id(5)), wherever its root lies.
+fn machine_id(root: &Root) -> Option<String> {
+    let files = ["etc/machine-id", "var/lib/dbus/machine-id"];
+    files.into_iter().find_map(|file| block::text(&root.at(file)))
 }
 
 /// The volume that the running system has its root on.

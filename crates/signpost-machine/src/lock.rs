@@ -4,12 +4,14 @@ use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc;
+use std::time::Duration;
 
 use rustix::fs::OFlags;
 use signpost_facts::error::{Error, Result};
 
-use crate::durable;
 use crate::machine::Machine;
+use crate::{durable, machine};
 
 /// Held while a machine is changed; the kernel lets go of it when we end, however that is.
 #[derive(Debug)]
@@ -20,19 +22,22 @@ pub struct Lock {
 
 /// How often the file is opened anew.
 const MAX_TRIES: usize = 100;
+/// How long another run is waited for: most have ended by then.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 impl Machine {
-    /// Keeps other runs of ours from changing the machine, and takes away what killed ones left beside what they wrote.
+    /// Keeps other runs of ours from changing the machine, and takes away what killed ones left beside what they wrote. Another
+    /// run that changes it is waited for, ten seconds.
     ///
     /// # Errors
-    /// Where another run changes it now, or the lock cannot be taken.
+    /// Where that has not ended by then, or the lock cannot be taken.
     pub fn lock(&self) -> Result<Lock> {
         // Whoever can open a file can lock it: it lies where others cannot, or is its owner's alone.
         let path = match &self.host {
             Some(_) => PathBuf::from("/run/signpost/lock"),
             None => self.folder.join("signpost.lock"),
         };
-        let lock = take(&path)?;
+        let lock = take(&path, PATIENCE)?;
         for folder in [self.folder.clone(), self.history_folder()] {
             durable::clean(&folder);
         }
@@ -47,7 +52,7 @@ impl Drop for Lock {
 }
 
 /// Takes the lock on a file of its owner's alone, which is made, and names us while it is held.
-fn take(path: &Path) -> Result<Lock> {
+fn take(path: &Path, patience: Duration) -> Result<Lock> {
     let failed = |error: std::io::Error| Error::unusable(path.display(), error);
     if let Some(folder) = path.parent().filter(|folder| !folder.exists()) {
         std::fs::DirBuilder::new().mode(0o700).create(folder).map_err(failed)?;
@@ -58,12 +63,12 @@ fn take(path: &Path) -> Result<Lock> {
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600).custom_flags(flags);
         let opened = options.open(path);
-        let mut file = opened.map_err(failed)?;
-        match file.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(held(&mut file)),
+        let file = opened.map_err(failed)?;
+        let mut file = match file.try_lock() {
+            Ok(()) => file,
+            Err(TryLockError::WouldBlock) => wait_for(file, patience)?,
             Err(TryLockError::Error(error)) => return Err(failed(error)),
-        }
+        };
         let is_same = |there: std::fs::Metadata, ours: std::fs::Metadata| {
             (there.dev(), there.ino()) == (ours.dev(), ours.ino())
         };
@@ -73,16 +78,31 @@ fn take(path: &Path) -> Result<Lock> {
             let _ = file
                 .set_len(0)
                 .and_then(|()| file.rewind())
-                .and_then(|()| writeln!(file, "{}", std::process::id()));
+                .and_then(|()| writeln!(file, "{} since {}", std::process::id(), machine::now()));
             return Ok(Lock { _file: file, path: path.to_path_buf() });
         }
     }
     Err(Error::unusable(path.display(), "the file of the lock comes and goes; see who does that"))
 }
 
+/// The same file once whoever holds the lock has let go of it.
+fn wait_for(mut file: File, patience: Duration) -> Result<File> {
+    let other = file.try_clone();
+    let (sender, waited) = mpsc::channel();
+    // The kernel wakes one that waits for a lock, and knows no end of its patience.
+    std::thread::spawn(move || {
+        let got = other.and_then(|other| other.lock());
+        let _ = sender.send(got);
+    });
+    match waited.recv_timeout(patience) {
+        Ok(Ok(())) => Ok(file),
+        _ => Err(held(&mut file)),
+    }
+}
+
 fn held(file: &mut File) -> Error {
     let mut holder = String::new();
-    let _ = Read::by_ref(file).take(20).read_to_string(&mut holder);
+    let _ = Read::by_ref(file).take(80).read_to_string(&mut holder);
     let who = match holder.trim() {
         "" => "another run".to_string(),
         process => format!("another run (process {process})"),
@@ -99,13 +119,17 @@ mod tests {
     fn the_second_is_told_who_holds_it_and_gets_it_when_the_first_has_ended() {
         let work = tempfile::tempdir().unwrap();
         let path = work.path().join("lock");
-        let first = take(&path).unwrap();
-        let error = take(&path).unwrap_err().to_string();
-        assert!(error.contains(&format!("process {}", std::process::id())), "{error}");
-        drop(first);
-        take(&path).unwrap();
+        let first = take(&path, PATIENCE).unwrap();
+        let error = take(&path, Duration::ZERO).unwrap_err().to_string();
+        assert!(error.contains(&format!("process {} since 2", std::process::id())), "{error}");
+        std::thread::scope(|scope| {
+            let second = scope.spawn(|| take(&path, Duration::MAX));
+            drop(first);
+            second.join().unwrap().unwrap();
+        });
+        take(&path, Duration::ZERO).unwrap();
         assert!(!path.exists(), "it is there while it is held");
         std::os::unix::fs::symlink("/dev/null", &path).unwrap();
-        assert!(take(&path).is_err(), "a link is no file of ours");
+        assert!(take(&path, Duration::ZERO).is_err(), "a link is no file of ours");
     }
 }

@@ -108,6 +108,8 @@ pub struct Running {
     pub device: Option<Numbers>,
     /// The folder or subvolume of it that is the root.
     pub root_path: Option<String>,
+    /// The running system's machine-id, where it is the machine's own to say.
+    pub machine_id: Option<String>,
     /// What its kernel was started with, where the machine's description says it; a live machine's host knows.
     pub command_line: Option<String>,
 }
@@ -319,6 +321,11 @@ fn stamp() -> Stamp {
         (i32::from(now.year()), small(now.month()), small(now.day())),
         (small(now.hour()), small(now.minute()), small(now.second())),
     )
+}
+
+/// The time, in UTC.
+pub fn now() -> String {
+    clock().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 /// The time; a clock may stand beyond all years that can be written.

@@ -117,9 +117,13 @@ pub fn choose(look: &Look, asked: Option<&VolumeRef>) -> facts::Result<Home> {
 
 /// The machine-id of the running system, by which its menus are told from those of other systems.
 pub fn machine_id(look: &Look) -> String {
-    let root = look.running.and_then(|root| look.reader(root));
-    let path = format!("{}/etc/machine-id", look.root_path.as_deref().unwrap_or("").trim_end_matches('/'));
-    let id = root.and_then(|reader| reader.text(&path)).unwrap_or_default();
+    // Of several roots on its volume, the one that runs; where nobody knows which, the one that is mounted by itself.
+    let of_root = || {
+        let roots = &look.systems.found.get(look.running?)?.roots;
+        let runs = roots.iter().find(|root| Some(&root.path) == look.root_path.as_ref());
+        runs.or_else(|| roots.iter().find(|root| root.is_default))?.machine_id.clone()
+    };
+    let id = look.machine_id.clone().or_else(of_root).unwrap_or_default();
     let id = id.trim();
     if id.chars().all(|c| c.is_ascii_hexdigit()) { id.to_string() } else { String::new() }
 }

@@ -45,6 +45,8 @@ pub struct Look {
     pub noted: Noted,
     /// What its firmware runs.
     pub architecture: MachineType,
+    /// The running system's machine-id, where the machine itself told it.
+    pub machine_id: Option<String>,
     /// The folder of the running system's root on its volume, where that is known.
     pub root_path: Option<String>,
     /// All by which the volumes can be named, in their order.
@@ -117,6 +119,7 @@ impl Look {
             known: Known::default(),
             noted: Noted::default(),
             architecture,
+            machine_id: None,
             root_path: None,
             volumes: Vec::new(),
             home: None,

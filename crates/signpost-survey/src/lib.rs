@@ -72,6 +72,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     look.volumes = read.sources.into_iter().zip(&mut found).map(lazy).collect();
     (look.known, look.noted) = (machine.known(), kept::noted(machine));
     look.root_path.clone_from(&machine.running.root_path);
+    look.machine_id.clone_from(&machine.running.machine_id);
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
     take_variables(&mut look, machine);

@@ -9,12 +9,13 @@ pub mod menu_file;
 mod records;
 
 pub use carry_out::carry_out;
-pub use records::{Records, now};
+pub use records::Records;
 use signpost_core::history::Action;
 use signpost_core::rehearse::{Outcome, rehearse};
 use signpost_facts::change::Change;
 use signpost_facts::{Error, Refusal, Result};
 use signpost_machine::Machine;
+pub use signpost_machine::now;
 use signpost_place::Look;
 use signpost_survey::catalogue::Catalogue;
 

@@ -9,18 +9,13 @@ use signpost_core::volume_of;
 use signpost_facts::change::Change;
 use signpost_facts::{Error, Result};
 use signpost_firmware::variable::Contents;
-use signpost_machine::{Machine, clock, kept};
+use signpost_machine::{Machine, kept, now};
 use signpost_place::{Look, home};
 
 /// The records of a machine.
 pub struct Records {
     folder: PathBuf,
     history: History,
-}
-
-/// The time, in UTC.
-pub fn now() -> String {
-    clock().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 impl Records {

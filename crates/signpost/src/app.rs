@@ -2,6 +2,7 @@
 
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use anstream::ColorChoice;
 use serde::Serialize;
@@ -9,6 +10,7 @@ use signpost_core::history::{Action, History};
 use signpost_core::plan::pass;
 use signpost_core::recipe::Recipes;
 use signpost_facts::{Code, Error, Refusal};
+use signpost_machine::live::packages;
 use signpost_machine::{Lock, Machine, rows};
 use signpost_place::Look;
 use signpost_survey::catalogue::Catalogue;
@@ -90,8 +92,31 @@ impl<'a> App<'a> {
             return Ok((machine, None));
         }
         machine.need_root()?;
+        if machine.host.is_some() {
+            self.wait_for_packages()?;
+        }
         let lock = machine.lock()?;
         Ok((machine, Some(lock)))
+    }
+
+    /// Waits until no package manager is at work: a kernel without its initrd is no state to decide on.
+    fn wait_for_packages(&self) -> Result<(), Failure> {
+        /// Longer than an update of a kernel takes on a slow disk.
+        const PATIENCE: Duration = Duration::from_secs(600);
+        let started = Instant::now();
+        let mut is_said = false;
+        while let Some(at_work) = packages::at_work() {
+            if started.elapsed() > PATIENCE {
+                return Err(Failure::Problem(format!("{at_work}, for ten minutes now; nothing was done")));
+            }
+            if !is_said {
+                out::note(&format!("{at_work}; waiting until it is done\n"));
+                is_said = true;
+            }
+            // Whoever asked for its lock to wait for it would keep the next package manager from getting it.
+            std::thread::sleep(Duration::from_secs(1));
+        }
+        Ok(())
     }
 
     /// What stands for the machine on the command line.

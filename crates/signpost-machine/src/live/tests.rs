@@ -2,6 +2,8 @@
 
 mod made_up;
 
+use std::os::unix::fs::MetadataExt;
+
 use super::*;
 use made_up::Made;
 
@@ -62,4 +64,22 @@ fn disks_that_can_be_taken_along_are_told_by_their_drive_or_by_how_they_were_plu
     assert!(removable("sys/block/sda/device/type", "SD\n"), "a card in a slot");
     assert!(removable("sys/block/sda/device/removable", "removable\n"), "plugged in from outside");
     assert!(!removable("sys/block/sda/device/removable", "fixed\n"));
+}
+
+#[test]
+fn a_package_manager_at_work_is_told_by_what_it_locks() {
+    let made = Made::new();
+    made.put("var/lib/dpkg/lock", "").put("proc/locks", "1: POSIX  ADVISORY  WRITE 812 fe:01:77 0 EOF\n");
+    let root = || Root(made.folder.path().to_path_buf());
+    assert_eq!(packages::look(&root()), None);
+    let inode = std::fs::metadata(made.folder.path().join("var/lib/dpkg/lock")).unwrap().ino();
+    let lines = format!(
+        "1: FLOCK  ADVISORY  WRITE 812 fe:01:77 0 EOF\n2: POSIX  ADVISORY  WRITE 4711 fe:01:{inode} 0 EOF\n\
+         2: -> POSIX  ADVISORY  WRITE 900 fe:01:{inode} 0 EOF\n"
+    );
+    made.put("proc/locks", &lines);
+    let at_work = packages::look(&root()).unwrap().to_string();
+    assert_eq!(at_work, "a package manager is at work (/var/lib/dpkg/lock, process 4711)");
+    made.put("proc/locks", "").put("var/lib/pacman/db.lck", "");
+    assert_eq!(packages::look(&root()).unwrap().file, "var/lib/pacman/db.lck");
 }

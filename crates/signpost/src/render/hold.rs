@@ -36,6 +36,17 @@ pub fn done(plan: &HoldPlan) -> String {
     text + &outcome("Next: ", &plan.outcome)
 }
 
+/// What the journal gets: a line for each correction, with its priority (sd-daemon(3)); nothing where nothing was done.
+pub fn journal(plan: &HoldPlan) -> String {
+    let put_right = plan.writes.iter().map(|write| format!("<5>put right: {}\n", write.what()));
+    let mut text: String = put_right.collect();
+    if !plan.writes.is_empty() {
+        text.push_str(&format!("<5>as it was found: {}\n<5>next: {}\n", plan.found, plan.outcome.text));
+    }
+    text.extend(plan.left.iter().map(|left| format!("<4>{left}\n")));
+    text
+}
+
 pub fn log(log: &Log) -> String {
     let corrections: Vec<_> =
         log.corrections.iter().filter(|correction| !correction.what.is_empty()).collect();

@@ -14,15 +14,34 @@ fn package() -> PathBuf {
     packages.next().expect("no package in target/dist; `cargo xtask dist` makes it")
 }
 
-/// Installs the package below a folder, as the package manager does it.
+/// Installs the package below a folder, as the package manager does it; its scripts run in there.
 fn install(root: &Path) {
     for folder in ["updates", "info", "triggers"] {
         std::fs::create_dir_all(root.join("var/lib/dpkg").join(folder)).unwrap();
     }
     std::fs::write(root.join("var/lib/dpkg/status"), "").unwrap();
+    std::fs::create_dir(root.join("bin")).unwrap();
+    for tool in ["sh", "rm"] {
+        std::fs::copy("/bin/busybox", root.join("bin").join(tool)).expect("busybox-static is not installed");
+    }
+    dpkg(root, &["--install", package().to_str().unwrap()]);
+}
+
+/// What the package manager and the package's scripts say.
+fn dpkg(root: &Path, args: &[&str]) -> String {
     let own = format!("--root={}", root.display());
-    let output = Command::new("dpkg").args([&own, "--install"]).arg(package()).output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let output = Command::new("dpkg").arg(&own).args(args).output();
+    let output = output.unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert!(output.status.success(), "{said}");
+    said
+}
+
+/// Runs a script of the package in the folder that it is installed below.
+fn script(root: &Path, path: &str, args: &[&str]) -> String {
+    let output = Command::new("/usr/sbin/chroot").arg(root).arg(path).args(args).env_clear().output().unwrap();
+    assert!(output.status.success(), "{path}");
+    String::from_utf8(output.stderr).unwrap()
 }
 
 fn run(root: &Path, args: &[&str]) -> Output {
@@ -84,12 +103,98 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
             std::fs::read_to_string(share.join(path)).unwrap_or_else(|error| panic!("{path}: {error}"));
         assert!(text.contains(part), "{path}");
     };
-    holds("man/man1/signpost-survey.1", "Show the machine");
+    let page =
+        Command::new("gzip").arg("-dc").arg(share.join("man/man1/signpost-survey.1.gz")).output().unwrap();
+    assert!(String::from_utf8(page.stdout).unwrap().contains("Show the machine"));
     holds("bash-completion/completions/signpost", "COMPLETE");
     holds("zsh/site-functions/_signpost", "COMPLETE");
     holds("fish/vendor_completions.d/signpost.fish", "COMPLETE");
-    holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost --quiet");
+    holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost --color never hold");
     holds("../lib/systemd/system/signpost-hold.path", "PathChanged=/boot\n");
     holds("../lib/systemd/system/signpost-hold.timer", "OnUnitActiveSec=1d\n");
-    holds("doc/signpost/README.md", "Early Signpost");
+    holds("doc/early-signpost/README.md", "Early Signpost");
+}
+
+/// By Debian's own checker of packages.
+#[test]
+fn the_package_is_as_debians_policy_wants_it() {
+    let output = Command::new("lintian").args(["--fail-on", "error", "--allow-root"]).arg(package()).output();
+    let output = output.expect("lintian is not installed");
+    let said = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success() && !said.contains("E: "), "{said}");
+}
+
+/// systemd finds nothing to say of the units, and the one that runs as root is shut off from what it does not need.
+#[test]
+fn systemd_takes_the_units_and_finds_them_shut_off() {
+    let work = tempfile::tempdir().unwrap();
+    install(work.path());
+    let root = format!("--root={}", work.path().display());
+    let units = work.path().join("usr/lib/systemd/system");
+    // What every system has that runs systemd.
+    for target in ["multi-user", "paths", "timers", "sysinit", "basic", "local-fs", "shutdown"] {
+        std::fs::write(units.join(format!("{target}.target")), "[Unit]\nDefaultDependencies=no\n").unwrap();
+    }
+    let analyze = |args: &[&str]| {
+        let output = Command::new("systemd-analyze").args(args).output().expect("systemd is not installed");
+        (
+            output.status.success(),
+            String::from_utf8(output.stdout).unwrap() + &String::from_utf8(output.stderr).unwrap(),
+        )
+    };
+    for unit in ["signpost-hold.service", "signpost-hold.path", "signpost-hold.timer"] {
+        let (is_good, said) = analyze(&[&root, "--man=no", "verify", unit]);
+        let ours: Vec<&str> = said.lines().filter(|line| line.contains("signpost")).collect();
+        assert!(is_good && ours.is_empty(), "{unit}: {said}");
+    }
+    let service = units.join("signpost-hold.service");
+    let (is_good, said) =
+        analyze(&["security", "--offline=true", "--threshold=40", service.to_str().unwrap()]);
+    assert!(is_good, "{said}");
+}
+
+/// `hold --units` of the installed program turns on the package's units and leaves no copies that would count instead.
+#[test]
+fn the_packages_own_units_are_turned_on() {
+    let work = tempfile::tempdir().unwrap();
+    let root = work.path();
+    install(root);
+    let folder = root.join("etc/systemd/system");
+    std::fs::create_dir_all(&folder).unwrap();
+    ok(root, &["hold", "--units", folder.to_str().unwrap()]);
+    let link = folder.join("multi-user.target.wants/signpost-hold.service");
+    assert!(std::fs::read_link(&link).unwrap().ends_with("usr/lib/systemd/system/signpost-hold.service"));
+    assert!(!folder.join("signpost-hold.service").exists());
+    dpkg(root, &["--remove", "early-signpost"]);
+    assert!(!link.is_symlink(), "what was turned on goes with the package");
+}
+
+#[test]
+fn a_kernel_that_comes_or_goes_has_hold_look_and_the_package_goes_without_a_trace_but_what_starts() {
+    let work = tempfile::tempdir().unwrap();
+    let root = work.path();
+    install(root);
+    let hook = "/etc/kernel/postinst.d/zz-signpost";
+    assert_eq!(script(root, hook, &["6.9.4", "/boot/vmlinuz-6.9.4"]), "", "no menu is active");
+    for folder in ["etc/signpost", "var/lib/signpost", "boot/efi/EFI/signpost"] {
+        std::fs::create_dir_all(root.join(folder)).unwrap();
+        std::fs::write(root.join(folder).join("held.json"), "{}").unwrap();
+    }
+    // There is no firmware in the folder, which hold says, and a kernel's installation does not fail for it.
+    for (path, args) in
+        [(hook, &["6.9.4"][..]), ("/usr/lib/kernel/install.d/95-signpost.install", &["add", "6.9.4"])]
+    {
+        let said = script(root, path, args);
+        assert!(said.contains("signpost: hold failed"), "{path}: {said}");
+    }
+    let said = dpkg(root, &["--remove", "early-signpost"]);
+    assert!(said.contains("goes on starting this machine") && said.contains("apply --remove"), "{said}");
+    assert!(root.join("var/lib/signpost/held.json").exists());
+    dpkg(root, &["--purge", "early-signpost"]);
+    assert!(!root.join("var/lib/signpost").exists() && !root.join("etc/signpost").exists());
+    assert!(!root.join(hook.trim_start_matches('/')).exists());
+    assert!(
+        root.join("boot/efi/EFI/signpost/held.json").exists(),
+        "what lies on an ESP is never the package's"
+    );
 }
