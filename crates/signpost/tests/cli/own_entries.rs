@@ -8,7 +8,7 @@ use signpost_firmware::{Guid, guid};
 
 use crate::harness::{
     LARK, MERIDIAN, MERIDIAN_ESP, TestMachine, lark_disk, lark_files, menu, meridian_disk, meridian_files,
-    small,
+    program, small,
 };
 
 const LARK_FILE: &str = "\\EFI\\larkspur\\lkload.efi";
@@ -203,6 +203,25 @@ fn an_installer_that_puts_itself_first_is_put_right_once_and_then_nothing_is_wri
     assert!(log.contains("Meridian Desktop 4 starts"), "{log}");
 }
 
+/// systemd reads a line's priority from its start, and says nothing where nothing was done.
+#[test]
+fn the_journal_gets_a_line_for_each_correction() {
+    let machine = held();
+    let hold = || {
+        let bench = machine.folder().to_str().unwrap();
+        let mut command = program();
+        command.args(["--machine", bench, "--color", "never", "hold"]).env("JOURNAL_STREAM", "8:4711");
+        String::from_utf8(command.output().unwrap().stdout).unwrap()
+    };
+    assert_eq!(hold(), "");
+    installer(&machine, &[1, 0]);
+    let said = hold();
+    let lines: Vec<&str> = said.lines().collect();
+    assert_eq!(lines[0], "<5>put right: boot order 0000 0001");
+    assert!(lines[1].starts_with("<5>as it was found: Meridian Desktop 4 starts"), "{said}");
+    assert!(lines[2].starts_with("<5>next: Larkspur starts") && lines.len() == 3, "{said}");
+}
+
 #[test]
 fn hold_makes_what_was_removed_and_leaves_what_was_changed_since() {
     let machine = held();
@@ -255,7 +274,7 @@ fn units_run_hold_at_each_start_and_after_updates() {
     let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     let program = env!("CARGO_BIN_EXE_signpost");
     assert!(
-        read("signpost-hold.service").contains(&format!("ExecStart={program} --quiet --color never hold\n"))
+        read("signpost-hold.service").contains(&format!("ExecStart={program} --color never hold\n"))
     );
     assert!(read("signpost-hold.path").contains("PathChanged=/boot\n"));
     assert!(read("signpost-hold.timer").contains("OnUnitActiveSec=1d\n"));

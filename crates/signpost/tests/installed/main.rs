@@ -39,7 +39,8 @@ fn dpkg(root: &Path, args: &[&str]) -> String {
 
 /// Runs a script of the package in the folder that it is installed below.
 fn script(root: &Path, path: &str, args: &[&str]) -> String {
-    let output = Command::new("/usr/sbin/chroot").arg(root).arg(path).args(args).env_clear().output().unwrap();
+    let output =
+        Command::new("/usr/sbin/chroot").arg(root).arg(path).args(args).env_clear().output().unwrap();
     assert!(output.status.success(), "{path}");
     String::from_utf8(output.stderr).unwrap()
 }
