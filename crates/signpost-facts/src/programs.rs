@@ -6,6 +6,7 @@ use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_firmware::image::linux::LinuxKernel;
+use signpost_menu::version;
 
 use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
 use crate::way::Through;
@@ -225,6 +226,16 @@ impl StartupFile {
 }
 
 impl System {
+    /// Kernels that are newer than the one that is started, and lack the initrd that this one has: an update that is half done, or
+    /// that failed. Nothing is to be learned from them.
+    pub fn unfinished_kernels(&self) -> impl Iterator<Item = &Kernel> {
+        let split = self.kernels.split_first().filter(|(first, _)| !first.initrds.is_empty());
+        split.into_iter().flat_map(|(first, others)| {
+            let is_newer = |other: &&Kernel| version::compare(&other.version, &first.version).is_gt();
+            others.iter().filter(is_newer).filter(|other| other.initrds.is_empty() && !other.is_spare)
+        })
+    }
+
     /// A system of which only names and family are known.
     pub fn new(id: String, title: String, title_from: String, family: Family) -> Self {
         Self {

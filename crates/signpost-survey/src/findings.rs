@@ -5,7 +5,6 @@ use std::collections::BTreeMap;
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::probe::VolumeKind;
 use signpost_facts::{Code, Disk, Finding, Kernel, Volume};
-use signpost_menu::version;
 use signpost_place::Look;
 use signpost_place::reader::Fault;
 
@@ -150,12 +149,9 @@ fn entry_files(look: &Look, found: &mut Vec<Finding>) {
 /// Kernels that are newer than the one that is started, and have no initrd.
 fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
     for system in look.survey.systems.iter().filter(|system| system.snapshot.is_none()) {
-        let Some((first, others)) = system.kernels.split_first() else { continue };
+        let Some(first) = system.kernels.first() else { continue };
         let place = |kernel: &Kernel| format!("v{}:{}", kernel.volume, kernel.path);
-        let is_newer = |other: &&Kernel| version::compare(&other.version, &first.version).is_gt();
-        let lacks =
-            |other: &&Kernel| other.initrds.is_empty() && !first.initrds.is_empty() && !other.is_spare;
-        for other in others.iter().filter(is_newer).filter(lacks) {
+        for other in system.unfinished_kernels() {
             found.push(finding(
                 Code::InitrdMissing,
                 format!(

@@ -26,6 +26,7 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
         // One for rescue may be a copy of the newest, with an initrd of its own.
         (kernel.version != newest.version || kernel.is_spare)
             && kernel.path != newest.path
+            && !system.unfinished_kernels().any(|unfinished| unfinished.path == kernel.path)
             && can_start(look, kernel, host).is_ok()
     };
     let older: Vec<&Kernel> = system.kernels.iter().filter(is_older).take(MAX_OLDER).collect();

@@ -30,6 +30,12 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
         if !is_plain(system) {
             continue;
         }
+        left.extend(system.unfinished_kernels().map(|kernel| {
+            format!(
+                "{}, kernel {}: it has no initrd yet; an update seems to be under way",
+                system.title, kernel.version
+            )
+        }));
         let key = key(look, system);
         // A volume that nothing tells from its copy is no reason to offer nothing of the others.
         let way = starts::best(look, system, host).unwrap_or_else(|error| Err(error.to_string()));

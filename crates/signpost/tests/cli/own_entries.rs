@@ -273,9 +273,7 @@ fn units_run_hold_at_each_start_and_after_updates() {
     machine.ok(&["hold", "--units", folder.to_str().unwrap()]);
     let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     let program = env!("CARGO_BIN_EXE_signpost");
-    assert!(
-        read("signpost-hold.service").contains(&format!("ExecStart={program} --color never hold\n"))
-    );
+    assert!(read("signpost-hold.service").contains(&format!("ExecStart={program} --color never hold\n")));
     assert!(read("signpost-hold.path").contains("PathChanged=/boot\n"));
     assert!(read("signpost-hold.timer").contains("OnUnitActiveSec=1d\n"));
     // What somebody has made of them stays, and is named.

@@ -196,3 +196,34 @@ fn a_draft_after_any_start_of_the_menu_changes_nothing() {
     runs_with(&format!("{root} ro"));
     assert!(machine.ok(&["draft", "--dry-run"]).contains("args is"));
 }
+
+/// The moments between two good states: a kernel is there, its initrd is not yet, or only begun. Nothing is learned from them.
+#[test]
+fn an_update_that_is_half_done_changes_no_entry() {
+    for (host, initrd) in
+        [("signpost", None), ("signpost", Some(vec![])), ("firmware", None), ("firmware", Some(vec![]))]
+    {
+        let state = |versions: &[&str], more: Vec<(String, Vec<u8>)>| {
+            let mut files = tidewater(RELEASE, versions, "root=LABEL=TIDE quiet");
+            files.extend(more);
+            TestMachine::new(&spec(files))
+        };
+        let machine = state(&["5.9", "5.10"], vec![]);
+        machine.ok(&["draft", "--host", host]);
+        let before = machine.read("menu.toml");
+        let mut half = vec![file("/boot/vmlinuz-5.11", Kernel::new("5.11").build("Tidewater"))];
+        half.extend(initrd.map(|bytes| file("/boot/initrd-5.11", bytes)));
+        let now = state(&["5.9", "5.10"], half);
+        std::fs::copy(now.path("lark.img"), machine.path("lark.img")).unwrap();
+        let said = machine.ok(&["draft"]);
+        assert_eq!(machine.read("menu.toml"), before, "{host}");
+        assert!(said.contains("an update seems to be under way"), "{host}: {said}");
+        // Once it is whole, it is the newest.
+        let now = state(&["5.9", "5.10", "5.11"], vec![]);
+        std::fs::copy(now.path("lark.img"), machine.path("lark.img")).unwrap();
+        let said = machine.ok(&["draft"]);
+        assert!(!said.contains("under way"), "{host}: {said}");
+        let entry = machine.json(&["menu"])["entries"][0].clone();
+        assert!(entry["starts"].as_str().unwrap().contains("/boot/vmlinuz-5.11"), "{host}: {entry}");
+    }
+}
