@@ -14,6 +14,7 @@ pub use signpost_facts::survey::FirmwareKind;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
+use signpost_menu::slot::HOME_FOLDER;
 
 use crate::image;
 use crate::live::attach;
@@ -264,10 +265,14 @@ impl Machine {
             let volume = volume.ok_or_else(|| place("the kernel knows no such partition".into()))?;
             return attach::put(devices, volume, path, bytes).map_err(place);
         }
-        let volume = self.fat_volume(location).map_err(place)?;
-        let change = bytes.map_or(Change::Remove, Change::Put);
-        let writes = volume.change(path, change, stamp()).map_err(|error| place(error.to_string()))?;
-        image::put(&disk.image, location.start, &writes).map_err(|error| place(error.to_string()))
+        let change = |path: &str, change| {
+            let volume = self.fat_volume(location).map_err(place)?;
+            let writes = volume.change(path, change, stamp()).map_err(|error| place(error.to_string()))?;
+            image::put(&disk.image, location.start, &writes).map_err(|error| place(error.to_string()))
+        };
+        change(path, bytes.map_or(Change::Remove, Change::Put))?;
+        // A folder that we made goes with the last file in it.
+        if bytes.is_none() && in_home_folder(path) { change(HOME_FOLDER, Change::Remove) } else { Ok(()) }
     }
 
     /// A file of a FAT volume as it is now, of at most `most` bytes; `None` where it is not there.
@@ -311,6 +316,11 @@ impl Machine {
     pub fn contents(&self) -> Result<signpost_firmware::variable::Contents> {
         self.variables.read_all().map_err(Error::from)
     }
+}
+
+/// Whether a file lies in the folder that is ours alone.
+pub(crate) fn in_home_folder(path: &str) -> bool {
+    path.rsplit_once('/').is_some_and(|(folder, _)| folder.eq_ignore_ascii_case(HOME_FOLDER))
 }
 
 /// The time, as files of a FAT carry it.

@@ -35,7 +35,7 @@ impl Watch for AtTheTerminal {
     }
 
     fn note(&self, what: &str) {
-        out::note(what);
+        out::note(&format!("{what}\n"));
     }
 }
 

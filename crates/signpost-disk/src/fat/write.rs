@@ -27,7 +27,7 @@ const INFO_FREE: u64 = 488;
 pub enum Change<'a> {
     /// It holds these bytes afterwards; one of the same length is overwritten in place. Folders that are missing are made.
     Put(&'a [u8]),
-    /// It is gone afterwards; nothing, where it is not there.
+    /// It is gone afterwards; nothing, where it is not there. A folder goes where nothing is in it, and else stays.
     Remove,
 }
 
@@ -74,6 +74,11 @@ struct Writer<'a> {
     free_before: Option<i64>,
     /// Clusters that were freed, less those that were taken.
     freed: i64,
+}
+
+/// Whether an entry is the folder itself, or the one above it.
+fn is_dots(entry: &FolderEntry) -> bool {
+    matches!(entry.name.as_str(), "." | "..")
 }
 
 impl Writer<'_> {
@@ -241,10 +246,11 @@ impl Writer<'_> {
             return Ok(());
         }
         let Some(entry) = self.find(folder, name)? else { return Ok(()) };
-        if entry.is_folder {
-            return Err(VolumeError::WrongKind { path: path.into(), found: "a folder" });
+        let size = if entry.is_folder { MAX_FOLDER } else { u64::from(entry.size) };
+        if entry.is_folder && !self.entries(self.folder_of(&entry))?.iter().all(is_dots) {
+            return Ok(());
         }
-        let clusters = self.chain(entry.first_cluster, u64::from(entry.size))?;
+        let clusters = self.chain(entry.first_cluster, size)?;
         let slots = self.slots(folder)?;
         for at in slots.get(entry.slots.clone()).unwrap_or_default().iter().rev() {
             self.sectors.write_at(*at, &[DELETED])?;

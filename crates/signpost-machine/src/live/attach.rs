@@ -14,6 +14,7 @@ use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags};
 use super::devices::Devices;
 use super::mounted::open_below;
 use super::numbers::Numbers;
+use crate::machine::in_home_folder;
 
 /// Folders are made for all to read, files for root alone to write.
 const FOLDER: Mode = Mode::from_raw_mode(0o755);
@@ -26,11 +27,13 @@ const FILE: Mode = Mode::from_raw_mode(0o644);
 pub fn put(devices: &Devices, volume: Numbers, path: &str, bytes: Option<&[u8]>) -> Result<(), String> {
     let attached = writable(devices, volume)?;
     let folder = &attached.folder;
-    let path = path.trim_matches('/');
-    let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let path = path.trim_end_matches('/');
+    let below = path.trim_start_matches('/');
+    let (parent, name) = below.rsplit_once('/').unwrap_or(("", below));
     let done = match bytes {
         Some(bytes) => write(folder, parent, name, bytes),
-        None => remove(folder, parent, name),
+        None => remove(folder, parent, name, AtFlags::empty())
+            .and_then(|()| if in_home_folder(path) { remove_folder(folder, parent) } else { Ok(()) }),
     };
     done.and_then(|()| rustix::fs::syncfs(folder)).map_err(words)?;
     drop(attached);
@@ -135,7 +138,16 @@ fn write(folder: &OwnedFd, parent: &str, name: &str, bytes: &[u8]) -> Result<(),
     rustix::fs::fsync(&parent)
 }
 
-fn remove(folder: &OwnedFd, parent: &str, name: &str) -> Result<(), Errno> {
+/// Removes a folder that we made, where nothing is in it any more.
+fn remove_folder(folder: &OwnedFd, path: &str) -> Result<(), Errno> {
+    let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
+    match remove(folder, parent, name, AtFlags::REMOVEDIR) {
+        Err(Errno::NOTEMPTY | Errno::EXIST) => Ok(()),
+        removed => removed,
+    }
+}
+
+fn remove(folder: &OwnedFd, parent: &str, name: &str, what: AtFlags) -> Result<(), Errno> {
     let parent = match open_below(
         folder,
         if parent.is_empty() { "." } else { parent },
@@ -145,7 +157,7 @@ fn remove(folder: &OwnedFd, parent: &str, name: &str) -> Result<(), Errno> {
         Err(Errno::NOENT) => return Ok(()),
         found => found?,
     };
-    match rustix::fs::unlinkat(&parent, name, AtFlags::empty()) {
+    match rustix::fs::unlinkat(&parent, name, what) {
         Err(Errno::NOENT) => Ok(()),
         removed => removed.and_then(|()| rustix::fs::fsync(&parent)),
     }
@@ -193,9 +205,9 @@ mod tests {
             write(&at, "EFI/signpost", "MENU-A.TML", bytes).unwrap();
             assert_eq!(held().as_deref(), Some(bytes));
         }
-        remove(&at, "EFI/signpost", "MENU-A.TML").unwrap();
-        remove(&at, "EFI/signpost", "MENU-A.TML").unwrap();
-        remove(&at, "EFI/none", "MENU-A.TML").unwrap();
+        remove(&at, "EFI/signpost", "MENU-A.TML", AtFlags::empty()).unwrap();
+        remove(&at, "EFI/signpost", "MENU-A.TML", AtFlags::empty()).unwrap();
+        remove(&at, "EFI/none", "MENU-A.TML", AtFlags::empty()).unwrap();
         assert_eq!(held(), None);
     }
 

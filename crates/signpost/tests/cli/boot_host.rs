@@ -284,3 +284,16 @@ fn no_boot_program_of_another_kind_is_put_there() {
     assert!(error.contains("not a program"), "{error}");
     assert_eq!(host.slot(0), None);
 }
+
+/// What the first apply made is gone once it is taken back: files, and the folder that held them.
+#[test]
+fn the_first_apply_is_taken_back_without_a_trace_and_without_lifting_a_guard() {
+    let host = Host::small();
+    host.apply();
+    assert!(host.file("/EFI/signpost/MENU-A.TML").is_some());
+    host.machine.ok(&["undo", "--yes"]);
+    let image = std::fs::read(host.machine.path("lark.img")).unwrap();
+    let esp: SharedDevice = Arc::new(image[1 << 20..5 << 20].to_vec());
+    let names = FatVolume::open(esp).unwrap().list("/EFI").unwrap();
+    assert!(names.iter().all(|item| !item.name.eq_ignore_ascii_case("signpost")), "{names:?}");
+}

@@ -226,5 +226,8 @@ fn units_run_the_program_that_wrote_them_with_its_menu() {
     ]);
     let unit = machine.read("units/signpost-hold.service");
     let program = env!("CARGO_BIN_EXE_signpost");
-    assert!(unit.contains(&format!("ExecStart={program} --menu \"{}\" --quiet", menu.display())), "{unit}");
+    assert!(
+        unit.contains(&format!("ExecStart={program} --menu \"{}\" --color never hold", menu.display())),
+        "{unit}"
+    );
 }
