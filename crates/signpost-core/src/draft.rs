@@ -59,6 +59,8 @@ pub struct Draft {
     pub saved: Vec<Saved>,
     /// Whether that is taken into the file.
     pub takes_saved: bool,
+    /// Where a new file was begun from the menu that is active: whose that is.
+    pub begun_from: Option<String>,
     /// The file's text.
     #[serde(skip)]
     pub text: String,
@@ -194,6 +196,7 @@ fn merged(
         left: merged.left,
         saved: saved_at_boot,
         takes_saved: wishes.takes_saved,
+        begun_from: None,
         text,
         base: merged.base,
     })

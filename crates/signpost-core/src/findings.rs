@@ -100,13 +100,23 @@ fn order(look: &Look, found: &mut Vec<Finding>) {
     }
 }
 
+/// Whether the start goes by a menu of ours, whichever system put that there: then its default is what somebody decided.
+fn goes_by_our_menu(look: &Look, rehearsal: &Rehearsal) -> bool {
+    let number = rehearsal.outcome.entry;
+    let entry = look.survey.firmware.entries.iter().find(|entry| Some(entry.number) == number);
+    let target = entry.and_then(|entry| entry.target.as_ref());
+    let file = target.and_then(|target| look.survey.startup_file(target.volume.index(), &target.file));
+    file.is_some_and(|file| look.survey.startup_files[file].is_ours())
+}
+
 /// Held against what is running.
 fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
     if look.survey.machine.firmware != FirmwareKind::Uefi {
         return;
     }
     let Some(running) = look.survey.systems.iter().find(|system| system.is_running) else { return };
-    if rehearsal.outcome.system.as_ref() != Some(&running.id) {
+    let is_elsewhere = rehearsal.outcome.system.as_ref() != Some(&running.id);
+    if is_elsewhere && !goes_by_our_menu(look, rehearsal) {
         let message = format!(
             "{} is running, and the next start goes elsewhere: {}",
             running.title, rehearsal.outcome.text

@@ -1,6 +1,11 @@
+use std::path::Path;
+
 use clap::{Args, ValueEnum};
 use signpost_core::draft::{Wishes, draft};
+use signpost_core::menu_file::MenuFile;
+use signpost_facts::VolumeNumber;
 use signpost_menu::document::Host;
+use signpost_place::{Look, home};
 use signpost_upkeep::{kept, menu_file};
 
 use crate::app::{App, Outcome};
@@ -46,12 +51,17 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         HostArg::Signpost => Host::Signpost,
     };
     let mut base = kept::base(&machine, &path);
-    let existing = menu_file::load_if_there(&path)?;
+    let look = app.look(&machine)?;
+    let mut existing = menu_file::load_if_there(&path)?;
+    let active = if existing.is_none() { active_menu(&look, &path) } else { None };
+    let begun_from = active.map(|(menu, whose)| {
+        existing = Some(menu);
+        whose
+    });
     if args.offer_removed {
         let entries = existing.iter().flat_map(|menu| &menu.document.entries);
         base.forget_all_but(&entries.map(|entry| entry.id.clone()).collect::<Vec<_>>());
     }
-    let look = app.look(&machine)?;
     let make = |takes_saved| {
         let wishes = Wishes { new_host: host, takes_saved, hides_snapshots: args.no_snapshots };
         draft(&look, &path, existing.as_ref(), wishes, base.clone())
@@ -63,8 +73,9 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
             draft = make(true)?;
         }
     }
+    draft.begun_from = begun_from;
     if !args.dry_run {
-        if draft.is_different {
+        if draft.is_different || draft.begun_from.is_some() {
             menu_file::save(&path, &draft.text)?;
         }
         kept::keep_base(&machine, &path, &draft.base)?;
@@ -75,4 +86,22 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     }
     app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
     Ok(Exit::Done)
+}
+
+/// The menu that is active on a machine without a menu file, as what the file begins with, and whose it is: what another system
+/// of this PC, or this one before its file was lost, decided of titles, order and arguments is not decided anew.
+fn active_menu(look: &Look, path: &Path) -> Option<(MenuFile, String)> {
+    let home = look.home?;
+    let (_, slot) = home::newest_slot(look, home)?;
+    let menu = MenuFile::new(path, slot.text.clone()).ok()?;
+    let number = VolumeNumber::of_index(home);
+    let whose = if !slot.machine.is_empty() && slot.machine == home::machine_id(look) {
+        format!("the menu that is active on v{number}, this system's own")
+    } else {
+        format!(
+            "the menu that is active on v{number}, which another system of this PC put there; `apply --take-over` puts this \
+             file's in its place"
+        )
+    };
+    Some((menu, whose))
 }

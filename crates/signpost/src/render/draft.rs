@@ -9,11 +9,14 @@ use super::table::Table;
 pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
     let would = if dry_run { "would be " } else { "" };
     let is_refreshed = !draft.added.is_empty() || !draft.changed.is_empty();
-    let mut text = match (draft.is_new_file, is_refreshed) {
+    let mut text = match (draft.is_new_file || draft.begun_from.is_some(), is_refreshed) {
         (true, _) => format!("{} {would}made\n", path.display()),
         (false, false) => format!("{}: nothing new\n", path.display()),
         (false, true) => format!("{} {would}refreshed; what was changed by hand stays\n", path.display()),
     };
+    if let Some(whose) = &draft.begun_from {
+        text.push_str(&format!("It begins with {whose}.\n"));
+    }
     let members = |id: &EntryId| draft.added.iter().filter(|entry| entry.group.as_ref() == Some(id)).count();
     let is_new = |id: &EntryId| draft.added.iter().any(|entry| entry.id == *id);
     // Members of a group that is new go without saying.

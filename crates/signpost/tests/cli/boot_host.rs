@@ -166,6 +166,36 @@ fn another_systems_menu_is_only_replaced_on_request() {
     assert_eq!((host.slot(0).unwrap().serial, host.slot(1).unwrap().serial), (7, 8));
 }
 
+/// A second system that drafts for the first time begins with what was decided of the machine; the first one's hold leaves the
+/// menu that takes the place of its own.
+#[test]
+fn a_second_system_takes_over_what_the_first_one_decided() {
+    let host = Host::small();
+    host.menu(
+        "heading = \"Two of us\"\ntimeout = 17\ndefault = \"meridian\"",
+        &[&LARK.replace("title = \"Larkspur\"", "title = \"My own title\""), MERIDIAN],
+    );
+    host.apply();
+    let image = host.machine.path("lark.img");
+    let path = format!("/EFI/signpost/{}", SLOT_NAMES[0]);
+    let text = host.slot(0).unwrap().text;
+    signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &[&path]).unwrap();
+    signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[(path, slot_of("0123abcd", 9, &text))], &[])
+        .unwrap();
+    std::fs::remove_file(host.machine.path("menu.toml")).unwrap();
+    let said = host.machine.ok(&["draft"]);
+    assert!(said.contains("which another system of this PC put there"), "{said}");
+    let file = host.machine.read("menu.toml");
+    for kept in ["Two of us", "timeout = 17", "default = \"meridian\"", "My own title", "host = \"signpost\""]
+    {
+        assert!(file.contains(kept), "{kept}: {file}");
+    }
+    let held = host.machine.ok(&["hold"]);
+    assert!(held.contains("put there by another system") && held.contains("hold leaves that"), "{held}");
+    host.machine.ok(&host.with(&["apply", "--yes", "--take-over"]));
+    assert!(host.machine.ok(&["rehearse"]).contains("Meridian"));
+}
+
 #[test]
 fn another_systems_menu_is_guarded_whoever_shows_the_new_one_and_wherever_it_goes() {
     for theirs in ["0123abcd", ""] {

@@ -1,5 +1,6 @@
 //! The whole job on the demo's bench, every output read.
 
+use signpost_demo::program::Program;
 use signpost_demo::{StoreKind, tide};
 
 use crate::harness::{TestMachine, copy_program, program};
@@ -151,4 +152,23 @@ fn the_demo_finds_a_folder_by_itself() {
     let output = program().args(["demo", "--bench-only"]).env("TMPDIR", folder.path()).output().unwrap();
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(text.contains(&folder.path().canonicalize().unwrap().display().to_string()), "{text}");
+}
+
+/// Which system runs does not matter where a menu decides: nothing is out of place.
+#[test]
+fn nothing_is_said_of_the_order_where_our_menu_is_what_starts() {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["tune", "default=meridian"]);
+    machine.ok(&["apply", "--yes", "--boot-program", machine.path("program.efi").to_str().unwrap()]);
+    let survey = machine.json(&["survey"]);
+    let codes: Vec<&str> = survey["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|finding| finding["code"].as_str().unwrap())
+        .collect();
+    assert!(!codes.contains(&"not-first"), "{codes:?}");
+    assert!(machine.ok(&["rehearse"]).contains("Meridian Desktop 4 starts"));
 }
