@@ -3,7 +3,7 @@
 use alloc::vec::Vec;
 
 use signpost_menu::keyboard::Keyboard;
-use signpost_menu::screen::{Grid, Tone};
+use signpost_menu::screen::{Grid, Tone, starting};
 use signpost_menu::session::Key;
 use uefi::boot::{self, EventType, TimerTrigger, Tpl};
 use uefi::proto::console::text::Color;
@@ -105,13 +105,23 @@ impl Console {
         self.painted = Some(grid);
     }
 
-    /// An empty screen for what is started.
+    /// An empty screen.
     pub fn clear(&mut self) {
         self.painted = None;
         system::with_stdout(|out| {
             let _ = out.set_color(Color::LightGray, Color::Black);
             let _ = out.clear();
         });
+    }
+
+    /// A screen for what is started: what it is stands there until it has something to say itself.
+    pub fn clear_for(&mut self, title: &str) {
+        self.clear();
+        if let Ok(text) = CString16::try_from(starting(title).as_str()) {
+            system::with_stdout(|out| {
+                let _ = out.output_string_lossy(&text);
+            });
+        }
     }
 
     /// Waits for a key or the next tick.

@@ -49,7 +49,7 @@ pub fn serve(
                 continue;
             }
             Then::Start { title, target } => {
-                console.clear();
+                console.clear_for(&title);
                 variables::set_text(ours::LOG, &format!("{title}: started from the prompt"));
                 let why = start::start(machine, &target, None);
                 console.clear();

@@ -151,7 +151,7 @@ impl Menu<'_> {
         }
         variables::set_text(ours::LOG, &format!("{}: started", entry.id));
         if let Some(console) = &mut self.console {
-            console.clear();
+            console.clear_for(&entry.title);
         }
         let why = start::start(self.machine, target, args);
         let log: String = format!("{}: {why}", entry.id).chars().take(ours::MAX_LOG / 4).collect();

@@ -61,7 +61,7 @@ fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(
         let bytes = fs.read(path, MAX_FILE).map_err(|error| error.to_string())?;
         load_from_buffer(&bytes, &device_path)?
     };
-    run(image, args)
+    Ok(run(image, args)?)
 }
 
 /// A kernel and its initrds from a file system; the kernel is told the volume that it came from.
@@ -89,11 +89,21 @@ fn linux(
         let size = usize::try_from(size).ok().filter(|size| *size <= MAX_FILE);
         parts.push(Part { fs, path, size: size.ok_or_else(|| format!("{path} is longer than any initrd"))? });
     }
+    let initrd_size = parts.iter().map(|part| part.size as u64).sum::<u64>();
     // Offered until the kernel is back: then it must go, or the next kernel would take it.
     let _offer = if parts.is_empty() { None } else { Some(InitrdOffer::new(parts)?) };
     let device_path = file_path(machine, volume, kernel)?;
-    let image = load_from_buffer(&bytes, &device_path)?;
-    run(image, args)
+    let size = bytes.len() as u64 + initrd_size;
+    let started = load_from_buffer(&bytes, &device_path).and_then(|image| run(image, args));
+    started.map_err(|fault| match fault {
+        Fault::Status(Status::OUT_OF_RESOURCES) => {
+            format!(
+                "there is not enough memory for it: kernel and initrds take {} MiB",
+                size.div_ceil(1 << 20)
+            )
+        }
+        fault => fault.into(),
+    })
 }
 
 /// A load option, started directly.
@@ -107,7 +117,7 @@ fn option(machine: &Machine, number: u16) -> Result<(), String> {
         None => option.path.clone(),
     };
     let image = load_by_path(&path)?;
-    run_with_data(image, &option.optional_data)
+    Ok(run_with_data(image, &option.optional_data)?)
 }
 
 /// The device path of a file: its volume's, then the file.
@@ -126,35 +136,55 @@ fn check(head: &[u8], size: u64, path: &str) -> Result<(), String> {
     }
 }
 
-fn load_by_path(path: &DevicePath) -> Result<Handle, String> {
-    let bytes = path.encode();
-    let device_path: &uefi::proto::device_path::DevicePath =
-        bytes.as_slice().try_into().map_err(|_| "its device path does not hold".to_string())?;
-    let source = LoadImageSource::FromDevicePath { device_path, boot_policy: BootPolicy::ExactMatch };
-    boot::load_image(boot::image_handle(), source).map_err(|error| words(error.status()))
+/// Why the firmware does not start something.
+enum Fault {
+    Status(Status),
+    Other(&'static str),
 }
 
-fn load_from_buffer(buffer: &[u8], path: &DevicePath) -> Result<Handle, String> {
+impl From<Fault> for String {
+    fn from(fault: Fault) -> Self {
+        match fault {
+            Fault::Status(status) => words(status),
+            Fault::Other(why) => why.into(),
+        }
+    }
+}
+
+impl From<uefi::Error> for Fault {
+    fn from(error: uefi::Error) -> Self {
+        Self::Status(error.status())
+    }
+}
+
+fn load_by_path(path: &DevicePath) -> Result<Handle, Fault> {
+    let bytes = path.encode();
+    let device_path: &uefi::proto::device_path::DevicePath =
+        bytes.as_slice().try_into().map_err(|_| Fault::Other("its device path does not hold"))?;
+    let source = LoadImageSource::FromDevicePath { device_path, boot_policy: BootPolicy::ExactMatch };
+    Ok(boot::load_image(boot::image_handle(), source)?)
+}
+
+fn load_from_buffer(buffer: &[u8], path: &DevicePath) -> Result<Handle, Fault> {
     let bytes = path.encode();
     let file_path: Option<&uefi::proto::device_path::DevicePath> = bytes.as_slice().try_into().ok();
     let source = LoadImageSource::FromBuffer { buffer, file_path };
-    boot::load_image(boot::image_handle(), source).map_err(|error| words(error.status()))
+    Ok(boot::load_image(boot::image_handle(), source)?)
 }
 
-fn run(image: Handle, args: &str) -> Result<(), String> {
+fn run(image: Handle, args: &str) -> Result<(), Fault> {
     let data = if args.is_empty() { Vec::new() } else { Ucs2::from(args).to_bytes_terminated() };
     run_with_data(image, &data)
 }
 
-fn run_with_data(image: Handle, data: &[u8]) -> Result<(), String> {
+fn run_with_data(image: Handle, data: &[u8]) -> Result<(), Fault> {
     {
-        let mut loaded =
-            boot::open_protocol_exclusive::<LoadedImage>(image).map_err(|error| words(error.status()))?;
-        let length = u32::try_from(data.len()).map_err(|_| "its arguments are too long".to_string())?;
+        let mut loaded = boot::open_protocol_exclusive::<LoadedImage>(image)?;
+        let length = u32::try_from(data.len()).map_err(|_| Fault::Other("its arguments are too long"))?;
         // SAFETY: the data outlives the image's run: it is borrowed until this function ends.
         unsafe { loaded.set_load_options(data.as_ptr(), length) };
     }
-    boot::start_image(image).map_err(|error| words(error.status()))
+    Ok(boot::start_image(image)?)
 }
 
 /// A status in words.

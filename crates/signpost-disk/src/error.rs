@@ -36,6 +36,11 @@ pub enum VolumeError {
         most: usize,
     },
     /// There is not memory enough for it.
-    #[error("there is not memory enough for {0}")]
-    NoMemory(String),
+    #[error("there is not enough memory for {path}, which takes {} MiB", bytes.div_ceil(1 << 20))]
+    NoMemory {
+        /// The path.
+        path: String,
+        /// Bytes wanted.
+        bytes: usize,
+    },
 }

@@ -64,7 +64,8 @@ pub trait FileSystem {
     fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
         let length = len(self.metadata(path)?.size).min(most);
         // Asked first whether the memory is there; then made cleared, which growing would do byte by byte.
-        Vec::<u8>::new().try_reserve_exact(length).map_err(|_| VolumeError::NoMemory(path.to_string()))?;
+        let no_memory = |_| VolumeError::NoMemory { path: path.to_string(), bytes: length };
+        Vec::<u8>::new().try_reserve_exact(length).map_err(no_memory)?;
         let mut bytes = vec![0; length];
         let there = self.read_at(path, 0, &mut bytes)?;
         bytes.truncate(there);

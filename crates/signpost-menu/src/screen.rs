@@ -94,6 +94,11 @@ impl Grid {
     }
 }
 
+/// What stands on the screen from the choice of an entry until what it starts speaks itself.
+pub fn starting(title: &str) -> String {
+    ["Starting ", &shown(title), " ...\r\n"].concat()
+}
+
 /// Draws the session on a screen of this size.
 pub fn draw(session: &Session, width: usize, height: usize) -> Grid {
     paint(&scene(session, width, height))

@@ -110,7 +110,7 @@ fn demo(with_boot_program: bool) -> (String, String) {
     let program = folder.path().join("signpost");
     copy_program(&program);
     if with_boot_program {
-        let stand_in = signpost_demo::program::Program::new("Signpost").boot_program().build();
+        let stand_in = Program::new("Signpost").boot_program().build();
         std::fs::write(folder.path().join("signpost-x64.efi"), stand_in).unwrap();
     }
     let bench = folder.path().join("tide");

@@ -286,7 +286,9 @@ fn entry_files_and_unified_images_are_found_at_boot() {
         vm.wait_for(title);
     }
     vm.type_keys("3\r");
-    assert!(vm.until_it_ends().contains("STARTED Field"));
+    let serial = vm.until_it_ends();
+    let (_, behind) = serial.split_once("Starting Field by file ...").expect("what is started is said");
+    assert!(behind.contains("STARTED Field"), "{serial}");
 }
 
 #[test]
