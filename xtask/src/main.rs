@@ -9,6 +9,7 @@ mod demo_assets;
 mod dist;
 mod figures;
 mod fuzz;
+mod living;
 mod packages;
 mod run;
 mod screenshots;
@@ -58,6 +59,8 @@ enum Task {
         #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..))]
         minutes: u64,
     },
+    /// Live through a real Debian's life with the package, started through our menu (as root; some minutes).
+    Living,
     /// Start a bench in a virtual machine, its serial console on the terminal.
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
@@ -78,6 +81,7 @@ fn main() -> ExitCode {
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),
         Task::Fuzz { minutes } => fuzz::run_all(minutes),
+        Task::Living => living::live(),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Figures => figures::print(),

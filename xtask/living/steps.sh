@@ -1,0 +1,49 @@
+#!/bin/sh
+# What is done inside of the living machine: one phase for each start. Each step is framed, so that whoever looks on from
+# outside can tell them apart: "=== NAME", what it says, "--- NAME CODE".
+exec >/dev/ttyS0 2>&1
+export TERM=dumb NO_COLOR=1
+step() {
+    name=$1
+    shift
+    echo "=== $name"
+    "$@"
+    echo "--- $name $?"
+}
+phase=$(cat /root/phase)
+echo $((phase + 1)) >/root/phase
+mkdir -p /boot/efi
+mountpoint -q /boot/efi || mount /dev/vda1 /boot/efi
+step "start $phase" cat /proc/cmdline
+case $phase in
+    1)
+        step install dpkg -i /root/signpost.deb
+        step draft signpost draft --host signpost
+        step apply signpost apply --yes
+        step units signpost hold --units /etc/systemd/system
+        ;;
+    2)
+        step rehearse signpost rehearse
+        # An update that is half done: the kernel is there, its initrd is not.
+        step half sh -c 'cp /boot/vmlinuz-* /boot/vmlinuz-99.9-half'
+        step draft-half signpost draft
+        ;;
+    3)
+        rm -f /boot/vmlinuz-99.9-half
+        # Another system's installer: our entry is gone, and so is the boot program.
+        step spoil sh -c 'for file in $(grep -l -a "S.i.g.n.p.o.s.t" /sys/firmware/efi/efivars/Boot0*); do chattr -i $file; rm $file; done; rm /boot/efi/EFI/signpost/*.EFI'
+        step hold systemctl start signpost-hold.service
+        step journal journalctl -u signpost-hold -b --no-pager -o cat -p notice
+        step security systemd-analyze security signpost-hold.service --no-pager --threshold=40
+        step again signpost hold --show
+        ;;
+    4)
+        step hook /etc/kernel/postinst.d/zz-signpost 99.9
+        step remove dpkg -r early-signpost
+        step purge dpkg -P early-signpost
+        step left sh -c 'ls -d /etc/signpost /var/lib/signpost; ls /boot/efi/EFI/signpost'
+        ;;
+esac
+echo "=== end"
+sync
+poweroff -f
