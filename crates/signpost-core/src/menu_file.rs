@@ -1,4 +1,4 @@
-//! A menu file, read.
+//! The menu file's text together with what it says, so that faults have a line and edits keep what they do not change.
 
 use std::path::{Path, PathBuf};
 

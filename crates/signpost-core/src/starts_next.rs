@@ -1,4 +1,4 @@
-//! What starts next, in words.
+//! The one line that says what the next start leads to.
 
 use signpost_facts::FirmwareKind;
 use signpost_place::Look;

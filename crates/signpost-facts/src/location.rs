@@ -1,4 +1,4 @@
-//! Where a volume lies.
+//! A volume by disk and bytes, for who writes to it.
 
 use crate::number::DiskNumber;
 

@@ -1,4 +1,4 @@
-//! Variables of ours.
+//! What desk and boot program tell each other through the firmware's variables.
 
 use alloc::string::String;
 

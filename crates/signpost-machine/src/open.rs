@@ -1,4 +1,4 @@
-//! Opening a machine.
+//! Which machine is meant: a bench, loose disk images, or the one that we run on.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

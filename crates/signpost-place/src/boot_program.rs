@@ -1,4 +1,4 @@
-//! What is a boot program of ours.
+//! How our boot program is told from every other file, and what it is called.
 
 use alloc::format;
 use alloc::string::String;

@@ -115,7 +115,8 @@ fn clones(look: &Look, found: &mut Vec<Finding>) {
     }
     for (identity, named) in by_identity.into_iter().filter(|(_, named)| named.len() > 1) {
         let message = format!("{} share the {identity}", named.join(" and "));
-        let help = "name them by disk:SERIAL#N, or give one of them a new identity";
+        let help =
+            "a menu means the one that is nearest to it; unplug the copy, or give one of them a new identity";
         found.push(finding(Code::Clone, message, help));
     }
 }

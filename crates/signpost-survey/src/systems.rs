@@ -1,5 +1,6 @@
 //! Systems as a whole: their ids, titles and order.
 
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use signpost_facts::{DiskNumber, Family, Role, System};
@@ -69,14 +70,20 @@ pub(crate) fn make_titles_differ(look: &mut Look) {
         }
     }
     let near: Vec<Nearness> = look.survey.systems.iter().map(|system| nearness(look, system)).collect();
-    let stands_first = |index: usize| {
-        let mut others = titles.iter().zip(&near).enumerate().filter(|(other, _)| *other != index);
-        others.all(|(_, (title, other))| *title != titles[index] || near[index] < *other)
-    };
-    let keeps: Vec<bool> = (0..titles.len()).map(stands_first).collect();
+    // By title: how near the nearest is, and how many are as near as that.
+    let mut nearest: BTreeMap<&str, (Nearness, usize)> = BTreeMap::new();
+    for (title, near) in titles.iter().zip(&near) {
+        let (best, count) = nearest.entry(title).or_insert((*near, 0));
+        match near.cmp(best) {
+            Ordering::Less => (*best, *count) = (*near, 1),
+            Ordering::Equal => *count += 1,
+            Ordering::Greater => {}
+        }
+    }
     for (index, (system, told)) in look.survey.systems.iter_mut().zip(&told).enumerate() {
         let title = &titles[index];
-        if keeps[index] || titled.get(title.as_str()).is_none_or(|count| *count < 2) {
+        let keeps = nearest.get(title.as_str()) == Some(&(near[index], 1));
+        if keeps || titled.get(title.as_str()).is_none_or(|count| *count < 2) {
             continue;
         }
         let is_only = |(kind, told): &(usize, &String)| {

@@ -1,4 +1,4 @@
-//! An ext volume, read.
+//! Who answers for an ext volume: our own reader, or the one that takes in a journal.
 
 use alloc::boxed::Box;
 use alloc::format;

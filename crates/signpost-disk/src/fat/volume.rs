@@ -1,4 +1,4 @@
-//! A FAT volume, read.
+//! From a path on a FAT to the bytes behind it.
 
 use alloc::borrow::Cow;
 use alloc::format;

@@ -1,4 +1,4 @@
-//! A volume of NTFS, read.
+//! From a name on NTFS to its record, the attributes that may be spread over several, and the bytes.
 
 use alloc::format;
 use alloc::string::String;

@@ -1,4 +1,4 @@
-//! The rules themselves.
+//! Which load option the firmware tries next, and what becomes of it (UEFI 2.10, 3.1).
 
 use alloc::format;
 use alloc::string::{String, ToString};

@@ -1,4 +1,4 @@
-//! The menu's policy.
+//! The keys of the menu's policy, with their values and what they take.
 
 use signpost_core::edit::Tuned;
 
