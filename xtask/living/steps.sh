@@ -31,7 +31,7 @@ case $phase in
     3)
         rm -f /boot/vmlinuz-99.9-half
         # Another system's installer: our entry is gone, and so is the boot program.
-        step spoil sh -c 'for file in $(grep -l -a "S.i.g.n.p.o.s.t" /sys/firmware/efi/efivars/Boot0*); do chattr -i $file; rm $file; done; rm /boot/efi/EFI/signpost/*.EFI'
+        step spoil sh -c 'for file in $(grep -l -a "S.i.g.n.p.o.s.t" /sys/firmware/efi/efivars/Boot[0-9]*); do chattr -i $file; rm $file; done; rm /boot/efi/EFI/signpost/*.EFI'
         step hold systemctl start signpost-hold.service
         step journal journalctl -u signpost-hold -b --no-pager -o cat -p notice
         step security systemd-analyze security signpost-hold.service --no-pager --threshold=40

@@ -44,7 +44,11 @@ enum Task {
         quick: bool,
     },
     /// Measure surveys and reading against plain reads and the usual tools.
-    Bench,
+    Bench {
+        /// Only volumes that are larger than most
+        #[arg(long)]
+        large: bool,
+    },
     /// Measure starts through our menu against the firmware's own, in a virtual machine.
     BenchBoot,
     /// Compare rehearsal and real firmware on machines made from seeds.
@@ -77,7 +81,10 @@ fn main() -> ExitCode {
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
         Task::LintBoot => boot::lint(),
         Task::Dist { quick } => dist::make(if quick { dist::Build::Quick } else { dist::Build::Full }),
-        Task::Bench => bench::run_all(),
+        Task::Bench { large: true } => {
+            run::build_release().and_then(|program| bench_large::run_all(&program))
+        }
+        Task::Bench { large: false } => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),
         Task::Fuzz { minutes } => fuzz::run_all(minutes),

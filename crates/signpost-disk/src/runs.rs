@@ -83,6 +83,13 @@ pub(crate) fn read(
     Ok(())
 }
 
+/// Fills `buffer` from `offset` on with a file's bytes that stand in its own record; `None` where they end before.
+pub(crate) fn copy(bytes: &[u8], offset: u64, buffer: &mut [u8]) -> Option<()> {
+    let from = len(offset);
+    buffer.copy_from_slice(bytes.get(from..from.checked_add(buffer.len())?)?);
+    Some(())
+}
+
 /// A file's bytes as a device: what is inside of an image file.
 pub(crate) struct FileDevice {
     device: SharedDevice,

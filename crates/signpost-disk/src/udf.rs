@@ -272,12 +272,7 @@ impl Nodes for UdfVolume {
     fn read(&self, node: &Node, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
         match &node.body {
             Body::Runs(runs) => Ok(runs::read(self.device.as_ref(), runs, offset, buffer)?),
-            Body::Here(bytes) => {
-                let from = len(offset);
-                let there = bytes.get(from..from.saturating_add(buffer.len()));
-                buffer.copy_from_slice(there.ok_or_else(|| lie("a file ends too soon"))?);
-                Ok(())
-            }
+            Body::Here(bytes) => runs::copy(bytes, offset, buffer).ok_or_else(|| lie("a file ends too soon")),
         }
     }
 }

@@ -208,9 +208,18 @@ fn array_of(device: &SharedDevice, table: &Table) -> Option<Member> {
     }
     let array = Member::read(device.as_ref())?;
     let end = table.partitions.iter().map(|entry| entry.start.saturating_add(entry.size)).max()?;
-    // Stripes and the like have a table that speaks of more bytes than one member has.
-    let holds_table = !array.level.is_mirror() && array.is_firmwares || end <= array.data_size;
+    // Stripes and the like have a table that speaks of more bytes than one member has. Where it does not, the metadata may be left
+    // over from another life of the disk, and what stands on it is not to be hidden for that.
+    let holds_table = if array.level.is_mirror() { end <= array.data_size } else { end > device.size() };
     (array.data_offset == 0 && holds_table).then_some(array)
+}
+
+/// Whether two disks have the same table: those of a mirror do, and what is left over of a former one does not make it one.
+fn same_table(one: &Table, other: &Table) -> bool {
+    let places = |table: &Table| -> Vec<(u32, u64, u64)> {
+        table.partitions.iter().map(|entry| (entry.number, entry.start, entry.size)).collect()
+    };
+    one.guid == other.guid && one.signature == other.signature && places(one) == places(other)
 }
 
 /// For each disk that mirrors another one, the one that is read.
@@ -221,7 +230,13 @@ fn doubles(disks: &[Disk]) -> Vec<Option<usize>> {
     let read = |(index, own): (usize, &Option<Member>)| {
         let array = &own.as_ref()?.array;
         let members = mirrors.iter().enumerate().filter_map(|(at, other)| Some((at, other.as_ref()?)));
-        let same = members.filter(|(_, other)| other.array == *array);
+        let has_same_table = |at: usize| {
+            disks
+                .get(index)
+                .zip(disks.get(at))
+                .is_some_and(|(one, other)| same_table(&one.table, &other.table))
+        };
+        let same = members.filter(|(at, other)| other.array == *array && has_same_table(*at));
         // The newest; of equals, the first.
         let (best, _) = same.rev().max_by_key(|(_, other)| rank(other))?;
         (best != index).then_some(best)

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use signpost_disk::fat::FatVolume;
+use signpost_disk::file_system::VolumeError;
 use signpost_disk::gpt::Unseen;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
@@ -82,7 +83,11 @@ pub(crate) fn read(machine: &Machine) -> Read {
         let number = facts.number;
         mounts.push(take_device(machine, &volume.origin, facts));
         if let Some(fault) = &facts.fault {
-            findings.push(findings::broken(format!("v{number}, {}: {fault}", facts.place)));
+            let message = format!("v{number}, {}: {fault}", facts.place);
+            findings.push(match &volume.fault {
+                Some(VolumeError::Unsupported(_)) => findings::beyond_us(message),
+                _ => findings::broken(message),
+            });
         }
         let flaws = [
             facts.flaw.as_deref().map(|flaw| (flaw, "it is read, and not written to")),

@@ -33,7 +33,7 @@ pub(crate) fn unread(volume: &Volume, fault: &Fault) -> Finding {
             message,
             "what lies there is missing from this picture; check the file system with its own tool",
         ),
-        _ => finding(Code::VolumeUnread, message, "what lies on it is missing from this picture"),
+        _ => beyond_us(message),
     }
 }
 
@@ -44,6 +44,11 @@ pub(crate) fn broken(message: String) -> Finding {
         message,
         "its files cannot be looked into; check the file system with its own tool",
     )
+}
+
+/// A volume that need not be broken, and is made in a way that is not read here.
+pub(crate) fn beyond_us(message: String) -> Finding {
+    finding(Code::VolumeUnread, message, "what lies on it is missing from this picture")
 }
 
 /// Files that no menu can name.

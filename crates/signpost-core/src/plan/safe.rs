@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use signpost_facts::change::Change;
-use signpost_facts::{Code, Refusal, VolumeNumber};
+use signpost_facts::{Code, Disk, Refusal, VolumeNumber};
 use signpost_place::Look;
 
 use crate::home;
@@ -34,12 +34,20 @@ pub(super) fn misplaced(look: &Look, volume: usize) -> Option<Refusal> {
     Some(refusal(look, volume, Code::PartitionUnsafe, &why, WAY))
 }
 
-/// Why a volume would get other bytes than its doubles on the further disks of an array.
+/// Why a volume would get other bytes than its doubles on the further disks of an array. Where no further one is here, there is
+/// nothing that it could differ from.
 fn in_array(look: &Look, volume: usize) -> Option<Refusal> {
     const WAY: &str = "name a FAT volume on a disk that is in no array with --home";
     let facts = &look.survey.volumes[volume];
     let (disk, _) = look.survey.partition_of(facts)?;
     let array = disk.array.as_ref().filter(|_| facts.mounted.is_empty())?;
+    let is_double = |other: &Disk| {
+        other
+            .array
+            .as_ref()
+            .is_some_and(|other| other.uuid == array.uuid && other.read_on == Some(disk.number))
+    };
+    look.survey.disks.iter().find(|other| is_double(other))?;
     let why =
         format!("disk {} is in the {}, whose disks have to be written together", disk.number, array.words);
     Some(refusal(look, volume, Code::PartitionUnsafe, &why, WAY))

@@ -218,13 +218,8 @@ impl Nodes for Layout {
         }
         match &node.body {
             Body::Runs(runs) => Ok(runs::read(self.device.as_ref(), runs, offset, buffer)?),
-            Body::Here(bytes) => {
-                let from = len(offset);
-                let there = bytes.get(from..from.saturating_add(buffer.len()));
-                let short = || VolumeError::Corrupt("ext: a file in an inode ends before its size".into());
-                buffer.copy_from_slice(there.ok_or_else(short)?);
-                Ok(())
-            }
+            Body::Here(bytes) => runs::copy(bytes, offset, buffer)
+                .ok_or_else(|| VolumeError::Corrupt("ext: a file in an inode ends before its size".into())),
         }
     }
 }

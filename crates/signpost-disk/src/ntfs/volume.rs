@@ -211,10 +211,7 @@ impl NtfsVolume {
                 Err(VolumeError::Unsupported("NTFS: a compressed or encrypted file".into()))
             }
             Value::Here(bytes) => {
-                let from = len(offset);
-                let there = bytes.get(from..from.saturating_add(buffer.len()));
-                buffer.copy_from_slice(there.ok_or_else(|| broken(number, "its data ends too soon"))?);
-                Ok(())
+                runs::copy(bytes, offset, buffer).ok_or_else(|| broken(number, "its data ends too soon"))
             }
         }
     }

@@ -149,13 +149,29 @@ fn mirrors_that_firmware_makes_are_one_disk_and_other_arrays_are_named() {
     is_one_disk(&images, "mirror Ebbe");
     // An independent reader of the format.
     assert_eq!(images[0].blkid("TYPE").as_deref(), Some("isw_raid_member"));
+    // Stripes: the table speaks of more than one member holds.
     for image in &images {
-        poke(&image.path, (32 << 20) - 1024, &imsm(0));
+        fs::OpenOptions::new().write(true).open(&image.path).unwrap().set_len(12 << 20).unwrap();
+        poke(&image.path, (12 << 20) - 1024, &imsm(0));
     }
     let volumes = found(&images);
     let fault = volumes[2].fault.as_ref().unwrap().to_string();
     assert!(volumes[2].device.is_none() && fault.contains("RAID 0"), "{fault}");
     assert_eq!(volumes.len(), 3, "two members and the array");
+}
+
+/// What an array left behind on disks that have found another use hides nothing of them.
+#[test]
+fn metadata_left_over_from_a_former_array_hides_nothing() {
+    let images = [disk_with_table(32), disk_with_table(32)];
+    run("sfdisk", &["-q", "--disk-id", images[1].name(), "2E0C1D5B-0000-4000-8000-000000000002"]);
+    for level in [0, 1] {
+        for image in &images {
+            poke(&image.path, (32 << 20) - 1024, &imsm(level));
+        }
+        let kinds: Vec<VolumeKind> = found(&images).iter().map(|volume| volume.identity.kind).collect();
+        assert_eq!(kinds, [VolumeKind::Ext4, VolumeKind::Ext4], "level {level}");
+    }
 }
 
 #[test]

@@ -168,8 +168,8 @@ fn a_root_folder_that_is_full_is_no_room() {
     assert!(machine.everything() == before);
 }
 
-/// Metadata of a mirror that firmware makes, in a disk's last sector but one (`imsm_super`).
-fn add_mirror(machine: &TestMachine, image: &str, sectors: u32) {
+/// Metadata of an array that firmware makes, in a disk's last sector but one (`imsm_super`).
+fn add_array(machine: &TestMachine, image: &str, sectors: u32, level: u32) {
     let mut bytes = vec![0u8; 512];
     bytes[..24].copy_from_slice(b"Intel Raid ISM Cfg Sig. ");
     let array = 0xd8 + 2 * 48;
@@ -179,7 +179,7 @@ fn add_mirror(machine: &TestMachine, image: &str, sectors: u32) {
         (0x28, 0x71de),
         (0x38, 0x0102),
         (array + 116, sectors),
-        (array + 124, 1 << 24),
+        (array + 124, level << 24),
         (array + 128, 2),
     ] {
         bytes[at..at + 4].copy_from_slice(&u32::to_le_bytes(value));
@@ -202,7 +202,7 @@ fn disks_that_firmware_mirrors_are_one_and_never_written_to_alone() {
     prepare(&machine);
     let sectors = std::fs::metadata(machine.path("lark.img")).unwrap().len() / 512;
     for image in ["lark.img", "second.img"] {
-        add_mirror(&machine, image, sectors.try_into().unwrap());
+        add_array(&machine, image, sectors.try_into().unwrap(), 1);
     }
     let survey = machine.json(&["survey"]);
     let codes: Vec<&str> = survey["findings"]
@@ -217,4 +217,13 @@ fn disks_that_firmware_mirrors_are_one_and_never_written_to_alone() {
     assert!(shown.contains("in the mirror Ebbe of the firmware, the same as disk 1"), "{shown}");
     let said = refused(&machine, "partition-unsafe");
     assert!(said.contains("disk 1 is in the mirror Ebbe, whose disks have to be written together"), "{said}");
+    // Stripes are not put together here: that is said, and nothing is called broken.
+    for image in ["lark.img", "second.img"] {
+        // The table speaks of more than one of them holds.
+        add_array(&machine, image, (6 << 20) / 512, 0);
+    }
+    let findings = machine.json(&["survey"])["findings"].to_string();
+    let why = "a RAID 0 is not put together here";
+    assert!(findings.contains("volume-unread") && findings.contains(why), "{findings}");
+    assert!(!findings.contains("volume-broken"), "{findings}");
 }
