@@ -24,12 +24,12 @@ case $phase in
         ;;
     2)
         step rehearse signpost rehearse
-        # An update that is half done: the kernel is there, its initrd is not.
-        step half sh -c 'cp /boot/vmlinuz-* /boot/vmlinuz-99.9-half'
+        # An update that is half done: a kernel that says it is newer is there, its initrd is not.
+        step half sh -c 'old=$(uname -r); new=$(uname -r | tr 0-9 9); LC_ALL=C sed "s/$old/$new/g" /boot/vmlinuz-$old >/boot/vmlinuz-$new'
         step draft-half signpost draft
         ;;
     3)
-        rm -f /boot/vmlinuz-99.9-half
+        rm -f /boot/vmlinuz-9.9*
         # Another system's installer: our entry is gone, and so is the boot program.
         step spoil sh -c 'for file in $(grep -l -a "S.i.g.n.p.o.s.t" /sys/firmware/efi/efivars/Boot[0-9]*); do chattr -i $file; rm $file; done; rm /boot/efi/EFI/signpost/*.EFI'
         step hold systemctl start signpost-hold.service

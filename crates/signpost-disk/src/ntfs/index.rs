@@ -5,7 +5,7 @@ use core::cmp::Ordering;
 use crate::bytes::{le16, le32, le64, len};
 
 /// Number of a record: the lower 48 bits of a reference.
-const NUMBER: u64 = (1 << 48) - 1;
+pub(super) const NUMBER: u64 = (1 << 48) - 1;
 const IS_FOLDER: u32 = 0x1000_0000;
 /// Records before this one are the volume's own.
 const FIRST_OF_USERS: u64 = 16;

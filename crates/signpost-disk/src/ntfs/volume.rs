@@ -9,7 +9,7 @@ use core::cmp::Ordering;
 
 use super::attribute::Attribute;
 use super::geometry::Geometry;
-use super::index::{self, Entries, Name};
+use super::index::{self, Entries, NUMBER, Name};
 use super::record::{Record, undo_fixups};
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, le64, len};
@@ -31,7 +31,6 @@ const REPARSE_POINT: u32 = 0xc0;
 const PACKED_ELSEWHERE: u32 = 0x8000_0017;
 /// Name of a folder's index.
 const NAMES: &[u8] = b"$\0I\x003\x000\0";
-const NUMBER: u64 = (1 << 48) - 1;
 /// Bytes of a list of attributes; NTFS itself allows no more.
 const MAX_LIST: u64 = 256 << 10;
 /// Nodes of one folder's index that are read.
