@@ -39,12 +39,14 @@ pub(super) struct Layout {
     descriptor_size: u64,
     /// The first group of descriptors that lie with the groups they describe; `None` where all lie together.
     first_meta_group: Option<u64>,
-    /// Groups with a copy of the superblock: `None` for the rule of powers, else these beside the first.
+    /// Which groups start with a copy of the superblock.
     backups: Backups,
 }
 
+/// Groups with a copy of the superblock, beside the first.
 enum Backups {
     All,
+    /// The second, and those whose numbers are powers of 3, 5 and 7.
     Powers,
     These([u64; 2]),
 }
