@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use signpost_vm::{Spec, VARIABLES, Vm};
+use signpost_vm::{Disk, Spec, VARIABLES, Vm};
 
 use crate::run::{Result, at, command, run, target_folder, workspace};
 use crate::{dist, packages};
@@ -75,9 +75,8 @@ pub fn live() -> Result<()> {
         let started = Instant::now();
         let mut spec = Spec {
             variables: variables.clone(),
-            disks: vec![disk.clone()],
+            disks: vec![Disk::plain(disk.clone())],
             memory: 1024,
-            serials: Vec::new(),
             secure_boot: false,
             devices: Vec::new(),
         };

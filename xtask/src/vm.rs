@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use signpost_vm::{Monitor, Spec, VARIABLES, Vm};
+use signpost_vm::{Disk, Monitor, Spec, VARIABLES, Vm};
 
 use crate::packages;
 use crate::run::{Result, at, command, run};
@@ -95,9 +95,8 @@ fn spec(folder: &Path, work: &Path) -> Result<Spec> {
     }
     Ok(Spec {
         variables,
-        disks: images.iter().map(|image| folder.join(image)).collect(),
+        disks: images.iter().map(|image| Disk::plain(folder.join(image))).collect(),
         memory: 256,
-        serials: Vec::new(),
         secure_boot: false,
         devices: Vec::new(),
     })

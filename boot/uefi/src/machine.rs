@@ -1,5 +1,6 @@
 //! What the firmware shows of disks and partitions, as the machine at boot is made of it.
 
+use alloc::string::String;
 use alloc::sync::Arc;
 use alloc::vec::Vec;
 
@@ -13,7 +14,7 @@ use uefi::boot;
 use uefi::proto::media::block::BlockIO;
 
 use crate::block::FirmwareBlocks;
-use crate::{shared, variables};
+use crate::{serial, shared, variables};
 
 /// The machine at boot.
 pub type Machine = BootMachine;
@@ -46,6 +47,11 @@ impl Blocks for FirmwareDisks {
             Some((path.clone(), Disk::look(&device, sector_size)))
         };
         whole.filter_map(disk).collect()
+    }
+
+    fn serial(&self, disk: &DevicePath) -> Option<String> {
+        let (handle, _) = self.with_path.iter().find(|(_, path)| path == disk)?;
+        serial::of_disk(*handle)
     }
 
     fn partitions(&self, disks: &[DevicePath]) -> Vec<ShownPartition> {

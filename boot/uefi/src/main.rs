@@ -14,6 +14,7 @@ mod offer;
 mod power;
 mod prompt;
 mod save;
+mod serial;
 mod shared;
 mod show;
 mod source;

@@ -33,6 +33,7 @@ pub mod ext;
 pub mod fat;
 pub mod file_system;
 pub mod gpt;
+pub mod identify;
 mod identity;
 pub mod inside;
 #[cfg(feature = "iso")]

@@ -99,6 +99,9 @@ pub struct Disk {
     pub model: Option<String>,
     /// Its serial.
     pub serial: Option<String>,
+    /// Where it is plugged in, as firmware's device paths write it, where that is known.
+    #[serde(default)]
+    pub path: Option<String>,
     /// Bytes.
     pub size: u64,
     /// Bytes in a sector.
@@ -134,6 +137,15 @@ impl Disk {
     /// What tells it from others, whatever its place among them: its serial, else its table's own identity.
     pub fn identity(&self) -> Option<&String> {
         self.serial.as_ref().or_else(|| self.table.identity())
+    }
+
+    /// Whether the boot program can ask the drive for its serial: firmware passes commands on to drives of these kinds (UEFI
+    /// 2.10, 13.16, 13.17, 15.4).
+    pub fn is_serial_seen_at_boot(&self) -> bool {
+        const ASKED: [&str; 3] = ["nvme", "sata", "scsi"];
+        self.serial.is_some()
+            && !self.is_removable
+            && self.bus.as_deref().is_some_and(|bus| ASKED.contains(&bus))
     }
 
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
@@ -287,6 +299,12 @@ pub struct Volume {
     pub part_label: Option<String>,
     /// Serial of its disk.
     pub disk_serial: Option<String>,
+    /// Whether the boot program can ask the disk for that.
+    #[serde(default)]
+    pub is_serial_seen_at_boot: bool,
+    /// Where its disk is plugged in, as firmware's device paths write it.
+    #[serde(default)]
+    pub disk_path: Option<String>,
     /// GUID of its disk.
     pub disk_guid: Option<String>,
     /// Type of its slice or partition in an MBR.
@@ -349,6 +367,8 @@ impl Volume {
             part_label: plain(&self.part_label),
             lv: self.lv.clone(),
             disk_serial: plain(&self.disk_serial),
+            is_serial_seen_at_boot: self.is_serial_seen_at_boot,
+            disk_path: self.disk_path.clone(),
             disk_guid: self.disk_guid.clone(),
             partition: self.partition.map(|number| number.0),
             is_home,

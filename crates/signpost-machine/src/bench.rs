@@ -73,6 +73,7 @@ struct DiskSection {
     removable: Option<bool>,
     model: Option<String>,
     serial: Option<String>,
+    path: Option<String>,
 }
 
 fn default_sector_size() -> u32 {
@@ -159,7 +160,7 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
     let contents = ImageFile::open(&image)
         .map(|image| Arc::new(image) as SharedDevice)
         .map_err(|error| error.to_string());
-    let DiskSection { image: name, sector_size, bus, removable, model, serial } = disk;
+    let DiskSection { image: name, sector_size, bus, removable, model, serial, path } = disk;
     let is_removable = removable.unwrap_or(bus.as_deref() == Some("usb"));
     MachineDisk {
         number: DiskNumber(0),
@@ -168,6 +169,7 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
         is_removable,
         model,
         serial,
+        path,
         sector_size,
         image,
         contents,

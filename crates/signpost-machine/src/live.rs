@@ -2,6 +2,7 @@
 
 pub(crate) mod attach;
 pub(crate) mod block;
+mod bus_path;
 pub mod described;
 pub(crate) mod devices;
 mod efivars;
@@ -91,6 +92,7 @@ fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
         is_removable: node.is_removable,
         model: node.model.clone(),
         serial: node.serial.clone(),
+        path: node.path.clone(),
         sector_size: node.sector_size,
         image,
         contents: contents.map(|file| Arc::new(file) as SharedDevice),

@@ -62,6 +62,8 @@ pub struct MachineDisk {
     pub model: Option<String>,
     /// Its serial.
     pub serial: Option<String>,
+    /// Where it is plugged in, as firmware's device paths write it, where that is known.
+    pub path: Option<String>,
     /// Bytes in a sector.
     pub sector_size: u32,
     /// The file that is written to.

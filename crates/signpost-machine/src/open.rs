@@ -64,6 +64,7 @@ fn loose_disk(image: &Path) -> MachineDisk {
         is_removable: false,
         model: None,
         serial: None,
+        path: None,
         sector_size: if is_large { 4096 } else { 512 },
         image: image.to_path_buf(),
         contents,

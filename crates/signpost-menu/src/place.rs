@@ -34,13 +34,15 @@ pub enum VolumeRef {
     Disk(String, u32),
     /// `diskid:GUID#3`: a disk's GUID, a partition number.
     DiskId(String, u32),
+    /// `path:PciRoot(0x0)/Pci(0x4,0x0)#3`: where a disk is plugged in, as a device path's text, and a partition number.
+    Path(String, u32),
     /// `home:`.
     Home,
     /// `v3:`: the number that the survey shows. Not for files.
     Number(u32),
 }
 
-const KINDS: &str = "uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid: or home:";
+const KINDS: &str = "uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid:, path: or home:";
 
 impl VolumeRef {
     /// Whether the name holds beyond the next change of disks, so that it may stand in a menu file.
@@ -106,9 +108,12 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     }
     let path_at =
         |from: usize| rest.get(from..).and_then(|rest| rest.find('/')).and_then(|at| at.checked_add(from));
-    // An LV's own name has a slash in it: its path starts at the second.
-    let first = path_at(0);
-    let end = if kind == "lv" { first.and_then(|at| path_at(at.checked_add(1)?)) } else { first };
+    // An LV's own name has a slash in it: its path starts at the second. A device path's text has many, and no #.
+    let end = match kind {
+        "lv" => path_at(0).and_then(|at| path_at(at.checked_add(1)?)),
+        "path" => rest.find('#').and_then(path_at),
+        _ => path_at(0),
+    };
     let (value, path) = rest.split_at_checked(end.unwrap_or(rest.len())).unwrap_or((rest, ""));
     if value.is_empty() != (kind == "home") {
         let what = if kind == "home" { "takes nothing between : and /" } else { "needs a value behind :" };
@@ -132,6 +137,7 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
         }
         "disk" => numbered().map(|(serial, number)| VolumeRef::Disk(serial, number)).ok_or_else(no_number)?,
         "diskid" => numbered().map(|(guid, number)| VolumeRef::DiskId(guid, number)).ok_or_else(no_number)?,
+        "path" => numbered().map(|(path, number)| VolumeRef::Path(path, number)).ok_or_else(no_number)?,
         "home" => VolumeRef::Home,
         _ => return Err(format!("\"{text}\": there is no kind \"{kind}:\"; it is {KINDS}")),
     };
@@ -157,6 +163,7 @@ impl fmt::Display for VolumeRef {
             Self::Lv(group, name) => write!(f, "lv:{group}/{name}"),
             Self::Disk(serial, number) => write!(f, "disk:{}#{number}", escape(serial)),
             Self::DiskId(guid, number) => write!(f, "diskid:{guid}#{number}"),
+            Self::Path(path, number) => write!(f, "path:{path}#{number}"),
             Self::Home => f.write_str("home:"),
             Self::Number(number) => write!(f, "v{number}:"),
         }
@@ -186,6 +193,7 @@ mod tests {
             "lv:tide/root/boot/vmlinuz",
             "disk:PTR-0071#3/x",
             "diskid:5e1f0c9a-1d1b-4f5b-9f0e-70b1d7c3a001#12/x",
+            "path:PciRoot(0x0)/Pci(0x4,0x0)/NVMe(0x1,00-00-00-00-00-00-00-00)#2/boot/vmlinuz",
             "home:/EFI",
             "v3:/boot",
         ] {
@@ -221,6 +229,7 @@ mod tests {
             ("/EFI/x.efi", "names no volume"),
             ("disk:PTR-0071/x", "disk:PTR-0071#1"),
             ("disk:PTR-0071#0/x", "partition number"),
+            ("path:PciRoot(0x0)/boot", "partition number"),
             ("lv:tide", "group/name"),
             ("uuid:/x", "needs a value"),
             ("home:x/y", "takes nothing"),

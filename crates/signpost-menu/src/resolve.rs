@@ -135,9 +135,11 @@ pub fn resolve_entry<'d>(
 ) -> ResolvedEntry<'d> {
     let mut notes: Vec<String> =
         named(&entry.starts).filter_map(|name| note_on_copies(around, name)).collect();
-    if let Some(serial) = named(&entry.starts).find(|name| unseen_at_boot(document.settings.host, name)) {
-        let words =
-            format!("{serial} goes by a disk's serial, and the boot program sees none: name it by its UUID");
+    let host = document.settings.host;
+    if let Some(serial) = named(&entry.starts).find(|name| is_unseen_at_boot(around, host, name)) {
+        let words = format!(
+            "{serial} goes by a disk's serial, and the boot program cannot ask for that one: name the volume by its UUID"
+        );
         return ResolvedEntry { entry, target: Err(Fault::Unfit(words)), notes };
     }
     let target = match &entry.starts {
@@ -213,9 +215,13 @@ fn named(starts: &Starts) -> impl Iterator<Item = &VolumeRef> {
     first.into_iter().chain(second.filter(|second| Some(*second) != first))
 }
 
-/// Whether a name cannot be resolved by who shows the menu: firmware hands on no serials of disks.
-fn unseen_at_boot(host: Host, name: &VolumeRef) -> bool {
-    host == Host::Signpost && matches!(name, VolumeRef::Disk(..))
+/// Whether a name cannot be resolved by who shows the menu: firmware does not pass commands on to drives of every kind.
+fn is_unseen_at_boot(around: &impl Surroundings, host: Host, name: &VolumeRef) -> bool {
+    if host != Host::Signpost || !matches!(name, VolumeRef::Disk(..)) {
+        return false;
+    }
+    let meant = resolve_volume(name, around.volumes()).ok().and_then(|index| around.volumes().get(index));
+    meant.is_some_and(|identity| !identity.is_serial_seen_at_boot)
 }
 
 /// That a name fits a copy too, where nearness tells which is meant.

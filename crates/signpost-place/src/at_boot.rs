@@ -38,6 +38,9 @@ pub trait Blocks {
     /// Every disk with a medium, its device path beside it.
     fn disks(&self) -> Vec<(DevicePath, Disk)>;
 
+    /// The serial that a disk's drive says, where it can be asked.
+    fn serial(&self, disk: &DevicePath) -> Option<String>;
+
     /// Every partition that the firmware shows; disks are told by their place in what `disks` gave.
     fn partitions(&self, disks: &[DevicePath]) -> Vec<ShownPartition>;
 }
@@ -109,6 +112,7 @@ impl BootMachine {
                 .iter()
                 .find(|shown| shown.disk == *disk && shown.drive.start.saturating_mul(sector) == start)
         };
+        let plugged: Vec<Plugged> = paths.iter().map(|path| Plugged::of(blocks, path)).collect();
         let found = signpost_disk::volumes::Volumes::find(&disks).list;
         let is_home = |volume: &Volume| partition(&volume.origin).is_some_and(|shown| shown.is_home);
         let home = found.iter().position(is_home);
@@ -132,7 +136,7 @@ impl BootMachine {
                 }
                 _ => (None, false),
             };
-            machine.identities.push(identity(index, &volume, &disks, home));
+            machine.identities.push(identity(index, &volume, (&disks, &plugged), home));
             machine.volumes.push(BootVolume {
                 path: path.unwrap_or_else(|| DevicePath::new(Vec::new())),
                 is_fat: shown.is_some()
@@ -201,16 +205,37 @@ impl BootVolume {
     }
 }
 
+/// What tells a disk from others beside what is on it.
+struct Plugged {
+    /// Its drive's serial.
+    serial: Option<String>,
+    /// Its device path's text.
+    path: Option<String>,
+}
+
+impl Plugged {
+    fn of(blocks: &impl Blocks, path: &DevicePath) -> Self {
+        // A serial of USB's is another than the one that the drive behind it would say.
+        let serial = if path.is_pluggable() { None } else { blocks.serial(path) };
+        Self { serial, path: path.disk_text() }
+    }
+}
+
 /// By what a volume can be named.
-fn identity(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) -> VolumeIdentity {
-    let (disk, entry) = match &volume.origin {
-        Origin::Partition(disk, entry) => {
-            let disk = disks.get(*disk);
-            (disk, disk.and_then(|disk| disk.table.partitions.get(*entry)))
-        }
-        Origin::Disk(disk) => (disks.get(*disk), None),
+fn identity(
+    index: usize,
+    volume: &Volume,
+    (disks, plugged): (&[Disk], &[Plugged]),
+    home: Option<usize>,
+) -> VolumeIdentity {
+    let (at, entry) = match &volume.origin {
+        Origin::Partition(disk, entry) => (Some(*disk), Some(*entry)),
+        Origin::Disk(disk) => (Some(*disk), None),
         _ => (None, None),
     };
+    let disk = at.and_then(|disk| disks.get(disk));
+    let plugged = at.and_then(|disk| plugged.get(disk));
+    let entry = entry.and_then(|entry| disk?.table.partitions.get(entry));
     let lv = match &volume.origin {
         Origin::Logical { group, name, .. } => Some((group.clone(), name.clone())),
         _ => None,
@@ -222,8 +247,9 @@ fn identity(index: usize, volume: &Volume, disks: &[Disk], home: Option<usize>) 
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
         part_label: entry.map(|entry| entry.name.clone()).filter(|name| !name.is_empty()),
         lv,
-        // Firmware shows no serial of a disk; a menu names such disks by other names where it can.
-        disk_serial: None,
+        disk_serial: plugged.and_then(|disk| disk.serial.clone()),
+        is_serial_seen_at_boot: true,
+        disk_path: plugged.and_then(|disk| disk.path.clone()),
         disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
         partition: entry.map(|entry| entry.number),
         is_home: home == Some(index),

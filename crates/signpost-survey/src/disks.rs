@@ -181,6 +181,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         takes_part: !disk.is_removable && !is_medium,
         model: disk.model.as_deref().map(said),
         serial: disk.serial.as_deref().map(said),
+        path: disk.path.clone(),
         is_medium,
         size: disk.size(),
         sector_size: disk.sector_size,

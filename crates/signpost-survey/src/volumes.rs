@@ -83,6 +83,8 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
             .filter(|name| !name.is_empty() && entry.is_some_and(|entry| entry.slice.is_none()))
             .map(said),
         disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
+        is_serial_seen_at_boot: disk_facts.is_some_and(Disk::is_serial_seen_at_boot),
+        disk_path: disk_facts.and_then(|disk| disk.path.clone()),
         disk_guid: disk_facts.and_then(|disk| disk.table.guid.clone()),
         mbr_type: entry.and_then(|entry| match entry.purpose {
             Purpose::Mbr(kind) => Some(kind.0),

@@ -23,17 +23,78 @@ const PATIENCE: Duration = Duration::from_secs(120);
 /// What went wrong, in words.
 pub type Result<T> = std::result::Result<T, String>;
 
+/// How a disk is connected.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Bus {
+    /// virtio block.
+    #[default]
+    Virtio,
+    /// NVM Express.
+    Nvme,
+    /// SATA, on the machine's own controller.
+    Sata,
+    /// SCSI, on a virtio controller.
+    Scsi,
+    /// USB mass storage.
+    Usb,
+}
+
+/// A disk to be attached.
+#[derive(Clone, Debug, Default)]
+pub struct Disk {
+    /// Its image.
+    pub image: PathBuf,
+    /// How it is connected.
+    pub bus: Bus,
+    /// Its serial.
+    pub serial: Option<String>,
+    /// Bytes in a sector, where it is not what the kind has by itself.
+    pub sector_size: Option<u32>,
+}
+
+impl Disk {
+    /// An image as a plain disk.
+    pub fn plain(image: PathBuf) -> Self {
+        Self { image, ..Self::default() }
+    }
+
+    /// The emulator's name of the device, its bus among it; `index` is the disk's place among all.
+    fn device(&self, index: usize) -> String {
+        let kind = match self.bus {
+            Bus::Virtio => "virtio-blk-pci".to_string(),
+            // At a place of its own, whatever else is there.
+            Bus::Nvme => format!("nvme,addr=0x{:x}", index + 0x10),
+            Bus::Sata => format!("ide-hd,bus=ide.{index}"),
+            Bus::Scsi => "scsi-hd,bus=scsi.0".to_string(),
+            Bus::Usb => "usb-storage,bus=usb.0".to_string(),
+        };
+        // NVM Express wants one.
+        let serial = self.serial.clone().or_else(|| (self.bus == Bus::Nvme).then(|| format!("d{index}")));
+        let serial = serial.map(|serial| format!(",serial={serial}")).unwrap_or_default();
+        let size =
+            self.sector_size.map(|size| format!(",logical_block_size={size},physical_block_size={size}"));
+        format!("{kind},drive=d{index}{serial}{}", size.unwrap_or_default())
+    }
+
+    /// The controller that its kind needs.
+    fn controller(&self) -> Option<&'static str> {
+        match self.bus {
+            Bus::Scsi => Some("virtio-scsi-pci,id=scsi"),
+            Bus::Usb => Some("qemu-xhci,id=usb"),
+            Bus::Virtio | Bus::Nvme | Bus::Sata => None,
+        }
+    }
+}
+
 /// A machine to be started: a bench's own disks and variables, which it writes to.
 #[derive(Clone, Debug)]
 pub struct Spec {
     /// The variable store.
     pub variables: PathBuf,
     /// The disks, in order.
-    pub disks: Vec<PathBuf>,
+    pub disks: Vec<Disk>,
     /// MiB of memory.
     pub memory: u32,
-    /// Serials of the disks, in their order; a disk without one has none.
-    pub serials: Vec<String>,
     /// Whether the firmware is one with Secure Boot, which the keys in its store turn on.
     pub secure_boot: bool,
     /// Further arguments of the emulator, for devices beside the disks.
@@ -45,9 +106,8 @@ impl Spec {
     pub fn of_bench(bench: &Path, images: &[&str]) -> Self {
         Self {
             variables: bench.join("variables.fd"),
-            disks: images.iter().map(|image| bench.join(image)).collect(),
+            disks: images.iter().map(|image| Disk::plain(bench.join(image))).collect(),
             memory: 256,
-            serials: Vec::new(),
             secure_boot: false,
             devices: Vec::new(),
         }
@@ -74,11 +134,16 @@ impl Spec {
         command.args(&self.devices);
         command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={code}"));
         command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", self.variables.display()));
+        let mut controllers: Vec<&str> = self.disks.iter().filter_map(Disk::controller).collect();
+        controllers.sort_unstable();
+        controllers.dedup();
+        controllers.iter().for_each(|controller| {
+            command.args(["-device", controller]);
+        });
         for (index, disk) in self.disks.iter().enumerate() {
-            command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={}", disk.display()));
-            let serial =
-                self.serials.get(index).map(|serial| format!(",serial={serial}")).unwrap_or_default();
-            command.arg("-device").arg(format!("virtio-blk-pci,drive=d{index}{serial}"));
+            let image = disk.image.display();
+            command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={image}"));
+            command.arg("-device").arg(disk.device(index));
         }
         Ok(command)
     }

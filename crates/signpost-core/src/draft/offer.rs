@@ -3,6 +3,7 @@
 use signpost_facts::{Result, StartupFile, System, VolumeNumber};
 use signpost_menu::document::{Hidden, Host};
 use signpost_menu::ids::EntryId;
+use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::{MenuDocument, ids};
 use signpost_place::Look;
 
@@ -39,7 +40,7 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
         let key = key(look, system);
         // A volume that nothing tells from its copy is no reason to offer nothing of the others.
         let way = starts::best(look, system, host).unwrap_or_else(|error| Err(error.to_string()));
-        match way.and_then(|body| seen_at_boot(body, host)) {
+        match way.and_then(|body| seen_at_boot(look, body, host)) {
             Ok(body) => {
                 let is_kernel = body.0.contains(&("starts", "linux".into()));
                 let offer = Offer::by_hand(system.title.clone(), body);
@@ -58,17 +59,33 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
     Ok((offers, left))
 }
 
-/// An entry whose volumes the host can tell apart; or why it cannot.
-fn seen_at_boot(body: Body, host: Host) -> Way {
-    let by_serial = |field: &Field| matches!(field, Field::Text(text) if text.starts_with("disk:"));
-    match body.0.iter().find(|(_, field)| host == Host::Signpost && by_serial(field)) {
-        None => Ok(body),
-        Some((_, field)) => Err(format!(
-            "nothing but its disk's serial tells its volume from a copy ({}), and the boot program sees no serials; give \
-             one of the two a new UUID, or unplug one",
-            field.text()
-        )),
+/// An entry whose volumes the host can tell apart; or why it cannot. Whether firmware lets a drive be asked for its serial shows
+/// at boot alone: where a disk is plugged in tells it from a copy then.
+fn seen_at_boot(look: &Look, mut body: Body, host: Host) -> Way {
+    for (_, field) in body.0.iter_mut().filter(|_| host == Host::Signpost) {
+        let Field::Text(text) = field else { continue };
+        if !text.starts_with("disk:") {
+            continue;
+        }
+        let place = by_path(look, text).ok_or_else(|| {
+            format!(
+                "nothing but its disk's serial tells its volume from a copy ({text}), and the boot program may see no \
+                 serials; give one of the two a new UUID, or unplug one"
+            )
+        })?;
+        *text = place.to_string();
     }
+    Ok(body)
+}
+
+/// A place that names its volume by where its disk is plugged in.
+fn by_path(look: &Look, text: &str) -> Option<Place> {
+    let place = Place::parse(text).ok()?;
+    let identity = look.identities.get(look.resolve(&place.volume).ok()?)?;
+    let volume = VolumeRef::Path(identity.disk_path.clone()?, identity.partition?);
+    // A `disk:` field that names a volume alone has no path.
+    let path = if text.ends_with(&place.path) { place.path } else { String::new() };
+    look.resolve(&volume).is_ok().then_some(Place { volume, path })
 }
 
 /// Whether a system stands in a menu by itself; a snapshot stands in a group.

@@ -22,27 +22,77 @@ impl DevicePath {
     pub fn to_text(&self) -> String {
         self.nodes().iter().map(node).collect::<Vec<String>>().join("/")
     }
+
+    /// The same for the path of a disk that hangs on PCI; `None` for one with nodes of other kinds. Small, for the boot program.
+    pub fn disk_text(&self) -> Option<String> {
+        let mut text = String::new();
+        for node in self.nodes() {
+            if !text.is_empty() {
+                text.push('/');
+            }
+            text.push_str(&of_disk(node)?);
+        }
+        Some(text).filter(|text| !text.is_empty())
+    }
+}
+
+/// A node of a disk's path.
+fn of_disk(node: &Node) -> Option<String> {
+    match node.view() {
+        View::Pci { device, function } => Some(call("Pci", &[u32::from(device), u32::from(function)])),
+        View::Acpi { hid: PCI_ROOT, uid } => Some(call("PciRoot", &[uid])),
+        View::Acpi { hid: PCIE_ROOT, uid } => Some(call("PcieRoot", &[uid])),
+        View::Scsi { target, lun } => Some(call("Scsi", &[u32::from(target), u32::from(lun)])),
+        View::Sata { port } => {
+            // A port behind no multiplier has 0xFFFF, or the highest bit, there.
+            let (multiplier, lun) = (u16_at(&node.data, 2)?, u16_at(&node.data, 4)?);
+            Some(call("Sata", &[port, multiplier, lun].map(u32::from)))
+        }
+        View::Nvme { namespace, eui64 } => {
+            let mut text = call("NVMe", &[namespace]);
+            text.pop();
+            for (index, byte) in eui64.to_le_bytes().into_iter().enumerate() {
+                text.push(if index == 0 { ',' } else { '-' });
+                text.push(digit(byte >> 4).to_ascii_uppercase());
+                text.push(digit(byte & 15).to_ascii_uppercase());
+            }
+            text.push(')');
+            Some(text)
+        }
+        _ => None,
+    }
+}
+
+/// `Name(0x1,0x2)`.
+fn call(name: &str, numbers: &[u32]) -> String {
+    let mut text = String::from(name);
+    for (index, number) in numbers.iter().enumerate() {
+        text.push_str(if index == 0 { "(0x" } else { ",0x" });
+        let digits = (32_u32.saturating_sub(number.leading_zeros())).div_ceil(4).max(1);
+        for place in (0..digits).rev() {
+            text.push(digit((number >> place.saturating_mul(4)) as u8 & 15));
+        }
+    }
+    text.push(')');
+    text
+}
+
+fn digit(value: u8) -> char {
+    char::from_digit(u32::from(value), 16).unwrap_or('0')
 }
 
 fn node(node: &Node) -> String {
     let data = node.data.as_slice();
     let known = match node.view() {
-        View::Pci { device, function } => Some(format!("Pci(0x{device:x},0x{function:x})")),
-        View::Acpi { hid: PCI_ROOT, uid } => Some(format!("PciRoot(0x{uid:x})")),
-        View::Acpi { hid: PCIE_ROOT, uid } => Some(format!("PcieRoot(0x{uid:x})")),
+        View::Pci { .. } | View::Scsi { .. } | View::Sata { .. } | View::Nvme { .. } => of_disk(node),
+        View::Acpi { hid: PCI_ROOT | PCIE_ROOT, .. } => of_disk(node),
         View::Acpi { hid, uid } => Some(format!("Acpi({},0x{uid:x})", eisa(hid))),
         View::Ata { secondary, slave, lun } => Some(format!(
             "Ata({},{},0x{lun:x})",
             if secondary { "Secondary" } else { "Primary" },
             if slave { "Slave" } else { "Master" }
         )),
-        View::Scsi { target, lun } => Some(format!("Scsi(0x{target:x},0x{lun:x})")),
         View::Usb { port, interface } => Some(format!("USB(0x{port:x},0x{interface:x})")),
-        View::Sata { port } => sata(port, data),
-        View::Nvme { namespace, eui64 } => {
-            let eui: Vec<String> = eui64.to_le_bytes().iter().map(|byte| format!("{byte:02X}")).collect();
-            Some(format!("NVMe(0x{namespace:x},{})", eui.join("-")))
-        }
         View::Mac(address) => {
             let kind = data.get(32).copied().unwrap_or_default();
             Some(format!("MAC({},0x{kind:x})", hex(&address)))
@@ -92,12 +142,6 @@ fn eisa(hid: u32) -> String {
         char::from_u32(code.saturating_add(0x40)).unwrap_or('?')
     };
     format!("{}{}{}{:04X}", letter(10), letter(5), letter(0), hid >> 16)
-}
-
-/// A port behind no multiplier has 0xFFFF, or the highest bit, there.
-fn sata(port: u16, data: &[u8]) -> Option<String> {
-    let (multiplier, lun) = (u16_at(data, 2)?, u16_at(data, 4)?);
-    Some(format!("Sata(0x{port:x},0x{multiplier:x},0x{lun:x})"))
 }
 
 fn dotted(data: &[u8], at: usize) -> Option<String> {

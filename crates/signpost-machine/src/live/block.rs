@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use super::bus_path;
 use super::numbers::{Numbers, Root};
 
 /// Bytes in the sectors that `/sys` counts in, whatever the disk's own are.
@@ -30,6 +31,8 @@ pub struct BlockNode {
     pub model: Option<String>,
     /// Its serial.
     pub serial: Option<String>,
+    /// Where it is plugged in, as firmware's device paths write it, where that is known.
+    pub path: Option<String>,
     /// Its partitions.
     pub partitions: Vec<PartitionNode>,
     /// What the device manager noted.
@@ -124,7 +127,10 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
     let property = |key: &str| properties.get(key).filter(|value| !value.is_empty()).cloned();
     let model = text(&folder.join("device/model")).or_else(|| property("ID_MODEL"));
     let serials = ["serial", "device/serial"].map(|file| text(&folder.join(file)));
-    let serial = property("ID_SERIAL_SHORT").or_else(|| serials.into_iter().flatten().next());
+    // A drive's own serial is what is printed on it; the device manager's short one may be its world-wide name.
+    let noted = property("ID_SCSI_SERIAL").or_else(|| property("ID_SERIAL_SHORT"));
+    let serial = noted.or_else(|| serials.into_iter().flatten().next());
+    let path = bus_path::of(folder);
     Some(BlockNode {
         bus: if matches!(nature, Nature::Opened(_)) { Some("opened".into()) } else { bus(folder) },
         sector_size: number(&folder.join("queue/logical_block_size"))
@@ -143,6 +149,7 @@ fn node(root: &Root, folder: &Path, name: String) -> Option<BlockNode> {
         size,
         model,
         serial,
+        path,
         properties,
     })
 }
@@ -185,11 +192,11 @@ fn bus(folder: &Path) -> Option<String> {
     let known = [
         ("/usb", "usb"),
         ("/nvme", "nvme"),
-        ("/virtio", "virtio"),
         ("/mmc", "mmc"),
         ("/ata", "sata"),
         ("/vbd", "xen"),
         ("/host", "scsi"),
+        ("/virtio", "virtio"),
     ];
     known.iter().find(|(part, _)| way.contains(part)).map(|(_, bus)| (*bus).to_string())
 }

@@ -40,6 +40,10 @@ pub struct VolumeIdentity {
     pub lv: Option<(String, String)>,
     /// The disk's serial.
     pub disk_serial: Option<String>,
+    /// Whether the boot program can ask for that.
+    pub is_serial_seen_at_boot: bool,
+    /// Where the disk is plugged in: its device path's text.
+    pub disk_path: Option<String>,
     /// The disk's GUID.
     pub disk_guid: Option<String>,
     /// Partition number on the disk.
@@ -65,6 +69,7 @@ impl VolumeIdentity {
                 self.disk_serial.as_ref() == Some(serial) && self.partition == Some(*number)
             }
             VolumeRef::DiskId(guid, number) => same(&self.disk_guid, guid) && self.partition == Some(*number),
+            VolumeRef::Path(path, number) => same(&self.disk_path, path) && self.partition == Some(*number),
             VolumeRef::Home => self.is_home,
             VolumeRef::Number(number) => self.number == *number,
         }
@@ -81,6 +86,7 @@ impl VolumeIdentity {
             with_number(&self.disk_serial).map(|(serial, number)| VolumeRef::Disk(serial, number)),
             self.label.clone().map(VolumeRef::Label),
             self.part_label.clone().map(VolumeRef::PartLabel),
+            with_number(&self.disk_path).map(|(path, number)| VolumeRef::Path(path, number)),
         ]
         .into_iter()
         .flatten()

@@ -63,8 +63,10 @@ impl Rescue {
 
     /// Starts the rescue system, and waits until it has done its work.
     fn works(&self) -> Heard {
-        let serials = ["PTR-1", "CRM-1", "RSC-1"].map(String::from).to_vec();
-        let spec = Spec { memory: 768, serials, ..Spec::of_bench(self.machine.folder(), &IMAGES) };
+        let mut spec = Spec { memory: 768, ..Spec::of_bench(self.machine.folder(), &IMAGES) };
+        for (disk, serial) in spec.disks.iter_mut().zip(["PTR-1", "CRM-1", "RSC-1"]) {
+            disk.serial = Some(serial.into());
+        }
         Heard(signpost_vm::Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
     }
 

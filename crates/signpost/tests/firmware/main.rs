@@ -10,6 +10,7 @@ mod harness;
 mod layouts;
 mod live;
 mod menu;
+mod names;
 mod prompt;
 mod secure_boot;
 mod strange;

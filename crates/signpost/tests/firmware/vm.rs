@@ -35,8 +35,7 @@ pub fn start(bench: &Path, images: &[&str]) -> Start {
 
 /// The same, of a machine that is not plain.
 pub fn start_spec(spec: &Spec) -> Start {
-    let serial =
-        Vm(signpost_vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}"))).until_it_ends();
+    let serial = Vm::start_spec(spec).until_it_ends();
     Start { tried: tried(&serial), started: started(&serial), serial }
 }
 
@@ -45,10 +44,12 @@ pub struct Vm(signpost_vm::Vm);
 
 impl Vm {
     pub fn start(bench: &Path, images: &[&str]) -> Self {
-        Self(
-            signpost_vm::Vm::start(&Spec::of_bench(bench, images), None)
-                .unwrap_or_else(|error| panic!("{error}")),
-        )
+        Self::start_spec(&Spec::of_bench(bench, images))
+    }
+
+    /// One that is not plain.
+    pub fn start_spec(spec: &Spec) -> Self {
+        Self(signpost_vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}")))
     }
 
     /// One whose keyboard and screen are in our hands too; `work` takes the socket for them.
