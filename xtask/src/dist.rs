@@ -1,7 +1,8 @@
-//! What is handed to people: one folder and one Debian package, with a program that needs nothing of the system it is
-//! put on.
+//! What is handed to people: one folder, a Debian and an rpm package, with a program that needs nothing of the system it is put
+//! on.
 
 mod debian;
+mod rpm;
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
@@ -34,7 +35,7 @@ pub enum Build {
     Quick,
 }
 
-/// Makes both below `target/dist`.
+/// Makes all three below `target/dist`.
 pub fn make(build: Build) -> Result<()> {
     let folder = target_folder().join("dist");
     if folder.exists() {
@@ -44,7 +45,7 @@ pub fn make(build: Build) -> Result<()> {
     let tree = folder.join(format!("signpost-{version}"));
     fill(&tree, build)?;
     let package = debian::package(&folder, &tree, version, build)?;
-    println!("{}\n{}", tree.display(), package.display());
+    println!("{}\n{}\n{}", tree.display(), package.display(), rpm::package(&folder, &tree, version)?.display());
     Ok(())
 }
 

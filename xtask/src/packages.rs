@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 34] = [
+pub const FOR_TESTS: [&str; 35] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -30,6 +30,7 @@ pub const FOR_TESTS: [&str; 34] = [
     "openssl",
     "ovmf",
     "qemu-system-x86",
+    "rpm",
     "sbsigntool",
     "squashfs-tools",
     "systemd",

@@ -4,13 +4,18 @@
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
-/// The package that `cargo xtask dist` made.
+/// The Debian package that `cargo xtask dist` made.
 fn package() -> PathBuf {
+    package_of("deb")
+}
+
+/// The package of a kind, by the end of its name.
+fn package_of(kind: &str) -> PathBuf {
     let folder = Path::new(env!("CARGO_BIN_EXE_signpost")).ancestors().nth(2).unwrap().join("dist");
     let entries = std::fs::read_dir(&folder)
         .unwrap_or_else(|error| panic!("{}: {error}; `cargo xtask dist` makes it", folder.display()));
     let packages = entries.map(|entry| entry.unwrap().path());
-    let mut packages = packages.filter(|path| path.extension().is_some_and(|extension| extension == "deb"));
+    let mut packages = packages.filter(|path| path.extension().is_some_and(|extension| extension == kind));
     packages.next().expect("no package in target/dist; `cargo xtask dist` makes it")
 }
 
@@ -114,6 +119,41 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
     holds("../lib/systemd/system/signpost-hold.path", "PathChanged=/boot\n");
     holds("../lib/systemd/system/signpost-hold.timer", "OnUnitActiveSec=1d\n");
     holds("doc/early-signpost/README.md", "Early Signpost");
+}
+
+/// By the other family's own package manager: what is in it, where it goes, and that it goes again.
+#[test]
+fn the_rpm_package_is_installed_and_removed_by_its_own_package_manager() {
+    let work = tempfile::tempdir().unwrap();
+    let root = work.path().join("root");
+    std::fs::create_dir_all(root.join("bin")).unwrap();
+    for tool in ["sh", "rm"] {
+        std::fs::copy("/bin/busybox", root.join("bin").join(tool)).expect("busybox-static is not installed");
+    }
+    let rpm = |args: &[&str]| {
+        let own = ["--root", root.to_str().unwrap()];
+        let output = Command::new("rpm").args(own).args(args).output().expect("rpm is not installed");
+        let said = String::from_utf8(output.stdout).unwrap() + &String::from_utf8(output.stderr).unwrap();
+        assert!(output.status.success(), "{args:?}: {said}");
+        said
+    };
+    let package = package_of("rpm");
+    rpm(&["--install", "--nodeps", package.to_str().unwrap()]);
+    assert!(ok(&root, &["--version"]).contains(env!("CARGO_PKG_VERSION")));
+    let listed = rpm(&["--query", "--list", "early-signpost"]);
+    for path in [
+        "/usr/lib/signpost/signpost-x64.efi",
+        "/usr/lib/systemd/system/signpost-hold.service",
+        "/usr/lib/kernel/install.d/95-signpost.install",
+    ] {
+        assert!(listed.lines().any(|line| line == path), "{path}: {listed}");
+    }
+    assert!(rpm(&["--verify", "--nodeps", "early-signpost"]).is_empty());
+    std::fs::create_dir_all(root.join("var/lib/signpost")).unwrap();
+    std::fs::write(root.join("var/lib/signpost/held.json"), "{}").unwrap();
+    let said = rpm(&["--erase", "early-signpost"]);
+    assert!(said.contains("goes on starting this machine"), "{said}");
+    assert!(!root.join("usr/bin/signpost").exists() && root.join("var/lib/signpost/held.json").exists());
 }
 
 /// By Debian's own checker of packages.
