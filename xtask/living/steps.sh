@@ -1,6 +1,6 @@
 #!/bin/sh
-# What is done inside of the living machine: one phase for each start. Each step is framed, so that whoever looks on from
-# outside can tell them apart: "=== NAME", what it says, "--- NAME CODE".
+# What is done inside of the living machine: one phase for each start of a system. Each step is framed, so that whoever looks on
+# from outside can tell them apart: "=== NAME", what it says, "--- NAME CODE". A step whose name ends in "!" has to be refused.
 exec >/dev/ttyS0 2>&1
 export TERM=dumb NO_COLOR=1
 step() {
@@ -11,7 +11,9 @@ step() {
     echo "--- $name $?"
 }
 phase=$(cat /root/phase)
-echo $((phase + 1)) >/root/phase
+case $phase in
+    [0-9]*) echo $((phase + 1)) >/root/phase ;;
+esac
 mkdir -p /boot/efi
 mountpoint -q /boot/efi || mount /dev/vda1 /boot/efi
 step "start $phase" cat /proc/cmdline
@@ -38,10 +40,37 @@ case $phase in
         step again signpost hold --show
         ;;
     4)
+        # Both slots are written over, and the ESP is full.
+        step scramble sh -c 'for slot in /boot/efi/EFI/signpost/MENU-?.TML; do dd if=/dev/urandom of=$slot bs=512 count=2 conv=notrunc status=none; done; cat /dev/zero >/boot/efi/fill 2>/dev/null; sync; df /boot/efi | grep 100%'
+        step hold-slots signpost hold
+        step full sh -c 'signpost tune timeout=2 && signpost apply --yes'
+        rm /boot/efi/fill
+        # The default's kernel is gone.
+        mkdir /root/aside
+        mv /boot/vmlinuz-* /root/aside
+        step no-kernel! signpost apply --yes
+        mv /root/aside/* /boot
+        step with-kernel signpost apply --yes
+        step once sh -c 'signpost once $(sed -n "s/^id = \"\(debian.*-2\)\"/\1/p" /etc/signpost/menu.toml)'
+        ;;
+    5)
+        # The menu is another system's since the last start; and a copy of the disk is there.
+        step lost signpost hold
+        step copies signpost draft --dry-run
+        step take-over! signpost apply --yes
+        step taken-over signpost apply --yes --take-over
+        ;;
+    6)
         step hook /etc/kernel/postinst.d/zz-signpost 99.9
         step remove dpkg -r early-signpost
         step purge dpkg -P early-signpost
         step left sh -c 'ls -d /etc/signpost /var/lib/signpost; ls /boot/efi/EFI/signpost'
+        ;;
+    second)
+        step install dpkg -i /root/signpost.deb
+        step draft signpost draft --host signpost
+        step take-over! signpost apply --yes
+        step taken-over signpost apply --yes --take-over
         ;;
 esac
 echo "=== end"

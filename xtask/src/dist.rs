@@ -45,7 +45,12 @@ pub fn make(build: Build) -> Result<()> {
     let tree = folder.join(format!("signpost-{version}"));
     fill(&tree, build)?;
     let package = debian::package(&folder, &tree, version, build)?;
-    println!("{}\n{}\n{}", tree.display(), package.display(), rpm::package(&folder, &tree, version)?.display());
+    println!(
+        "{}\n{}\n{}",
+        tree.display(),
+        package.display(),
+        rpm::package(&folder, &tree, version)?.display()
+    );
     Ok(())
 }
 

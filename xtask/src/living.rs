@@ -1,5 +1,6 @@
-//! A living machine: a real Debian with systemd, started through our menu on real firmware, that gets the package, is spoiled and
-//! put right, and loses the package again. What it says at each step is held against what it should.
+//! A living machine: two real Debians with systemd on one disk, started through our menu on real firmware, that get the package, are
+//! spoiled and put right, take the menu from each other, and lose the package again. What they say at each step is held against what
+//! they should.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -11,51 +12,118 @@ use crate::run::{Result, at, command, run, target_folder, workspace};
 use crate::{dist, packages};
 
 /// What the tree of the system takes, and its image.
-const NEEDS: [&str; 5] = ["debootstrap", "dosfstools", "e2fsprogs", "ovmf", "qemu-system-x86"];
+const NEEDS: [&str; 6] = ["btrfs-progs", "debootstrap", "dosfstools", "e2fsprogs", "ovmf", "qemu-system-x86"];
 const INCLUDED: &str =
     "systemd,systemd-sysv,udev,dbus,initramfs-tools,linux-image-cloud-amd64,kmod,e2fsprogs";
 const ROOT_UUID: &str = "5eed0000-0000-4000-8000-00000000cafe";
-/// Sectors at which ESP and root start, and their lengths.
+const SECOND_UUID: &str = "5eed0000-0000-4000-8000-00000000beef";
+/// Sectors at which ESP, root and the second system start, and their lengths.
 const ESP: (u64, u64) = (2048, 131_072);
 const ROOT: (u64, u64) = (133_120, 5_324_800);
+const SECOND: (u64, u64) = (5_457_920, 4_194_304);
+/// The folder of a btrfs volume that is the second system's root.
+const SUBVOLUME: &str = "@second";
 const SECTOR: u64 = 512;
+
+/// What stands on the console where our menu starts a system.
+const STARTING: &str = "Starting Debian GNU/Linux";
 
 /// What a start must say: the step, and a part of it. An empty step is the whole console.
 type Expected = &'static [(&'static str, &'static str)];
 
+/// A start: what it calls itself, what is done there, what it must say, and whether a copy of the disk is attached.
+struct Phase {
+    name: &'static str,
+    what: &'static str,
+    expected: Expected,
+    with_copy: bool,
+}
+
 /// For each start what it must say, in its order.
-const PHASES: [(&str, Expected); 5] = [
-    (
-        "handed to the kernel from outside: the package comes, the menu is drafted and put in force",
-        &[("draft", "Debian GNU/Linux"), ("apply", "In force"), ("units", "of the package are turned on")],
-    ),
-    (
-        "through our menu, as rehearsed; then an update that is half done",
-        &[
-            ("", "Starting Debian GNU/Linux"),
+const PHASES: [Phase; 8] = [
+    Phase {
+        name: "1",
+        what: "handed to the kernel from outside: the package comes, the menu is drafted and applied",
+        expected: &[
+            ("draft", "Debian GNU/Linux"),
+            ("apply", "In force"),
+            ("units", "of the package are turned on"),
+        ],
+        with_copy: false,
+    },
+    Phase {
+        name: "2",
+        what: "through our menu, as rehearsed; then an update that is half done",
+        expected: &[
+            ("", STARTING),
             ("rehearse", "Debian GNU/Linux"),
             ("draft-half", "an update seems to be under way"),
         ],
-    ),
-    (
-        "in the middle of the update; then entry and boot program are lost, and hold puts them right",
-        &[
-            ("", "Starting Debian GNU/Linux"),
+        with_copy: false,
+    },
+    Phase {
+        name: "3",
+        what: "in the middle of the update; then entry and boot program are lost, and hold corrects them",
+        expected: &[
+            ("", STARTING),
             ("journal", "put right: write the boot program"),
             ("journal", "put right: make entry"),
             ("again", "All is as it was put in force"),
         ],
-    ),
-    (
-        "as put right; then the package is removed and purged",
-        &[
-            ("", "Starting Debian GNU/Linux"),
+        with_copy: false,
+    },
+    Phase {
+        name: "4",
+        what: "as corrected; then both slots are scrambled, the ESP is full, the default's kernel is gone",
+        expected: &[
+            ("", STARTING),
+            ("hold-slots", "write the menu into MENU-"),
+            ("full", "In force"),
+            ("no-kernel!", "refused (default-gone)"),
+            ("once", "-2"),
+        ],
+        with_copy: false,
+    },
+    Phase {
+        name: "second",
+        what: "the second system, once: it drafts from the first one's menu, and takes it over",
+        expected: &[
+            ("", STARTING),
+            ("start second", SUBVOLUME),
+            ("draft", "which another system of this PC put there"),
+            ("take-over!", "refused (other-system)"),
+            ("taken-over", "In force"),
+        ],
+        with_copy: false,
+    },
+    Phase {
+        name: "5",
+        what: "the first system by the second one's menu, beside a copy of the whole disk; it takes the menu back",
+        expected: &[
+            ("", STARTING),
+            ("lost", "and hold leaves that"),
+            ("take-over!", "refused (other-system)"),
+            ("taken-over", "In force"),
+        ],
+        with_copy: true,
+    },
+    Phase {
+        name: "6",
+        what: "as before; then the package is removed and purged",
+        expected: &[
+            ("", STARTING),
             ("remove", "goes on starting this machine"),
             ("left", "MENU-A.TML"),
             ("left", "/var/lib/signpost': No such file"),
         ],
-    ),
-    ("without the package, through the menu that it left", &[("", "Starting Debian GNU/Linux")]),
+        with_copy: false,
+    },
+    Phase {
+        name: "7",
+        what: "without the package, through the menu that it left",
+        expected: &[("", STARTING)],
+        with_copy: false,
+    },
 ];
 
 /// Makes the machine and lives through all of it.
@@ -71,7 +139,7 @@ pub fn live() -> Result<()> {
     let disk = disk(&base, &machine)?;
     let variables = machine.join("variables.fd");
     fs::copy(VARIABLES, &variables).map_err(at(&variables))?;
-    for (number, (what, expected)) in (1..).zip(PHASES) {
+    for (number, phase) in (1..).zip(PHASES) {
         let started = Instant::now();
         let mut spec = Spec {
             variables: variables.clone(),
@@ -83,29 +151,35 @@ pub fn live() -> Result<()> {
         if number == 1 {
             spec.devices = kernel_from_outside(&base)?;
         }
+        if phase.with_copy {
+            let copy = machine.join("copy.img");
+            run(command("cp").arg("--sparse=always").arg(&disk).arg(&copy))?;
+            spec.disks.push(Disk::plain(copy));
+        }
         let serial = Vm::start(&spec, None)?.until_it_ends()?;
         let log = machine.join(format!("start-{number}.log"));
         fs::write(&log, &serial).map_err(at(&log))?;
-        hold_against(&serial, number, expected).map_err(|why| format!("{why}; see {}", log.display()))?;
-        println!("start {number}, {:>3} s: {what}", started.elapsed().as_secs());
+        hold_against(&serial, &phase).map_err(|why| format!("{why}; see {}", log.display()))?;
+        println!("start {number}, {:>3} s: {}", started.elapsed().as_secs(), phase.what);
     }
     Ok(())
 }
 
-/// Every step that was framed ended well, and said what it should.
-fn hold_against(serial: &str, number: u32, expected: Expected) -> Result<()> {
-    let text = serial.replace('\r', "");
-    if !text.contains(&format!("=== start {number}\n")) || !text.contains("=== end\n") {
-        return Err(format!("start {number} did not come to its end"));
+/// Every step that was framed ended as it should, and said what it should.
+fn hold_against(serial: &str, phase: &Phase) -> Result<()> {
+    let (text, start) = (serial.replace('\r', ""), phase.name);
+    if !text.contains(&format!("=== start {start}\n")) || !text.contains("=== end\n") {
+        return Err(format!("start {start} did not come to its end"));
     }
     for line in text.lines().filter_map(|line| line.strip_prefix("--- ")) {
         let (name, code) = line.rsplit_once(' ').unwrap_or((line, "?"));
         // What is looked for there is gone, as it should be.
-        if code != "0" && name != "left" {
-            return Err(format!("start {number}: {name} ended with {code}"));
+        let is_right = name == "left" || code == if name.ends_with('!') { "3" } else { "0" };
+        if !is_right {
+            return Err(format!("start {start}: {name} ended with {code}"));
         }
     }
-    for (step, part) in expected {
+    for (step, part) in phase.expected {
         let said = match *step {
             "" => Some(text.as_str()),
             step => text
@@ -114,7 +188,7 @@ fn hold_against(serial: &str, number: u32, expected: Expected) -> Result<()> {
                 .map(|(said, _)| said),
         };
         if !said.is_some_and(|said| said.contains(part)) {
-            return Err(format!("start {number}: {step} did not say \"{part}\""));
+            return Err(format!("start {start}: {step} did not say \"{part}\""));
         }
     }
     Ok(())
@@ -144,10 +218,70 @@ fn codename() -> Result<String> {
     named.map(str::to_string).ok_or_else(|| "this is no release of Debian".into())
 }
 
-/// A disk with an empty ESP and the system.
+/// A disk with an empty ESP and both systems.
 fn disk(base: &Path, machine: &Path) -> Result<PathBuf> {
+    let (esp, system, disk) = (machine.join("esp"), machine.join("system"), machine.join("disk.img"));
+    let second = machine.join("second");
+    sized(&esp, ESP.1)?;
+    run(command("mkfs.fat")
+        .args(["-F", "32", "-i", "4F2A11C9"])
+        .arg(&esp)
+        .stdout(std::process::Stdio::null()))?;
     let root = machine.join("root");
     run(command("cp").arg("-a").arg(base).arg(&root))?;
+    fill(&root, "1", &format!("UUID={ROOT_UUID} / ext4 defaults 0 1"))?;
+    sized(&system, ROOT.1)?;
+    run(command("mke2fs").args(["-q", "-F", "-t", "ext4", "-U", ROOT_UUID, "-d"]).arg(&root).arg(&system))?;
+    fs::remove_dir_all(&root).map_err(at(&root))?;
+    sized(&second, SECOND.1)?;
+    run(command("mkfs.btrfs").args(["-q", "-U", SECOND_UUID]).arg(&second))?;
+    fs::create_dir_all(&root).map_err(at(&root))?;
+    run(command("mount").args(["-o", "loop"]).arg(&second).arg(&root))?;
+    let filled = fill_second(base, &root.join(SUBVOLUME));
+    run(command("umount").arg(&root))?;
+    filled?;
+    fs::remove_dir(&root).map_err(at(&root))?;
+    sized(&disk, SECOND.0 + SECOND.1 + 2048)?;
+    let table = format!(
+        "printf 'label: gpt\\nstart={}, size={}, type=U\\nstart={}, size={}, type=L\\nstart={}, size={}, type=L\\n' | sfdisk -q \"$0\"",
+        ESP.0, ESP.1, ROOT.0, ROOT.1, SECOND.0, SECOND.1
+    );
+    run(command("sh").args(["-c", &table]).arg(&disk))?;
+    for (from, start) in [(&esp, ESP.0), (&system, ROOT.0), (&second, SECOND.0)] {
+        let seek = format!("seek={}", start * SECTOR / (64 << 10));
+        let (from_word, to_word) = (format!("if={}", from.display()), format!("of={}", disk.display()));
+        run(command("dd").args([
+            "bs=64k",
+            "conv=notrunc,sparse",
+            "status=none",
+            &seek,
+            &from_word,
+            &to_word,
+        ]))?;
+        fs::remove_file(from).map_err(at(from))?;
+    }
+    Ok(disk)
+}
+
+fn sized(path: &Path, sectors: u64) -> Result<()> {
+    let file = fs::File::create(path).map_err(at(path))?;
+    file.set_len(sectors * SECTOR).map_err(at(path))
+}
+
+/// The second system, in a subvolume of a mounted volume.
+fn fill_second(base: &Path, root: &Path) -> Result<()> {
+    run(command("btrfs").args(["--quiet", "subvolume", "create"]).arg(root))?;
+    run(command("cp").arg("-a").arg(base.join(".")).arg(root))?;
+    let options = format!("rootflags=subvol={SUBVOLUME}");
+    fill(root, "second", &format!("UUID={SECOND_UUID} / btrfs subvol={SUBVOLUME} 0 1"))?;
+    let kept = root.join("etc/kernel/cmdline");
+    make_parent(&kept)?;
+    let args = format!("root=UUID={SECOND_UUID} {options} rw console=ttyS0 systemd.getty_auto=0\n");
+    fs::write(&kept, args).map_err(at(&kept))
+}
+
+/// What a system has beside what its distribution's tool made: package, steps, its own first phase and fstab.
+fn fill(root: &Path, phase: &str, mount: &str) -> Result<()> {
     let put = |from: &Path, to: &str| {
         let to = root.join(to);
         fs::copy(from, &to).map(|_| ()).map_err(at(&to))
@@ -164,45 +298,16 @@ fn disk(base: &Path, machine: &Path) -> Result<PathBuf> {
         let path = root.join(path);
         fs::write(&path, text).map_err(at(&path))
     };
-    write("root/phase", "1\n")?;
-    write(
-        "etc/fstab",
-        &format!("UUID={ROOT_UUID} / ext4 defaults 0 1\nUUID=4F2A-11C9 /boot/efi vfat defaults 0 2\n"),
-    )?;
-    fs::create_dir_all(root.join("boot/efi")).map_err(at(&root))?;
-    let (esp, system, disk) = (machine.join("esp"), machine.join("system"), machine.join("disk.img"));
-    let sized = |path: &Path, sectors: u64| {
-        let file = fs::File::create(path).map_err(at(path))?;
-        file.set_len(sectors * SECTOR).map_err(at(path))
-    };
-    sized(&esp, ESP.1)?;
-    run(command("mkfs.fat")
-        .args(["-F", "32", "-i", "4F2A11C9"])
-        .arg(&esp)
-        .stdout(std::process::Stdio::null()))?;
-    sized(&system, ROOT.1)?;
-    run(command("mke2fs").args(["-q", "-F", "-t", "ext4", "-U", ROOT_UUID, "-d"]).arg(&root).arg(&system))?;
-    sized(&disk, ROOT.0 + ROOT.1 + 2048)?;
-    let table = format!(
-        "printf 'label: gpt\\nstart={}, size={}, type=U\\nstart={}, size={}, type=L\\n' | sfdisk -q \"$0\"",
-        ESP.0, ESP.1, ROOT.0, ROOT.1
-    );
-    run(command("sh").args(["-c", &table]).arg(&disk))?;
-    for (from, start) in [(&esp, ESP.0), (&system, ROOT.0)] {
-        let seek = format!("seek={}", start * SECTOR / (64 << 10));
-        let (from_word, to_word) = (format!("if={}", from.display()), format!("of={}", disk.display()));
-        run(command("dd").args([
-            "bs=64k",
-            "conv=notrunc,sparse",
-            "status=none",
-            &seek,
-            &from_word,
-            &to_word,
-        ]))?;
-        fs::remove_file(from).map_err(at(from))?;
-    }
-    fs::remove_dir_all(&root).map_err(at(&root))?;
-    Ok(disk)
+    write("root/phase", &format!("{phase}\n"))?;
+    write("etc/fstab", &format!("{mount}\nUUID=4F2A-11C9 /boot/efi vfat defaults 0 2\n"))?;
+    // Each system makes its own at its first start.
+    write("etc/machine-id", "uninitialized\n")?;
+    fs::create_dir_all(root.join("boot/efi")).map_err(at(root))
+}
+
+fn make_parent(path: &Path) -> Result<()> {
+    let parent = path.parent().unwrap_or(path);
+    fs::create_dir_all(parent).map_err(at(parent))
 }
 
 /// The package that was made last, else one that is made now.

@@ -53,8 +53,8 @@ fn of_disk(node: &Node) -> Option<String> {
             text.pop();
             for (index, byte) in eui64.to_le_bytes().into_iter().enumerate() {
                 text.push(if index == 0 { ',' } else { '-' });
-                text.push(digit(byte >> 4).to_ascii_uppercase());
-                text.push(digit(byte & 15).to_ascii_uppercase());
+                text.push(digit(u32::from(byte) >> 4).to_ascii_uppercase());
+                text.push(digit(u32::from(byte) & 15).to_ascii_uppercase());
             }
             text.push(')');
             Some(text)
@@ -70,15 +70,15 @@ fn call(name: &str, numbers: &[u32]) -> String {
         text.push_str(if index == 0 { "(0x" } else { ",0x" });
         let digits = (32_u32.saturating_sub(number.leading_zeros())).div_ceil(4).max(1);
         for place in (0..digits).rev() {
-            text.push(digit((number >> place.saturating_mul(4)) as u8 & 15));
+            text.push(digit((number >> place.saturating_mul(4)) & 15));
         }
     }
     text.push(')');
     text
 }
 
-fn digit(value: u8) -> char {
-    char::from_digit(u32::from(value), 16).unwrap_or('0')
+fn digit(value: u32) -> char {
+    char::from_digit(value, 16).unwrap_or('0')
 }
 
 fn node(node: &Node) -> String {
