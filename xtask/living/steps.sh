@@ -28,7 +28,7 @@ case $phase in
         step rehearse signpost rehearse
         # An update that is half done: a kernel that says it is newer is there, its initrd is not.
         step half sh -c 'old=$(uname -r); new=$(uname -r | tr 0-9 9); LC_ALL=C sed "s/$old/$new/g" /boot/vmlinuz-$old >/boot/vmlinuz-$new'
-        step draft-half signpost draft
+        step draft-half sh -c "systemctl start signpost-hold.service; signpost draft"
         ;;
     3)
         rm -f /boot/vmlinuz-9.9*

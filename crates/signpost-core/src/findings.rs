@@ -1,6 +1,6 @@
 //! What is odd about the firmware's entries, their order, and the next start.
 
-use signpost_facts::{Code, Finding, FirmwareEntry, FirmwareKind, OptionNumber};
+use signpost_facts::{Code, Finding, FirmwareEntry, FirmwareKind, OptionNumber, Subject};
 use signpost_firmware::start::Verdict;
 use signpost_place::Look;
 
@@ -17,10 +17,6 @@ pub(crate) fn all(look: &Look, rehearsal: &Rehearsal) -> Vec<Finding> {
     found
 }
 
-fn finding(code: Code, message: String, help: &str) -> Finding {
-    Finding { code, message, help: help.into() }
-}
-
 fn named(entry: &FirmwareEntry) -> String {
     format!("entry {} \"{}\"", entry.number, entry.label)
 }
@@ -29,7 +25,8 @@ fn entries(look: &Look, found: &mut Vec<Finding>) {
     for entry in &look.survey.firmware.entries {
         let message = format!("{}: {}", named(entry), entry.finding);
         let Some(verdict) = &entry.judged else {
-            found.push(finding(Code::EntryBroken, message, "the firmware passes it over"));
+            let broken = Finding::new(Code::EntryBroken, message, "the firmware passes it over");
+            found.push(broken.about(Subject::Entry(entry.number)));
             continue;
         };
         let code = match verdict {
@@ -49,7 +46,7 @@ fn entries(look: &Look, found: &mut Vec<Finding>) {
             }
             (Reach::There, _) => "it starts nothing as it is",
         };
-        found.push(finding(code, message, help));
+        found.push(Finding::new(code, message, help).about(Subject::Entry(entry.number)));
     }
 }
 
@@ -65,11 +62,14 @@ fn duplicates(look: &Look, found: &mut Vec<Finding>) {
         };
         if let Some(first) = entries[..index].iter().find(same) {
             let message = format!("{} starts the same file as entry {}", named(entry), first.number);
-            found.push(finding(
-                Code::EntryDuplicate,
-                message,
-                "one of the two can be removed: `firmware tidy` says which",
-            ));
+            found.push(
+                Finding::new(
+                    Code::EntryDuplicate,
+                    message,
+                    "one of the two can be removed: `firmware tidy` says which",
+                )
+                .about(Subject::Entry(entry.number)),
+            );
         }
     }
 }
@@ -79,24 +79,23 @@ fn order(look: &Look, found: &mut Vec<Finding>) {
     for (index, number) in boot.order.iter().enumerate() {
         if boot.order[..index].contains(number) {
             let message = format!("the boot order names {} twice", OptionNumber(*number));
-            found.push(finding(Code::OrderTwice, message, "only its first place counts"));
+            found.push(Finding::new(Code::OrderTwice, message, "only its first place counts"));
         } else if !boot.options.contains_key(number) {
             let message =
                 format!("the boot order names {}, and there is no such entry", OptionNumber(*number));
-            found.push(finding(Code::OrderDangling, message, "the firmware passes it over"));
+            found.push(Finding::new(Code::OrderDangling, message, "the firmware passes it over"));
         }
     }
     for entry in look.survey.firmware.entries.iter().filter(|entry| entry.place.is_none()) {
         let message = format!("{} is not in the boot order", named(entry));
-        found.push(finding(
-            Code::EntryUnordered,
-            message,
-            "the firmware may take its number for another entry",
-        ));
+        found.push(
+            Finding::new(Code::EntryUnordered, message, "the firmware may take its number for another entry")
+                .about(Subject::Entry(entry.number)),
+        );
     }
     if let Some(next) = boot.next {
         let message = format!("the next start goes to {}, whatever the order says", OptionNumber(next));
-        found.push(finding(Code::NextBootSet, message, "it counts once; the firmware forgets it then"));
+        found.push(Finding::new(Code::NextBootSet, message, "it counts once; the firmware forgets it then"));
     }
 }
 
@@ -121,7 +120,7 @@ fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
             "{} is running, and the next start goes elsewhere: {}",
             running.title, rehearsal.outcome.text
         );
-        found.push(finding(Code::NotFirst, message, "`draft` and `apply` put the running system first"));
+        found.push(Finding::new(Code::NotFirst, message, "`draft` and `apply` put the running system first"));
     }
     let current = look.boot.current.map(OptionNumber);
     let entry = look.survey.firmware.entries.iter().find(|entry| Some(&entry.number) == current.as_ref());
@@ -135,6 +134,6 @@ fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
             ),
             None => "the running system has no entry of its own; `apply` makes one".into(),
         };
-        found.push(finding(Code::StartedBySpare, message, &help));
+        found.push(Finding::new(Code::StartedBySpare, message, &help));
     }
 }

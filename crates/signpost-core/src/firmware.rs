@@ -73,12 +73,12 @@ pub fn number_of(digits: &str) -> Option<u16> {
 }
 
 /// An entry by number and label.
-fn named(entry: &FirmwareEntry) -> String {
+pub(crate) fn named(entry: &FirmwareEntry) -> String {
     format!("{} \"{}\"", entry.number, entry.label)
 }
 
 /// An entry by its number, with its label where there is one.
-fn called(look: &Look, number: u16) -> String {
+pub(crate) fn called(look: &Look, number: u16) -> String {
     let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
     entry.map_or_else(|| OptionNumber(number).to_string(), named)
 }

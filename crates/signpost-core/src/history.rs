@@ -110,6 +110,8 @@ pub enum Action {
     Once,
     /// What was applied was corrected.
     Hold,
+    /// What a check found was mended.
+    Mend,
     /// Steps were undone: this one, and all that came after it.
     Undo {
         /// Its number.
@@ -120,7 +122,7 @@ pub enum Action {
 impl Action {
     /// Whether somebody asked for it, so that it can be undone by itself.
     pub fn is_asked(self) -> bool {
-        matches!(self, Self::Apply | Self::Remove | Self::Firmware)
+        matches!(self, Self::Apply | Self::Remove | Self::Firmware | Self::Mend)
     }
 }
 
@@ -218,7 +220,7 @@ impl History {
             for write in record.writes.iter().filter_map(Change::variable) {
                 let Some(number) = write.variable_name().boot_option_number() else { continue };
                 match (&write.after, &write.entry, record.action) {
-                    (Some(data), Some(entry), Action::Apply | Action::Hold) => {
+                    (Some(data), Some(entry), Action::Apply | Action::Hold | Action::Mend) => {
                         owned.insert(number, (data.clone(), entry.clone()));
                     }
                     // What an undone step had made its own, is what it was before that.

@@ -98,6 +98,21 @@ impl Held {
         })
     }
 
+    /// The menu file's text that was applied.
+    pub fn menu(&self) -> &str {
+        &self.menu
+    }
+
+    /// A name of the home volume, where the boot program shows the menu.
+    pub fn home(&self) -> Option<&str> {
+        self.home.as_deref()
+    }
+
+    /// The boot program's path on it.
+    pub fn boot_program(&self) -> Option<&str> {
+        self.boot_program.as_deref()
+    }
+
     /// All that is kept then: this, beside what was applied before. Once this is undone, that counts again.
     pub fn kept_with(self, before: Option<Kept>) -> Kept {
         let mut earlier = before.map(Kept::all).unwrap_or_default();
@@ -193,7 +208,7 @@ pub fn hold(
     for change in plan.writes {
         match change {
             Change::Variable(write) if is_held(&write) => variables.push(write),
-            Change::Variable(_) => {}
+            Change::Variable(_) | Change::Sectors(_) => {}
             // What is left over from before goes at an apply.
             Change::File(write) if write.after.is_none() => {}
             Change::File(write) => files.push(write),

@@ -3,6 +3,7 @@
 //! In come facts and volumes that can be looked into, out come facts and planned changes. Nothing here prints, opens a
 //! device, or writes.
 
+pub mod check;
 pub mod draft;
 pub mod edit;
 mod findings;
@@ -10,6 +11,7 @@ pub mod firmware;
 pub mod history;
 pub mod hold;
 mod home;
+pub mod mend;
 pub mod menu_file;
 pub mod menu_rows;
 pub mod news;

@@ -22,7 +22,7 @@ pub fn rehearse(look: &Look) -> Rehearsal {
 
 /// Follows a start of this machine in a state, in which somebody chooses an entry of our menu, by its id.
 pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Rehearsal {
-    let hardware = SurveyedHardware::new(look).with_planned(state.planned);
+    let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
     let mut outcome = outcome(look, state.boot, &start);

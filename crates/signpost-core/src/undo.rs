@@ -4,7 +4,7 @@
 mod files;
 
 use serde::Serialize;
-use signpost_facts::change::{Change, Write};
+use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
@@ -77,7 +77,8 @@ pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     }
     refusals.extend(guards::started_from(look, &removed_numbers));
     // What a variable names is there before it, and goes after it.
-    let mut writes: Vec<Change> = put_back.into_iter().map(Change::File).collect();
+    let mut writes: Vec<Change> = sectors(look, &since, &mut notes);
+    writes.extend(put_back.into_iter().map(Change::File));
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(taken_off.into_iter().map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
@@ -167,6 +168,26 @@ fn restore(ours: &Ours<'_>, contents: &Contents, notes: &mut Vec<String>) -> Opt
         }
         None => Write::removal(contents, write.variable_name(), format!("remove {}", thing(write))),
     })
+}
+
+/// Sectors of tables that hold what a step wrote, back to what they were before it. Those of disks that are not here stay.
+fn sectors(look: &Look, since: &[&Record], notes: &mut Vec<String>) -> Vec<Change> {
+    let writes: Vec<&SectorWrite> =
+        since.iter().flat_map(|record| &record.writes).filter_map(Change::sectors).collect();
+    let mut back = Vec::new();
+    for write in writes.into_iter().rev() {
+        if !look.survey.disks.iter().any(|disk| disk.identity() == Some(&write.disk)) {
+            notes.push(format!("the table of disk {} is out of reach; it stays as it is", write.disk));
+            continue;
+        }
+        back.push(Change::Sectors(SectorWrite {
+            what: format!("take back: {}", write.what),
+            before: write.after.clone(),
+            after: write.before.clone(),
+            ..write.clone()
+        }));
+    }
+    back
 }
 
 /// A variable in words.

@@ -4,6 +4,7 @@ mod reach;
 
 use std::collections::BTreeSet;
 
+pub(crate) use reach::identity;
 pub use reach::{Reach, of_entry, of_load_option};
 pub use signpost_facts::way::{Through, Way};
 use signpost_facts::{Code, OptionNumber, Refusal, StartupFile, System, VolumeNumber};
@@ -17,7 +18,7 @@ use crate::rehearse::{self, State};
 
 /// The ways that work in a state, what is active counted and not what is only in a file.
 pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
-    let hardware = SurveyedHardware::new(look).with_planned(state.planned);
+    let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let mut ways = BTreeSet::new();
     for number in state.boot.options.keys() {
         let is_in_order = state.boot.order.contains(number) || state.boot.next == Some(*number);

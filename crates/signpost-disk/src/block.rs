@@ -88,7 +88,7 @@ impl BlockDevice for Window {
 }
 
 /// Reads `length` bytes at `offset` into a new buffer; callers bound the length.
-pub(crate) fn read_vec(device: &dyn BlockDevice, offset: u64, length: usize) -> Result<Vec<u8>, ReadError> {
+pub fn read_vec(device: &dyn BlockDevice, offset: u64, length: usize) -> Result<Vec<u8>, ReadError> {
     let mut buffer = vec![0; length];
     device.read_at(offset, &mut buffer)?;
     Ok(buffer)

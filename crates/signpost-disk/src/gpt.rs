@@ -1,5 +1,6 @@
 //! GUID partition tables (UEFI 2.10, chapter 5).
 
+mod correct;
 mod encode;
 mod structures;
 
@@ -14,6 +15,7 @@ use zerocopy::FromBytes;
 use crate::block::{BlockDevice, ReadError, read_vec};
 use crate::checksum::crc32;
 
+pub use correct::{first_copy, protective};
 pub use encode::{Layout, NewPartition, encode};
 use structures::{Entry, HEADER_SIZE, Header, SIGNATURE};
 

@@ -115,6 +115,8 @@ pub struct Table {
     /// Whether it is a GPT without the protective MBR that says so: UEFI firmware then sees no partition of it (UEFI 2.10,
     /// 5.2.3).
     pub is_unprotected: bool,
+    /// Whether it is a GPT whose first copy is broken, read from its whole backup.
+    pub is_from_backup: bool,
 }
 
 impl Table {
@@ -136,6 +138,7 @@ impl Table {
             oddities: Vec::new(),
             backup_before_the_end: None,
             is_unprotected: false,
+            is_from_backup: false,
         }
     }
 
@@ -181,7 +184,7 @@ impl Table {
 
 /// The GPT, from its backup where the first copy is broken; `None` where there is none.
 fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Option<Table> {
-    let (mut faults, mut backup_at) = (Vec::new(), None);
+    let (mut faults, mut backup_at, mut is_from_backup) = (Vec::new(), None, false);
     let gpt = match Gpt::read(device, sector_size) {
         Ok(gpt) => {
             if let Err(fault) = gpt::check_backup_header(device, sector_size) {
@@ -197,6 +200,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
         Err(fault) => {
             let backup = Gpt::read_backup(device, sector_size).ok()?;
             faults.push(format!("the first GPT: {fault}; its backup at the disk's end was read instead"));
+            is_from_backup = true;
             backup
         }
     };
@@ -204,6 +208,7 @@ fn read_gpt(device: &dyn BlockDevice, sector_size: u32, is_expected: bool) -> Op
     let mut table = Table::new(TableKind::Gpt);
     table.guid = Some(gpt.disk_guid);
     table.faults = faults;
+    table.is_from_backup = is_from_backup;
     table.backup_before_the_end = backup_at;
     table.oddities = gpt.oddities.iter().map(ToString::to_string).collect();
     table.partitions = gpt

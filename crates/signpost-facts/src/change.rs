@@ -17,8 +17,10 @@ use crate::location::Location;
 pub enum Change {
     /// A variable.
     Variable(Write),
-    /// A file on the home volume.
+    /// A file on a volume that firmware reads.
     File(FileWrite),
+    /// Sectors of a disk's partition table.
+    Sectors(SectorWrite),
 }
 
 impl Change {
@@ -27,6 +29,7 @@ impl Change {
         match self {
             Self::Variable(write) => &write.what,
             Self::File(write) => &write.what,
+            Self::Sectors(write) => &write.what,
         }
     }
 
@@ -34,12 +37,12 @@ impl Change {
     pub fn variable(&self) -> Option<&Write> {
         match self {
             Self::Variable(write) => Some(write),
-            Self::File(_) => None,
+            Self::File(_) | Self::Sectors(_) => None,
         }
     }
 
-    /// Whether it is of a kind that steps of ours write: boot variables and our own, files in our folder, the fallback path.
-    /// Never keys of Secure Boot, another vendor's variables, another's files.
+    /// Whether it is of a kind that steps of ours write: boot variables and our own, files in our folder, programs in the folders
+    /// of boot files, tables. Never keys of Secure Boot, another vendor's variables, another's files.
     pub fn is_of_ours(&self) -> bool {
         match self {
             Self::Variable(write) => {
@@ -52,8 +55,11 @@ impl Change {
             }
             Self::File(write) => {
                 let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+                let path = write.path.to_lowercase();
                 [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
+                    || (path.starts_with("/efi/") && path.ends_with(".efi"))
             }
+            Self::Sectors(write) => write.is_of_a_table(),
         }
     }
 
@@ -61,8 +67,47 @@ impl Change {
     pub fn file(&self) -> Option<&FileWrite> {
         match self {
             Self::File(write) => Some(write),
-            Self::Variable(_) => None,
+            Self::Variable(_) | Self::Sectors(_) => None,
         }
+    }
+
+    /// The change of sectors, where it is one.
+    pub fn sectors(&self) -> Option<&SectorWrite> {
+        match self {
+            Self::Sectors(write) => Some(write),
+            Self::Variable(_) | Self::File(_) => None,
+        }
+    }
+}
+
+/// A change of sectors of a disk's partition table.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SectorWrite {
+    /// What it does, in words.
+    pub what: String,
+    /// What tells the disk from others: its serial, else its table's own identity.
+    pub disk: String,
+    /// Bytes from the disk's start.
+    pub offset: u64,
+    /// What the sectors held, in hexadecimal.
+    #[serde(with = "hex_option")]
+    pub before: Option<Vec<u8>>,
+    /// What they hold then; as long.
+    #[serde(with = "hex_option")]
+    pub after: Option<Vec<u8>>,
+}
+
+impl SectorWrite {
+    /// Whether it lies where a table lies, and leaves boot code alone.
+    fn is_of_a_table(&self) -> bool {
+        /// The first usable sector of a table with the usual entries, at the largest sectors, in bytes.
+        const END: u64 = 64 << 10;
+        const BOOT_CODE: usize = 440;
+        let (Some(before), Some(after)) = (&self.before, &self.after) else { return false };
+        let keeps_code = self.offset > 0 || before.get(..BOOT_CODE) == after.get(..BOOT_CODE);
+        before.len() == after.len()
+            && keeps_code
+            && self.offset.checked_add(after.len() as u64).is_some_and(|end| end <= END)
     }
 }
 

@@ -1,4 +1,4 @@
-//! The codes of findings and guards: one namespace, in words.
+//! The codes of findings, causes and guards: one namespace, in words.
 
 use alloc::borrow::Cow;
 use core::fmt;
@@ -6,7 +6,7 @@ use core::fmt;
 use serde::de::Error;
 use serde::{Deserialize, Deserializer};
 
-/// A finding's or a guard's code.
+/// A finding's, a cause's or a guard's code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Code {
     /// A disk cannot be read at all.
@@ -61,6 +61,48 @@ pub enum Code {
     StartedBySpare,
     /// A boot with a number of its own comes first, once.
     NextBootSet,
+    /// The running system was started in BIOS mode, and the machine's systems start by UEFI.
+    StartedInBios,
+    /// The firmware has lost the entry of our menu, or holds it disabled or altered.
+    EntryLost,
+    /// Our boot program is gone or damaged.
+    BootProgramGone,
+    /// A slot of the active menu is damaged.
+    MenuDamaged,
+    /// The ESP that entries name is gone, and another one holds what they start.
+    EspNew,
+    /// A partition has another number than the entry that names it says.
+    PartitionMoved,
+    /// A system's loader is gone or damaged.
+    LoaderGone,
+    /// A kernel or an initrd that an entry of the menu names is gone.
+    KernelGone,
+    /// The newest kernel of a system has no modules.
+    ModulesMissing,
+    /// Kernel arguments name a volume that is not there.
+    ArgumentWrong,
+    /// A volume that an entry of the menu names is gone.
+    VolumeGone,
+    /// A disk that was there is not here.
+    DiskMissing,
+    /// Nothing that is active starts a system.
+    NoWay,
+    /// The only entry that would start a system is disabled.
+    EntryDisabled,
+    /// The menu file has errors.
+    MenuFileBroken,
+    /// Nobody can reach the menu: it is never shown, and the default does not start.
+    MenuUnseen,
+    /// The active boot program is not the one that is installed.
+    BootProgramOld,
+    /// Two volumes hold menus of this machine, and they differ.
+    HomesDisagree,
+    /// The home volume has no room for what a change needs.
+    EspFull,
+    /// A volume holds boot files, and its partition is of a type that firmware does not look at.
+    EspType,
+    /// The machine starts by the fallback path of a disk alone, or by an entry that the firmware made.
+    FallbackEmpty,
     /// Guard: nothing would start.
     NothingStarts,
     /// Guard: an entry that is not ours would change.
@@ -89,7 +131,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 38] = [
+    pub const ALL: [Self; 59] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -116,6 +158,27 @@ impl Code {
         Self::NotFirst,
         Self::StartedBySpare,
         Self::NextBootSet,
+        Self::StartedInBios,
+        Self::EntryLost,
+        Self::BootProgramGone,
+        Self::MenuDamaged,
+        Self::EspNew,
+        Self::PartitionMoved,
+        Self::LoaderGone,
+        Self::KernelGone,
+        Self::ModulesMissing,
+        Self::ArgumentWrong,
+        Self::VolumeGone,
+        Self::DiskMissing,
+        Self::NoWay,
+        Self::EntryDisabled,
+        Self::MenuFileBroken,
+        Self::MenuUnseen,
+        Self::BootProgramOld,
+        Self::HomesDisagree,
+        Self::EspFull,
+        Self::EspType,
+        Self::FallbackEmpty,
         Self::NothingStarts,
         Self::ForeignEntry,
         Self::StartedFrom,
@@ -159,6 +222,27 @@ impl Code {
             Self::NotFirst => "not-first",
             Self::StartedBySpare => "started-by-spare",
             Self::NextBootSet => "next-boot-set",
+            Self::StartedInBios => "started-in-bios",
+            Self::EntryLost => "entry-lost",
+            Self::BootProgramGone => "boot-program-gone",
+            Self::MenuDamaged => "menu-damaged",
+            Self::EspNew => "esp-new",
+            Self::PartitionMoved => "partition-moved",
+            Self::LoaderGone => "loader-gone",
+            Self::KernelGone => "kernel-gone",
+            Self::ModulesMissing => "modules-missing",
+            Self::ArgumentWrong => "argument-wrong",
+            Self::VolumeGone => "volume-gone",
+            Self::DiskMissing => "disk-missing",
+            Self::NoWay => "no-way",
+            Self::EntryDisabled => "entry-disabled",
+            Self::MenuFileBroken => "menu-file-broken",
+            Self::MenuUnseen => "menu-unseen",
+            Self::BootProgramOld => "boot-program-old",
+            Self::HomesDisagree => "homes-disagree",
+            Self::EspFull => "esp-full",
+            Self::EspType => "esp-type",
+            Self::FallbackEmpty => "fallback-empty",
             Self::NothingStarts => "nothing-starts",
             Self::ForeignEntry => "foreign-entry",
             Self::StartedFrom => "started-from",

@@ -3,6 +3,7 @@
 
 use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
@@ -17,7 +18,24 @@ const FORMAT: u32 = 2;
 pub struct Known {
     format: u32,
     disks: BTreeMap<String, KnownDisk>,
+    /// Boot files, by a name of their volume and their path, in lower case.
+    #[serde(default)]
+    files: BTreeMap<String, KnownFile>,
 }
+
+/// A boot file as it was seen last.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KnownFile {
+    /// SHA-256 of its contents, in hexadecimal.
+    pub sha256: String,
+    /// The ids of the systems that it started.
+    pub systems: Vec<String>,
+    /// The day on which it was there, in UTC: `2026-11-26`.
+    pub seen: String,
+}
+
+/// Boot files that are remembered; those that were seen last stay.
+const MAX_FILES: usize = 256;
 
 /// A disk as it was seen last.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -30,11 +48,14 @@ struct KnownDisk {
     partitions: BTreeSet<String>,
     /// Names of its volumes, as a menu file writes them, in lower case.
     volumes: BTreeSet<String>,
+    /// Whether it decides what the machine starts.
+    #[serde(default)]
+    takes_part: bool,
 }
 
 impl Default for Known {
     fn default() -> Self {
-        Self { format: FORMAT, disks: BTreeMap::new() }
+        Self { format: FORMAT, disks: BTreeMap::new(), files: BTreeMap::new() }
     }
 }
 
@@ -65,6 +86,46 @@ impl Known {
         known
     }
 
+    /// The same with the boot files of a survey, as they were there on a day, in UTC. What is not there any more stays known.
+    pub fn with_files(mut self, survey: &Survey, identities: &[VolumeIdentity], day: &str) -> Self {
+        for file in &survey.startup_files {
+            let identity = identities.get(file.volume.index());
+            let (Some(identity), Some(sha256)) = (identity, file.sha256.clone()) else { continue };
+            let Some(name) = identity.names().into_iter().next() else { continue };
+            let known = KnownFile { sha256, systems: file.owners().cloned().collect(), seen: day.into() };
+            self.files.insert(key(&name.to_string(), &file.path), known);
+        }
+        while self.files.len() > MAX_FILES {
+            let oldest = self.files.iter().min_by_key(|(_, file)| &file.seen).map(|(key, _)| key.clone());
+            oldest.and_then(|key| self.files.remove(&key));
+        }
+        self
+    }
+
+    /// What was at a path of a volume.
+    pub fn file(&self, volume: &VolumeIdentity, path: &str) -> Option<&KnownFile> {
+        volume.names().first().and_then(|name| self.files.get(&key(&name.to_string(), path)))
+    }
+
+    /// What was at a path of volumes that are not here any more.
+    pub fn files_elsewhere<'k>(
+        &'k self,
+        identities: &'k [VolumeIdentity],
+        path: &str,
+    ) -> impl Iterator<Item = &'k KnownFile> {
+        let path = path.to_lowercase();
+        let is_here = |volume: &str| {
+            let named = |identity: &VolumeIdentity| {
+                identity.names().first().is_some_and(|name| name.to_string().eq_ignore_ascii_case(volume))
+            };
+            identities.iter().any(named)
+        };
+        self.files.iter().filter_map(move |(key, file)| {
+            let volume = key.strip_suffix(&path)?;
+            (!is_here(volume)).then_some(file)
+        })
+    }
+
     /// The numbers of disks, by what tells them from others.
     pub fn numbers(&self) -> DiskNumbers {
         self.disks.iter().filter_map(|(identity, disk)| Some((identity.clone(), disk.number?))).collect()
@@ -78,6 +139,12 @@ impl Known {
     /// Whether a disk that is not here now had a partition of this identity.
     pub fn has_partition_elsewhere(&self, survey: &Survey, identity: &str) -> bool {
         self.elsewhere(survey).any(|disk| disk.partitions.contains(&identity.to_lowercase()))
+    }
+
+    /// The same of a disk that decides what the machine starts: no medium that was taken along.
+    pub fn had_partition_of_its_own(&self, survey: &Survey, identity: &str) -> bool {
+        let identity = identity.to_lowercase();
+        self.elsewhere(survey).any(|disk| disk.takes_part && disk.partitions.contains(&identity))
     }
 
     /// Whether a disk that is not here now had a volume of this name.
@@ -96,6 +163,10 @@ impl Known {
     }
 }
 
+fn key(volume: &str, path: &str) -> String {
+    [volume, path].concat().to_lowercase()
+}
+
 fn seen(survey: &Survey, identities: &[VolumeIdentity], disk: &Disk) -> KnownDisk {
     let partitions = disk.partitions.iter().filter_map(|partition| partition.uuid.as_ref());
     let on_it = survey.volumes.iter().zip(identities).filter(|(volume, _)| volume.disk == disk.number);
@@ -105,5 +176,6 @@ fn seen(survey: &Survey, identities: &[VolumeIdentity], disk: &Disk) -> KnownDis
         table: disk.table.identity().cloned(),
         partitions: partitions.map(|uuid| uuid.to_lowercase()).collect(),
         volumes: names.map(|name| name.to_string().to_lowercase()).collect(),
+        takes_part: disk.takes_part,
     }
 }

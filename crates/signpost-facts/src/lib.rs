@@ -8,6 +8,7 @@
 extern crate alloc;
 
 pub mod belongs;
+pub mod cause;
 pub mod change;
 pub mod code;
 pub mod error;
@@ -22,6 +23,7 @@ pub mod secure_boot;
 pub mod survey;
 pub mod way;
 
+pub use cause::{Act, Cause, Cure, Effect};
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
@@ -31,8 +33,8 @@ pub use programs::{
     VersionFacts,
 };
 pub use survey::{
-    Aside, Disk, DiskArray, Finding, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind,
-    Volume,
+    Aside, Disk, DiskArray, Finding, FirmwareKind, MachineFacts, Partition, Subject, Survey, TableFacts,
+    TableKind, Volume,
 };
 
 /// Version of the JSON documents.

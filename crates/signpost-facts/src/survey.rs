@@ -9,11 +9,12 @@ use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
 use signpost_disk::probe::VolumeKind;
 use signpost_firmware::device_path::PartitionSignature;
+use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 
 use crate::code::Code;
 use crate::firmware::FirmwareFacts;
-use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
+use crate::number::{DiskNumber, OptionNumber, PartitionNumber, VolumeNumber};
 use crate::programs::{EntryFile, StartupFile, System};
 
 /// The whole picture.
@@ -191,6 +192,9 @@ pub struct TableFacts {
     pub fault: Option<String>,
     /// Whether it is a GPT without its protective MBR, of which UEFI firmware sees nothing.
     pub is_unprotected: bool,
+    /// Whether it is a GPT whose first copy is broken, read from its whole backup.
+    #[serde(default)]
+    pub is_from_backup: bool,
 }
 
 impl TableFacts {
@@ -390,10 +394,41 @@ impl Volume {
 pub struct Finding {
     /// Its code.
     pub code: Code,
+    /// What it is about; nothing where that is several things, or none that has a name.
+    #[serde(default)]
+    pub subject: Option<Subject>,
     /// What was found, with its place.
     pub message: String,
     /// What helps.
     pub help: String,
+}
+
+impl Finding {
+    /// A finding about nothing in particular.
+    pub fn new(code: Code, message: String, help: &str) -> Self {
+        Self { code, subject: None, message, help: help.into() }
+    }
+
+    /// The same about this.
+    pub fn about(self, subject: Subject) -> Self {
+        Self { subject: Some(subject), ..self }
+    }
+}
+
+/// What a finding or a cause is about.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Subject {
+    /// A disk.
+    Disk(DiskNumber),
+    /// A volume.
+    Volume(VolumeNumber),
+    /// A load option of the firmware's.
+    Entry(OptionNumber),
+    /// A system, by its id.
+    System(String),
+    /// An entry of the active menu, by its id.
+    MenuEntry(EntryId),
 }
 
 impl Survey {

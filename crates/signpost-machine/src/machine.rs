@@ -4,9 +4,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
-use signpost_disk::block::{SharedDevice, Window};
+use signpost_disk::block::{SharedDevice, Window, read_vec};
 use signpost_disk::fat::{Change, FatVolume, Stamp};
 use signpost_disk::file_system::{FileSystem, VolumeError};
+use signpost_disk::table::Table;
 use signpost_facts::DiskNumber;
 use signpost_facts::error::{Error, Result};
 use signpost_facts::location::Location;
@@ -294,6 +295,49 @@ impl Machine {
             Err(VolumeError::NotFound(_)) => Ok(None),
             Err(error) => Err(place(error.to_string())),
         }
+    }
+
+    /// Writes sectors of a partition table, on the one disk that this tells from others; `offset` is in bytes.
+    ///
+    /// # Errors
+    /// Where the disk is not here, or cannot be written.
+    pub fn write_sectors(&self, identity: &str, offset: u64, bytes: &[u8]) -> Result<()> {
+        let disk = self.disk_of(identity)?;
+        image::put(&disk.image, offset, &[(0, bytes.to_vec())])
+            .map_err(|error| Error::unusable(disk.image.display(), error))
+    }
+
+    /// The same sectors as they are now.
+    ///
+    /// # Errors
+    /// Where the disk is not here, or cannot be read.
+    pub fn read_sectors(&self, identity: &str, offset: u64, length: usize) -> Result<Vec<u8>> {
+        let disk = self.disk_of(identity)?;
+        // Past what is remembered of it.
+        let device = image::ImageFile::open(&disk.image)
+            .map_err(|error| Error::unusable(disk.image.display(), error))?;
+        read_vec(&device, offset, length).map_err(|error| Error::unusable(disk.image.display(), error))
+    }
+
+    /// The disk of this serial, or of this identity of its table.
+    fn disk_of(&self, identity: &str) -> Result<&MachineDisk> {
+        let is_it = |disk: &&MachineDisk| {
+            let by_table = || {
+                let device = disk.contents.as_ref().ok()?;
+                Table::read(&**device, disk.sector_size).identity()
+            };
+            match &disk.serial {
+                Some(serial) => serial == identity,
+                None => by_table().as_deref() == Some(identity),
+            }
+        };
+        let mut fitting = self.disks.iter().filter(is_it);
+        let none = || Error::unusable(identity, "there is no such disk");
+        let disk = fitting.next().ok_or_else(none)?;
+        if fitting.next().is_some() {
+            return Err(Error::unusable(identity, "two disks are called so; unplug the copy"));
+        }
+        Ok(disk)
     }
 
     /// The device of a volume that may be mounted.

@@ -13,24 +13,51 @@ const DEVICES: [&str; 3] = ["root=", "resume=", "usr="];
 /// Arguments whose value is the UUID of an encrypted volume.
 const ENCRYPTED: [&str; 2] = ["rd.luks.uuid=", "luks.uuid="];
 
+/// A word of the arguments that names a volume which is not seen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// No volume has that name, or several have it.
+    Gone {
+        /// The word.
+        word: String,
+        /// The same in words.
+        words: String,
+    },
+    /// Whether it is there shows only in the running system, or once an encrypted volume is open.
+    Unknown(String),
+}
+
+impl Missing {
+    fn words(self) -> String {
+        match self {
+            Self::Gone { words, .. } | Self::Unknown(words) => words,
+        }
+    }
+}
+
 /// What of the arguments names a volume that is not there, a line each. What only the running system could tell is said to
 /// be that.
 pub fn named_volumes(around: &impl Surroundings, args: &str) -> Vec<String> {
+    args.split_whitespace().filter_map(|word| missing(around, word)).map(Missing::words).collect()
+}
+
+/// The same as values.
+pub fn missing_volumes(around: &impl Surroundings, args: &str) -> Vec<Missing> {
     args.split_whitespace().filter_map(|word| missing(around, word)).collect()
 }
 
-fn missing(around: &impl Surroundings, word: &str) -> Option<String> {
+fn missing(around: &impl Surroundings, word: &str) -> Option<Missing> {
     let uuid = ENCRYPTED.iter().find_map(|key| word.strip_prefix(key));
     if let Some(uuid) = uuid {
         let uuid = uuid.strip_prefix("luks-").unwrap_or(uuid);
-        return not_there(around, word, &VolumeRef::Uuid(uuid.into()));
+        return not_there(around, word, &VolumeRef::Uuid(uuid.into())).map(gone(word));
     }
     let device = DEVICES.iter().find_map(|key| word.strip_prefix(key))?;
     let closed = |volume: &VolumeRef| {
         let why = not_there(around, word, volume)?;
         let inside =
             format!("{word} names no volume that can be seen now; it may lie in one that is encrypted");
-        Some(if around.has_closed_volumes() { inside } else { why })
+        Some(if around.has_closed_volumes() { Missing::Unknown(inside) } else { gone(word)(why) })
     };
     match named(device) {
         // The device mapper names encrypted volumes too, which are only there once they are open.
@@ -41,8 +68,14 @@ fn missing(around: &impl Surroundings, word: &str) -> Option<String> {
     }
 }
 
-fn only_running(word: &str) -> String {
-    format!("{word} names a device as the running system does; whether it is there shows only then")
+fn gone(word: &str) -> impl Fn(String) -> Missing {
+    move |words| Missing::Gone { word: word.into(), words }
+}
+
+fn only_running(word: &str) -> Missing {
+    Missing::Unknown(format!(
+        "{word} names a device as the running system does; whether it is there shows only then"
+    ))
 }
 
 fn not_there(around: &impl Surroundings, word: &str, volume: &VolumeRef) -> Option<String> {

@@ -77,6 +77,19 @@ impl<'a> SurveyedHardware<'a> {
         self
     }
 
+    /// The same, with the tables of these disks corrected: the firmware sees their partitions then.
+    pub fn with_tables(mut self, disks: &[DiskNumber]) -> Self {
+        for seen in &mut self.partitions {
+            let Some(volume) = self.look.survey.volumes.get(seen.id) else { continue };
+            let unseen = self.look.survey.partition_of(volume).and_then(|(_, own)| own.unseen.as_ref());
+            seen.readable |= disks.contains(&volume.disk)
+                && volume.is_fat
+                && volume.firmware_refuses.is_none()
+                && unseen.is_none();
+        }
+        self
+    }
+
     /// What a plan makes of a file: its contents, or nothing where it removes it; `None` where it leaves it alone.
     pub fn planned(&self, partition: usize, path: &str) -> Option<Option<&'a [u8]>> {
         if self.planned.is_empty() {
@@ -175,9 +188,13 @@ impl Hardware for SurveyedHardware<'_> {
         }
     }
 
-    /// Firmware names disks in its own labels by model and serial.
+    /// Firmware names disks in its own labels by model and serial; where a disk is plugged in tells it from all others.
     fn disk_of(&self, path: &DevicePath, label: &str) -> DiskMatch {
         let disks = &self.look.survey.disks;
+        let text = path.disk_text();
+        if let Some(disk) = disks.iter().find(|disk| text.is_some() && disk.path == text) {
+            return DiskMatch::Disk(id_of_disk(disk.number));
+        }
         let named = |serial: &Option<String>| {
             serial.as_ref().is_some_and(|serial| !serial.is_empty() && label.contains(serial.as_str()))
         };

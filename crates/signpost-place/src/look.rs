@@ -8,6 +8,7 @@ use core::cell::OnceCell;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_facts as facts;
+use signpost_facts::change::SectorWrite;
 use signpost_facts::known::Known;
 use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
@@ -61,6 +62,8 @@ pub struct Look {
     pub secure_boot: SecureBoot,
     /// The Linux systems, as the finder found them.
     pub systems: Systems,
+    /// What would correct the partition tables of disks, by their numbers; of those that are not whole, and can be.
+    pub tables: Vec<(DiskNumber, SectorWrite)>,
 }
 
 /// What a volume can be asked beside its files.
@@ -124,6 +127,7 @@ impl Look {
             volumes: Vec::new(),
             home: None,
             systems: Systems::default(),
+            tables: Vec::new(),
         }
     }
 

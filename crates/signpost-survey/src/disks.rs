@@ -9,7 +9,8 @@ use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_facts::{
-    Code, Disk, DiskArray, DiskNumber, Finding, Partition, TableFacts, TableKind, Volume, VolumeNumber,
+    Code, Disk, DiskArray, DiskNumber, Finding, Partition, Subject, TableFacts, TableKind, Volume,
+    VolumeNumber,
 };
 use signpost_machine::live::described;
 use signpost_machine::live::mounts::Mount;
@@ -64,10 +65,9 @@ pub(crate) fn read(machine: &Machine) -> Read {
     }
     let found = guarded(|| Volumes::find(&looked));
     let mut found = found.unwrap_or_default();
-    findings.extend(found.faults.iter().map(|fault| Finding {
-        code: Code::VolumeBroken,
-        message: format!("logical volumes: {fault}"),
-        help: "those of the group cannot be looked into; check it with LVM2's own tools".into(),
+    findings.extend(found.faults.iter().map(|fault| {
+        let help = "those of the group cannot be looked into; check it with LVM2's own tools";
+        Finding::new(Code::VolumeBroken, format!("logical volumes: {fault}"), help)
     }));
     closed::add(machine, &looked, &of_machine, &mut found.list);
     let slice_types = slice_types(&looked, &of_machine, &disks);
@@ -187,15 +187,19 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         sector_size: disk.sector_size,
         is_whole: false,
         array: None,
-        table: TableFacts { kind: None, guid: None, signature: None, fault: None, is_unprotected: false },
+        table: TableFacts {
+            kind: None,
+            guid: None,
+            signature: None,
+            fault: None,
+            is_unprotected: false,
+            is_from_backup: false,
+        },
         partitions: Vec::new(),
     };
     let mut note = |code, message: &str, help: &str| {
-        findings.push(Finding {
-            code,
-            message: format!("disk {number} ({}): {message}", disk.name),
-            help: help.into(),
-        });
+        let message = format!("disk {number} ({}): {message}", disk.name);
+        findings.push(Finding::new(code, message, help).about(Subject::Disk(number)));
     };
     let found = match looked {
         Ok((found, _)) => found,
@@ -218,6 +222,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
     facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
     facts.partitions = table.partitions.iter().map(partition).collect();
     facts.table.is_unprotected = table.is_unprotected;
+    facts.table.is_from_backup = table.is_from_backup;
     if table.is_unprotected {
         let what = "its GPT has no protective MBR, so UEFI firmware sees none of its partitions";
         note(

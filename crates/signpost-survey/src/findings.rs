@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::probe::VolumeKind;
-use signpost_facts::{Code, Disk, Finding, Kernel, Volume};
+use signpost_facts::{Code, Disk, Finding, Kernel, Subject, Volume};
 use signpost_place::Look;
 use signpost_place::reader::Fault;
 
@@ -12,7 +12,7 @@ use super::states;
 
 /// A fault of the variables.
 pub(crate) fn variables(fault: &str) -> Finding {
-    finding(
+    Finding::new(
         Code::VariablesBroken,
         format!("firmware variables: {fault}"),
         "what could not be read is left as it is; nothing is written over it",
@@ -26,20 +26,21 @@ pub(crate) fn unread(volume: &Volume, fault: &Fault) -> Finding {
     let is_named = fault.is_of_all() || words.contains(&fault.path);
     let at = if is_named { String::new() } else { format!("{}: ", fault.path) };
     let message = format!("v{}, {}: {at}{words}", volume.number, volume.place);
-    match fault.why {
+    let finding = match fault.why {
         VolumeError::Corrupt(_) | VolumeError::Device(_) if fault.is_of_all() => broken(message),
-        VolumeError::Corrupt(_) | VolumeError::Device(_) => finding(
+        VolumeError::Corrupt(_) | VolumeError::Device(_) => Finding::new(
             Code::VolumeBroken,
             message,
             "what lies there is missing from this picture; check the file system with its own tool",
         ),
         _ => beyond_us(message),
-    }
+    };
+    finding.about(Subject::Volume(volume.number))
 }
 
 /// A volume that is not looked into, since it is broken.
 pub(crate) fn broken(message: String) -> Finding {
-    finding(
+    Finding::new(
         Code::VolumeBroken,
         message,
         "its files cannot be looked into; check the file system with its own tool",
@@ -48,7 +49,7 @@ pub(crate) fn broken(message: String) -> Finding {
 
 /// A volume that need not be broken, and is made in a way that is not read here.
 pub(crate) fn beyond_us(message: String) -> Finding {
-    finding(Code::VolumeUnread, message, "what lies on it is missing from this picture")
+    Finding::new(Code::VolumeUnread, message, "what lies on it is missing from this picture")
 }
 
 /// Files that no menu can name.
@@ -60,12 +61,12 @@ pub(crate) fn odd_names(volume: &Volume, count: usize) -> Option<Finding> {
         if count == 1 { "" } else { "s" }
     );
     let help = "`prompt` shows them: `look`; give them other names to use them";
-    (count > 0).then(|| finding(Code::VolumeUnread, message, help))
+    (count > 0).then(|| Finding::new(Code::VolumeUnread, message, help).about(Subject::Volume(volume.number)))
 }
 
 /// A FAT that can be read, and does not serve for all.
 pub(crate) fn flawed(message: String) -> Finding {
-    finding(Code::VolumeBroken, message, "check the file system with its own tool")
+    Finding::new(Code::VolumeBroken, message, "check the file system with its own tool")
 }
 
 /// All that volumes, systems and entry files show.
@@ -77,10 +78,6 @@ pub(crate) fn add(look: &mut Look) {
     incomplete_kernels(look, &mut found);
     containers(look, &mut found);
     look.survey.findings.extend(found);
-}
-
-fn finding(code: Code, message: String, help: &str) -> Finding {
-    Finding { code, message, help: help.into() }
 }
 
 /// Identities that two have: disks, partitions, file systems. Members of one array share theirs by right.
@@ -122,7 +119,7 @@ fn clones(look: &Look, found: &mut Vec<Finding>) {
         let message = format!("{} share the {identity}", named.join(" and "));
         let help =
             "a menu means the one that is nearest to it; unplug the copy, or give one of them a new identity";
-        found.push(finding(Code::Clone, message, help));
+        found.push(Finding::new(Code::Clone, message, help));
     }
 }
 
@@ -144,11 +141,14 @@ fn entry_files(look: &Look, found: &mut Vec<Finding>) {
             entry.path,
             entry.missing.join(" and ")
         );
-        found.push(finding(
-            Code::EntryFileBroken,
-            message,
-            "it starts nothing; its system's tools make a new one",
-        ));
+        found.push(
+            Finding::new(
+                Code::EntryFileBroken,
+                message,
+                "it starts nothing; its system's tools make a new one",
+            )
+            .about(Subject::Volume(entry.volume)),
+        );
     }
 }
 
@@ -158,7 +158,7 @@ fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
         let Some(first) = system.kernels.first() else { continue };
         let place = |kernel: &Kernel| format!("v{}:{}", kernel.volume, kernel.path);
         for other in system.unfinished_kernels() {
-            found.push(finding(
+            found.push(Finding::new(
                 Code::InitrdMissing,
                 format!(
                     "{}: {} has no initrd; {} is the newest kernel that has one",
@@ -167,7 +167,8 @@ fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
                     place(first)
                 ),
                 "an update may be under way: wait until it ends; if none is, let the system make the initrd again",
-            ));
+            )
+            .about(Subject::System(system.id.clone())));
         }
     }
 }
@@ -175,7 +176,7 @@ fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
 /// Disks of virtual machines that lie in containers.
 fn containers(look: &Look, found: &mut Vec<Finding>) {
     for volume in look.survey.volumes.iter().filter(|volume| volume.kind.is_container()) {
-        found.push(finding(
+        found.push(Finding::new(
             Code::VolumeUnread,
             format!("{} is a virtual machine's disk in a {}", volume.place, volume.kind),
             "what is inside is not read; make a raw image of it, and give that",

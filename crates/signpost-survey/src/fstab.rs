@@ -1,6 +1,6 @@
 //! What a Linux system mounts: its `/etc/fstab` (fstab(5)), and mistakes in it that keep the system from starting.
 
-use signpost_facts::{Code, Finding, VolumeNumber};
+use signpost_facts::{Code, Finding, Subject, VolumeNumber};
 use signpost_place::Look;
 use signpost_place::finder::mounted;
 
@@ -22,6 +22,10 @@ pub(crate) fn read(look: &mut Look) {
                 continue;
             }
             let place = format!("{}: {path} line {}", found.title, mount.line);
+            let system = look.survey.systems.get(index).map(|system| system.id.clone()).unwrap_or_default();
+            let finding = |message: String, help: &str| {
+                Finding::new(Code::FstabWrong, message, help).about(Subject::System(system.clone()))
+            };
             match mount.volume {
                 Ok(volume) if mount.at == "/" && on != Some(volume) => {
                     let number = VolumeNumber::of_index;
@@ -54,8 +58,4 @@ pub(crate) fn read(look: &mut Look) {
         look.survey.systems[index].esp = Some(esp);
     }
     look.survey.findings.extend(findings);
-}
-
-fn finding(message: String, help: &str) -> Finding {
-    Finding { code: Code::FstabWrong, message, help: help.into() }
 }

@@ -26,6 +26,7 @@ mod source;
 mod startup;
 mod states;
 mod systems;
+mod tables;
 mod volumes;
 
 use catalogue::Catalogue;
@@ -75,6 +76,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     look.machine_id.clone_from(&machine.running.machine_id);
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
+    look.tables = tables::corrections(machine, &look.survey);
     take_variables(&mut look, machine);
     fill(&mut look, found, catalogue);
     look

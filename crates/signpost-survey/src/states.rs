@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use signpost_disk::probe::VolumeKind;
-use signpost_facts::{Code, Finding, Volume, VolumeNumber};
+use signpost_facts::{Code, Finding, Subject, Volume, VolumeNumber};
 use signpost_place::{Look, VolumeReader};
 
 /// The file into which a closed system's memory goes when it sleeps, and how it starts while it does.
@@ -20,8 +20,6 @@ pub(crate) fn is_asleep(reader: &VolumeReader, volume: &Volume) -> bool {
 
 pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
     let running = look.running.map(VolumeNumber::of_index);
-    let mut finding =
-        |code, message: String, help: &str| found.push(Finding { code, message, help: help.into() });
     let mut nameless: BTreeMap<u64, Vec<String>> = BTreeMap::new();
     for volume in &look.survey.volumes {
         let name = || format!("v{} ({})", volume.number, volume.place);
@@ -29,19 +27,18 @@ pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
             let whose = look.survey.systems.iter().find(|system| system.root == Some(volume.number));
             let who =
                 whose.map_or_else(|| "a system sleeps".into(), |system| format!("{} sleeps", system.title));
-            finding(
-                Code::Hibernated,
-                format!("{who} on {}", name()),
-                "wake it and shut it down before another system writes to its volumes: what it holds in memory would \
-                 overwrite them",
+            let help = "wake it and shut it down before another system writes to its volumes: what it holds in memory would \
+                        overwrite them";
+            found.push(
+                Finding::new(Code::Hibernated, format!("{who} on {}", name()), help)
+                    .about(Subject::Volume(volume.number)),
             );
         }
         if volume.is_unclean && running != Some(volume.number) {
-            finding(
-                Code::Unclean,
-                format!("{} was in use when the machine went down", name()),
-                "its last changes may not be seen here; the system that uses it mends it at its next start",
-            );
+            let message = format!("{} was in use when the machine went down", name());
+            let help =
+                "its last changes may not be seen here; the system that uses it mends it at its next start";
+            found.push(Finding::new(Code::Unclean, message, help).about(Subject::Volume(volume.number)));
         }
         let is_plain =
             volume.label.is_none() && volume.fault.is_none() && volume.uuid.is_some() && volume.lv.is_none();
@@ -51,10 +48,10 @@ pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
         }
     }
     for (size, names) in nameless.into_iter().filter(|(_, names)| names.len() > 1) {
-        finding(
+        found.push(Finding::new(
             Code::NoLabel,
             format!("{} are all of {size} bytes and have no label", names.join(" and ")),
             "label them with their file systems' tools, so that nobody takes one for another",
-        );
+        ));
     }
 }

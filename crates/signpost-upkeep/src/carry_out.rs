@@ -1,7 +1,7 @@
 //! Putting a plan in force: snapshot, writes one by one, each read back.
 
 use signpost_core::history::{Action, Progress};
-use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
 use signpost_facts::location::Location;
 use signpost_facts::{Error, Result};
 use signpost_firmware::variable::{Contents, StoreError};
@@ -56,6 +56,7 @@ fn put(
     let is_done = match change {
         Change::Variable(write) => put_variable(machine, write)?,
         Change::File(write) => put_file(machine, write)?,
+        Change::Sectors(write) => put_sectors(machine, write)?,
     };
     if is_done {
         return Ok(());
@@ -81,6 +82,13 @@ fn put_file(machine: &Machine, write: &FileWrite) -> Result<bool> {
     machine.write_file(location, &write.path, write.after.as_deref())?;
     let most = write.after.as_ref().map_or(0, Vec::len);
     Ok(machine.read_file(location, &write.path, most)? == write.after)
+}
+
+/// Writes sectors; whether they read back.
+fn put_sectors(machine: &Machine, write: &SectorWrite) -> Result<bool> {
+    let after = write.after.as_deref().unwrap_or_default();
+    machine.write_sectors(&write.disk, write.offset, after)?;
+    Ok(machine.read_sectors(&write.disk, write.offset, after.len())? == after)
 }
 
 fn location(write: &FileWrite) -> Result<Location> {
@@ -128,6 +136,10 @@ fn check_unchanged(machine: &Machine, contents: &Contents, writes: &[Change]) ->
                 let most = write.before.as_ref().map_or(0, Vec::len);
                 // One that has grown is longer than what was there, and that is an error of reading.
                 machine.read_file(location(write)?, &write.path, most).is_ok_and(|now| now == write.before)
+            }
+            Change::Sectors(write) => {
+                let before = write.before.as_deref().unwrap_or_default();
+                machine.read_sectors(&write.disk, write.offset, before.len())? == before
             }
         };
         if !is_unchanged {

@@ -7,14 +7,16 @@ use signpost_core::history::History;
 use signpost_core::hold::{Held, Kept, Log};
 use signpost_core::news::taken_now;
 use signpost_facts::Result;
-use signpost_machine::{Machine, kept};
+use signpost_machine::{Machine, kept, now};
 use signpost_place::Look;
 
 /// Keeps what the disks hold, so that one that is missing later is known. A machine that cannot be written to is looked at all
 /// the same.
 pub fn keep_known(machine: &Machine, look: &Look) {
     if let Some(record) = machine.known_record() {
-        let _ = kept::write(&record, &look.known.with(&look.survey, &look.identities));
+        let known = look.known.with(&look.survey, &look.identities);
+        let day: String = now().chars().take(10).collect();
+        let _ = kept::write(&record, &known.with_files(&look.survey, &look.identities, &day));
     }
 }
 

@@ -51,7 +51,8 @@ planned!(
     signpost_core::plan::Plan,
     signpost_core::undo::Undo,
     signpost_core::hold::HoldPlan,
-    signpost_core::firmware::FirmwareChange
+    signpost_core::firmware::FirmwareChange,
+    signpost_core::mend::Mend
 );
 
 /// Nothing stands against a start that comes once.

@@ -53,6 +53,11 @@ impl Records {
         Ok(records)
     }
 
+    /// What they tell, for who writes nothing.
+    pub fn into_history(self) -> History {
+        self.history
+    }
+
     /// What they tell.
     pub fn history(&self) -> &History {
         &self.history

@@ -5,8 +5,8 @@ use std::ffi::OsString;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    apply, completions, demo, draft, entry, explain, firmware, history, hold, manual, menu, once, plan,
-    preview, prompt, rehearse, survey, tune, undo,
+    apply, check, completions, demo, draft, entry, explain, firmware, history, hold, manual, mend, menu,
+    once, plan, preview, prompt, rehearse, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -23,6 +23,7 @@ pub struct Args {
 #[derive(Subcommand)]
 pub enum Command {
     Survey(survey::SurveyArgs),
+    Check(check::CheckArgs),
     Draft(draft::DraftArgs),
     Menu(menu::MenuArgs),
     Entry(entry::EntryArgs),
@@ -30,6 +31,7 @@ pub enum Command {
     Plan(plan::PlanArgs),
     Apply(apply::ApplyArgs),
     Undo(undo::UndoArgs),
+    Mend(mend::MendArgs),
     History(history::HistoryArgs),
     Rehearse(rehearse::RehearseArgs),
     Preview(preview::PreviewArgs),

@@ -10,6 +10,7 @@ use crate::commands;
 pub fn run(app: &App<'_>, command: Command) -> Outcome {
     match command {
         Command::Survey(args) => commands::survey::run(app, &args),
+        Command::Check(args) => commands::check::run(app, &args),
         Command::Draft(args) => commands::draft::run(app, &args),
         Command::Menu(args) => commands::menu::run(app, &args),
         Command::Entry(args) => commands::entry::run(app, &args),
@@ -17,6 +18,7 @@ pub fn run(app: &App<'_>, command: Command) -> Outcome {
         Command::Plan(args) => commands::plan::run(app, &args),
         Command::Apply(args) => commands::apply::run(app, &args),
         Command::Undo(args) => commands::undo::run(app, &args),
+        Command::Mend(args) => commands::mend::run(app, &args),
         Command::History(args) => commands::history::run(app, &args),
         Command::Rehearse(args) => commands::rehearse::run(app, &args),
         Command::Preview(args) => commands::preview::run(app, &args),

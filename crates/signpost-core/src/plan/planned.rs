@@ -122,7 +122,7 @@ pub(crate) struct After {
 impl After {
     /// The machine with these variables and files.
     pub(crate) fn state<'a>(&'a self, planned: &'a [FileWrite]) -> State<'a> {
-        State { boot: &self.boot, ours: &self.ours, planned }
+        State { boot: &self.boot, ours: &self.ours, planned, tables: &[] }
     }
 
     /// Files that some load option names: volume and path.

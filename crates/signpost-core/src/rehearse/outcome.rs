@@ -1,9 +1,9 @@
 //! A start as it was followed, and the state of a machine in which it is.
 
 use serde::Serialize;
-use signpost_facts::OptionNumber;
 use signpost_facts::change::FileWrite;
 use signpost_facts::ours::OurVariables;
+use signpost_facts::{DiskNumber, OptionNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::Kind as VerdictKind;
 use signpost_menu::ids::EntryId;
@@ -129,11 +129,13 @@ pub struct State<'a> {
     pub ours: &'a OurVariables,
     /// Files that would be written or removed.
     pub planned: &'a [FileWrite],
+    /// Disks whose partition tables would be corrected.
+    pub tables: &'a [DiskNumber],
 }
 
 impl<'a> State<'a> {
     /// The machine as it is.
     pub fn of(look: &'a Look) -> Self {
-        Self { boot: &look.boot, ours: &look.ours, planned: &[] }
+        Self { boot: &look.boot, ours: &look.ours, planned: &[], tables: &[] }
     }
 }

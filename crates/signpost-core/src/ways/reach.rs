@@ -61,13 +61,17 @@ fn when_all_is_seen(look: &Look) -> Reach {
     if is_seen { Reach::Gone } else { Reach::OutOfReach }
 }
 
+/// A partition's identity as the survey has it; nothing for one of a kind that no table here has.
+pub(crate) fn identity(drive: &HardDrive) -> Option<String> {
+    match drive.signature {
+        PartitionSignature::Guid(guid) => Some(guid.to_string()),
+        PartitionSignature::Mbr(signature) => Some(format!("{signature:08x}-{:02x}", drive.number)),
+        PartitionSignature::Other(_) => None,
+    }
+}
+
 fn of_partition(look: &Look, drive: &HardDrive) -> Reach {
-    let identity = match drive.signature {
-        PartitionSignature::Guid(guid) => guid.to_string(),
-        PartitionSignature::Mbr(signature) => format!("{signature:08x}-{:02x}", drive.number),
-        // Of a kind that no table here has.
-        PartitionSignature::Other(_) => return Reach::OutOfReach,
-    };
+    let Some(identity) = identity(drive) else { return Reach::OutOfReach };
     // A disk that is here and has the MBR's signature would have the partition.
     if look.survey.disks.iter().any(|disk| !disk.is_whole) {
         return Reach::OutOfReach;

@@ -99,16 +99,20 @@ fn entry_array(partitions: &[NewPartition]) -> Vec<u8> {
     array
 }
 
-/// One partition of type 0xEE over the whole disk (UEFI 2.10, 5.2.3).
 fn protective_mbr(sectors: u64) -> Vec<u8> {
     let mut mbr = vec![0; SECTOR];
+    if let Some(end) = mbr.get_mut(446..) {
+        end.copy_from_slice(&protective_record(sectors));
+    }
+    mbr
+}
+
+/// The end of an MBR with one partition of type 0xEE over the whole disk (UEFI 2.10, 5.2.3).
+pub(super) fn protective_record(sectors: u64) -> Vec<u8> {
     let size = u32::try_from(sectors.saturating_sub(1)).unwrap_or(u32::MAX);
     let mut record = vec![0, 0, 2, 0, 0xee, 0xff, 0xff, 0xff, 1, 0, 0, 0];
     record.extend(size.to_le_bytes());
     record.resize(64, 0);
     record.extend([0x55, 0xaa]);
-    if let Some(end) = mbr.get_mut(446..) {
-        end.copy_from_slice(&record);
-    }
-    mbr
+    record
 }

@@ -69,6 +69,7 @@ fn what(history: &History, record: &Record) -> String {
         Action::Remove => "ours taken off the machine".into(),
         Action::Firmware => "firmware's entries changed".into(),
         Action::Once => "next start set".into(),
+        Action::Mend => "mended what was wrong".into(),
         Action::Hold => "corrected by hold".into(),
         Action::Undo { of } => format!("undone back to before record {of}"),
     };

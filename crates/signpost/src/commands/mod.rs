@@ -1,6 +1,7 @@
 //! One command, one file: what can be typed for it, and what it does.
 
 pub mod apply;
+pub mod check;
 pub mod completions;
 pub mod demo;
 pub mod draft;
@@ -10,6 +11,7 @@ pub mod firmware;
 pub mod history;
 pub mod hold;
 pub mod manual;
+pub mod mend;
 pub mod menu;
 pub mod once;
 pub mod plan;

@@ -18,12 +18,34 @@ pub struct HomeArgs {
     /// The volume for boot program and menu, such as v1: or uuid:4F2A-11C9
     #[arg(long, value_name = "VOLUME", value_parser = VolumeRef::parse)]
     home: Option<VolumeRef>,
-    /// The boot program, instead of the one that is found
-    #[arg(long, value_name = "FILE")]
-    boot_program: Option<PathBuf>,
+    #[command(flatten)]
+    program: ProgramArgs,
     /// Replace the menu of another system of this PC
     #[arg(long)]
     take_over: bool,
+}
+
+/// Which boot program is used.
+#[derive(Args)]
+pub struct ProgramArgs {
+    /// The boot program, instead of the one that is found
+    #[arg(long, value_name = "FILE")]
+    boot_program: Option<PathBuf>,
+}
+
+impl ProgramArgs {
+    /// The one that is named, else the one that is found.
+    pub fn program(&self) -> Result<Option<BootProgram>, Failure> {
+        let bytes = match &self.boot_program {
+            Some(path) => Some(
+                read_program(path)
+                    .and_then(|bytes| bytes.ok_or_else(|| std::io::Error::other("there is no such file")))
+                    .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
+            ),
+            None => found_beside_us(),
+        };
+        Ok(bytes.map(BootProgram::new))
+    }
 }
 
 /// Where the boot program is looked for, seen from the folder of this program: beside it, in the usual library
@@ -34,15 +56,7 @@ const BOOT_PROGRAMS: [&str; 3] =
 impl HomeArgs {
     /// What they ask for.
     pub fn wishes(&self) -> Result<Wishes, Failure> {
-        let boot_program = match &self.boot_program {
-            Some(path) => Some(
-                read_program(path)
-                    .and_then(|bytes| bytes.ok_or_else(|| std::io::Error::other("there is no such file")))
-                    .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
-            ),
-            None => found_beside_us(),
-        };
-        Ok(Wishes { boot_program: boot_program.map(BootProgram::new), home: self.home.clone() })
+        Ok(Wishes { boot_program: self.program.program()?, home: self.home.clone() })
     }
 
     /// The guards that they override, beside those that are named.

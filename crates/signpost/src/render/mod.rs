@@ -1,10 +1,12 @@
 //! The core's facts as text for people.
 
+pub mod check;
 pub mod detail;
 pub mod disks;
 pub mod draft;
 pub mod firmware;
 pub mod hold;
+pub mod mend;
 pub mod menu;
 pub mod out;
 pub mod plan;

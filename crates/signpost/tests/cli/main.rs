@@ -5,6 +5,7 @@ mod bad_input;
 mod boot_host;
 mod breadth;
 mod by_hand;
+mod check;
 mod checked;
 mod commands;
 mod cuts;

@@ -1,0 +1,295 @@
+//! Where what was applied is not so any more: another system put itself first, the firmware lost our entry, the boot program or the
+//! menu were damaged. What differs, hold says; here it is told by its cause.
+
+use signpost_facts::cause::{Act, Cause, Cure, Effect};
+use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::{Code, Subject, VolumeNumber};
+use signpost_menu::place::VolumeRef;
+use signpost_menu::slot::{SLOT_NAMES, SlotFault};
+use signpost_place::{Look, home};
+
+use super::{Found, Seen, cause};
+use crate::history::Action;
+use crate::hold::{Held, hold};
+
+pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
+    if let Some(held) = seen.case.held {
+        if let Some(cause) = esp_made_anew(seen, held) {
+            found.add(cause, &[]);
+            return;
+        }
+        differences(seen, held, found);
+    } else {
+        entry_of_a_menu(seen, found);
+    }
+    slots(seen, found);
+    next_boot(seen, found);
+    saved_at_boot(seen, found);
+    homes(seen, found);
+    old_program(seen, found);
+}
+
+fn hold_cure(what: &str) -> Cure {
+    Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
+}
+
+/// The home volume has another identity, or none: its file system was made anew.
+fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
+    let wanted = VolumeRef::parse(held.home()?).ok()?;
+    let look = seen.look;
+    if look.resolve(&wanted).is_ok() || look.survey.disks.iter().any(|disk| !disk.is_whole) {
+        return None;
+    }
+    if look.known.has_volume_elsewhere(&look.survey, &wanted) {
+        return None;
+    }
+    let esp = look.fat_volumes().find(|volume| {
+        look.survey.volumes[*volume].is_esp && look.survey.takes_part(VolumeNumber::of_index(*volume))
+    })?;
+    let facts = &look.survey.volumes[esp];
+    let effect = seen.effect(&[], true, Effect::StartsOther);
+    let message = format!(
+        "the ESP that held the menu ({wanted}) is gone; v{}, {}, is there now: the file system was made anew",
+        facts.number,
+        facts.where_it_is()
+    );
+    let mut made = cause(Code::EspNew, effect, Some(Subject::Volume(facts.number)), message);
+    made.evidence.push(format!("the menu was applied to {wanted}"));
+    made.cures.push(Cure {
+        name: "apply-anew",
+        what: format!("apply the same menu to v{}", facts.number),
+        acts: vec![Act::Reapply],
+    });
+    Some(made)
+}
+
+/// What hold would correct, by cause.
+fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
+    let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
+    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program) else { return };
+    let files: Vec<&FileWrite> = plan.writes.iter().filter_map(Change::file).collect();
+    let variables: Vec<&Write> = plan.writes.iter().filter_map(Change::variable).collect();
+    let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
+    let starts_other = seen.effect(&[], true, Effect::StartsOther);
+    if let Some(write) = files.iter().find(|write| !is_slot(write)) {
+        let state = if write.before.is_some() { "is damaged" } else { "is gone" };
+        let message = format!("the boot program {state}: {}{}", write.volume, write.path);
+        let mut gone = cause(Code::BootProgramGone, starts_other, subject_of(seen.look, write), message);
+        gone.cures.push(hold_cure("write it again"));
+        let index = found.add(gone, &[]);
+        explain_ours(seen, found, index);
+    }
+    if let Some(write) = files.iter().find(is_slot) {
+        let message =
+            format!("the menu on the home volume is damaged or gone: {}{}", write.volume, write.path);
+        let mut damaged = cause(Code::MenuDamaged, starts_other, subject_of(seen.look, write), message);
+        damaged.cures.push(hold_cure("write the menu that was applied again"));
+        found.add(damaged, &[]);
+    }
+    let entries: Vec<&&Write> =
+        variables.iter().filter(|write| write.variable_name().boot_option_number().is_some()).collect();
+    if let Some(write) = entries.first() {
+        let number = write.variable_name().boot_option_number().unwrap_or_default();
+        let state = match seen.boot().options.get(&number).map(|option| &option.decoded) {
+            None => "the firmware has lost the menu's entry",
+            Some(Ok(option)) if !option.is_active() => "the menu's entry is disabled in the firmware",
+            Some(_) => "the menu's entry was altered in the firmware",
+        };
+        let mut lost = cause(Code::EntryLost, starts_other, None, state.into());
+        lost.evidence.push(format!("it was applied, and now {}", plan.found));
+        lost.cures.push(hold_cure("make the entry again, first in the order"));
+        let index = found.add(lost, &[]);
+        found.explain(index, Code::NotFirst, None);
+    } else if variables.iter().any(|write| write.name == "BootOrder") && !plan.outcome.text.is_empty() {
+        other_first(seen, found, &plan.found);
+    }
+}
+
+/// Another system put itself before the menu.
+fn other_first(seen: &Seen<'_>, found: &mut Found, starts: &str) {
+    let first =
+        seen.boot().order.first().and_then(|first| {
+            seen.look.survey.firmware.entries.iter().find(|entry| entry.number() == *first)
+        });
+    let who = first.map_or_else(String::new, |entry| format!(": entry {} \"{}\"", entry.number, entry.label));
+    let message = format!("the menu is not first in the boot order any more{who} comes before it");
+    let effect = if seen.look.survey.firmware.entries.is_empty() {
+        Effect::Untidy
+    } else {
+        seen.effect(&[], true, Effect::StartsOther)
+    };
+    let mut other = cause(Code::NotFirst, effect, first.map(|entry| Subject::Entry(entry.number)), message);
+    other.evidence.push(format!("it was first when it was applied; now {starts}"));
+    other.cures.push(hold_cure("put the menu first again"));
+    let index = found.add(other, &[]);
+    found.explain(index, Code::NotFirst, None);
+}
+
+/// The firmware's entries that lead to our files in vain belong to what became of the files.
+fn explain_ours(seen: &Seen<'_>, found: &mut Found, index: usize) {
+    let owned = seen.case.history.owned();
+    for number in owned.keys() {
+        let subject = Subject::Entry(signpost_facts::OptionNumber(*number));
+        for code in [Code::EntryFileGone, Code::EntryUnfit] {
+            found.explain(index, code, Some(subject.clone()));
+        }
+    }
+}
+
+fn subject_of(look: &Look, write: &FileWrite) -> Option<Subject> {
+    crate::home::volume_of(look, write).map(|volume| Subject::Volume(VolumeNumber::of_index(volume)))
+}
+
+/// A menu of ours stands on a volume, with its boot program, and no entry leads there.
+fn entry_of_a_menu(seen: &Seen<'_>, found: &mut Found) {
+    let look = seen.look;
+    if look.home.is_some() || seen.menu.is_some() {
+        return;
+    }
+    for volume in look.fat_volumes() {
+        let number = VolumeNumber::of_index(volume);
+        let program = look.survey.startup_files.iter().find(|file| file.volume == number && file.is_ours());
+        let (Some(program), Some(_)) = (program, home::newest_slot(look, volume)) else { continue };
+        if !look.survey.takes_part(number) {
+            continue;
+        }
+        let effect = seen.effect(&[], true, Effect::StartsOther);
+        let message = format!("a menu of ours stands on v{number}, and no entry of the firmware starts it");
+        let mut lost = cause(Code::EntryLost, effect, Some(Subject::Volume(number)), message);
+        lost.cures.push(Cure {
+            name: "make-entry",
+            what: format!("make an entry for v{number}:{}, first in the order", program.path),
+            acts: vec![Act::Make {
+                label: "Signpost".into(),
+                volume: number,
+                path: program.path.clone(),
+                is_first: true,
+            }],
+        });
+        lost.by_hand = Some("`signpost apply` on the system whose menu it is makes the entry too".into());
+        let index = found.add(lost, &[]);
+        found.explain(index, Code::NotFirst, None);
+        return;
+    }
+}
+
+/// Slots of the active menu that hold what nobody wrote; that one of the two is whole is what two are there for.
+fn slots(seen: &Seen<'_>, found: &mut Found) {
+    let Some(home) = seen.look.home else { return };
+    let subject = Some(Subject::Volume(VolumeNumber::of_index(home)));
+    if found.of(Code::MenuDamaged, subject.as_ref()).is_some() {
+        return;
+    }
+    let slots = home::slots(seen.look, home);
+    let is_spoiled = |slot: &Result<_, SlotFault>| matches!(slot, Err(fault) if *fault != SlotFault::Empty);
+    let faults: Vec<String> = SLOT_NAMES
+        .iter()
+        .zip(&slots)
+        .filter(|(_, slot)| is_spoiled(slot))
+        .filter_map(|(name, slot)| Some(format!("{name}: {}", slot.as_ref().err()?)))
+        .collect();
+    if faults.is_empty() {
+        return;
+    }
+    let is_all = slots.iter().all(Result::is_err);
+    let effect = if is_all { seen.effect(&[], true, Effect::StartsOther) } else { Effect::WillBreak };
+    let what = if is_all {
+        "the active menu is damaged"
+    } else {
+        "one of the two copies of the active menu is damaged"
+    };
+    let mut damaged = cause(Code::MenuDamaged, effect, subject, what.into());
+    damaged.evidence = faults;
+    if matches!(seen.case.menu, Some(Ok(_))) {
+        damaged.cures.push(Cure {
+            name: "apply-anew",
+            what: "apply the menu file again".into(),
+            acts: vec![Act::Redraft],
+        });
+    } else {
+        damaged.by_hand = Some("`signpost draft` and `signpost apply` make the menu anew".into());
+    }
+    found.add(damaged, &[]);
+}
+
+/// The next start goes elsewhere, and nobody said so by us.
+fn next_boot(seen: &Seen<'_>, found: &mut Found) {
+    let Some(next) = seen.boot().next else { return };
+    let asked = |action: Action| matches!(action, Action::Once | Action::Firmware);
+    let records = seen.case.history.records().iter().rev();
+    let last = records.flat_map(|record| record.writes.iter().map(move |write| (record.action, write)));
+    let last = last.filter_map(|(action, write)| Some((action, write.variable()?)));
+    let is_ours = last
+        .filter(|(_, write)| write.name == "BootNext")
+        .map(|(action, write)| asked(action) && write.after.as_deref() == Some(&next.to_le_bytes()))
+        .next();
+    let number = signpost_facts::OptionNumber(next);
+    let message = format!("the next start goes to entry {number}, once, whatever the order says");
+    let effect = if is_ours == Some(true) { Effect::Untidy } else { Effect::StartsOther };
+    let mut set = cause(Code::NextBootSet, effect, Some(Subject::Entry(number)), message);
+    if is_ours == Some(true) {
+        set.evidence.push("it was asked for with signpost; the firmware forgets it then".into());
+    } else {
+        set.evidence.push("nothing that was done with signpost asked for it".into());
+    }
+    set.cures.push(Cure {
+        name: "clear-next",
+        what: "take it back: the order counts".into(),
+        acts: vec![Act::ClearNext],
+    });
+    let index = found.add(set, &[]);
+    found.explain(index, Code::NextBootSet, None);
+}
+
+/// What was saved at boot and is not in the menu file: it starts as it is, and an apply without it is refused.
+fn saved_at_boot(seen: &Seen<'_>, found: &mut Found) {
+    let Some(Ok(menu)) = &seen.case.menu else { return };
+    let Some(refusal) = crate::news::News::of(seen.look, &menu.document).refusal() else { return };
+    let mut saved = cause(Code::ChangedAtBoot, Effect::Untidy, None, refusal.message);
+    saved.cures.push(Cure {
+        name: "take-saved",
+        what: "take it into the menu file, and apply that".into(),
+        acts: vec![Act::TakeSaved],
+    });
+    found.add(saved, &[]);
+}
+
+/// Two volumes that hold menus of this machine which differ: which one starts hangs on the firmware's order.
+fn homes(seen: &Seen<'_>, found: &mut Found) {
+    let look = seen.look;
+    let machine = home::machine_id(look);
+    let Some(own) = look.home.filter(|_| !machine.is_empty()) else { return };
+    let Some((_, active)) = home::newest_slot(look, own) else { return };
+    for other in look.fat_volumes().filter(|other| *other != own) {
+        let number = VolumeNumber::of_index(other);
+        let Some((_, slot)) = home::newest_slot(look, other) else { continue };
+        if slot.machine != machine || slot.text == active.text || !look.survey.takes_part(number) {
+            continue;
+        }
+        let message = format!(
+            "v{number} holds another menu of this machine than v{}, which is active",
+            VolumeNumber::of_index(own)
+        );
+        let mut differ =
+            cause(Code::HomesDisagree, Effect::WillBreak, Some(Subject::Volume(number)), message);
+        differ.by_hand = Some("`signpost apply` removes what is left over on the other one".into());
+        found.add(differ, &[]);
+    }
+}
+
+/// The active boot program is of another version than the installed one.
+fn old_program(seen: &Seen<'_>, found: &mut Found) {
+    let (Some(held), Some(installed)) = (seen.case.held.and_then(Held::boot_program), &seen.case.program)
+    else {
+        return;
+    };
+    let own = installed.path();
+    if own.eq_ignore_ascii_case(held) || found.causes.iter().any(|cause| cause.code == Code::BootProgramGone)
+    {
+        return;
+    }
+    let message = format!("the active boot program is {held}, and {own} is installed");
+    let mut old = cause(Code::BootProgramOld, Effect::Untidy, None, message);
+    old.by_hand = Some("`signpost apply` makes the installed one active".into());
+    found.add(old, &[]);
+}

@@ -1,0 +1,135 @@
+//! Systems that nothing starts, kernels without modules, what Secure Boot will refuse.
+
+use signpost_facts::cause::{Act, Cure, Effect};
+use signpost_facts::{Code, Kernel, Subject, System, VolumeNumber};
+use signpost_menu::document::Host;
+
+use super::{Found, Seen, cause};
+
+pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
+    for system in &seen.look.survey.systems {
+        if !seen.look.survey.is_of_machine(system) || system.snapshot.is_some() {
+            continue;
+        }
+        modules(seen, system, found);
+        if !seen.has_way(&system.id) {
+            no_way(seen, system, found);
+        }
+    }
+    boot_program_refused(seen, found);
+}
+
+/// A system without a way, where no cause tells why.
+fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
+    let subject = Subject::System(system.id.clone());
+    let is_told = found.causes.iter().any(|cause| {
+        cause.effect.is_felt()
+            && (cause.message.contains(&system.title) || is_about(seen, cause.subject.as_ref(), system))
+    });
+    // What lies in an image starts where somebody has put it into a menu.
+    if is_told || system.image.is_some() {
+        return;
+    }
+    let loader = system.loaders.first().and_then(|loader| seen.look.survey.startup_files.get(*loader));
+    let message = format!("nothing that is active starts {}", system.title);
+    let effect = if seen.outcome().is_sound() { Effect::SystemLost } else { Effect::NothingStarts };
+    let mut lost = cause(Code::NoWay, effect, Some(subject.clone()), message);
+    let is_in_our_hands = seen.menu.is_some() || !system.kernels.is_empty();
+    if is_in_our_hands && seen.case.program.is_some() && offers_a_start(system) {
+        lost.cures.push(Cure {
+            name: "add-to-menu",
+            what: "add it to the menu, and apply that".into(),
+            acts: vec![Act::Redraft],
+        });
+    }
+    if let Some(file) = loader.filter(|file| seen.look.survey.volumes[file.volume.index()].firmware_reads) {
+        lost.cures.push(Cure {
+            name: "make-entry",
+            what: format!("make an entry of the firmware's for v{}:{}", file.volume, file.path),
+            acts: vec![Act::Make {
+                label: system.title.clone(),
+                volume: file.volume,
+                path: file.path.clone(),
+                is_first: false,
+            }],
+        });
+        // Where firmware starts it by itself, one entry is the least.
+        if seen.menu.is_none() {
+            lost.cures.reverse();
+        }
+    }
+    if lost.cures.is_empty() {
+        lost.by_hand = Some(
+            "no loader and no kernel of it can be started: let its own installation medium write a loader"
+                .into(),
+        );
+    }
+    let index = found.add(lost, &[]);
+    found.explain(index, Code::InitrdMissing, Some(subject));
+}
+
+fn offers_a_start(system: &System) -> bool {
+    !system.kernels.is_empty() || !system.loaders.is_empty()
+}
+
+/// Whether a cause's subject is something of this system.
+fn is_about(seen: &Seen<'_>, subject: Option<&Subject>, system: &System) -> bool {
+    match subject {
+        Some(Subject::System(id)) => *id == system.id,
+        Some(Subject::Entry(number)) => {
+            crate::ways::of_load_entry(seen.look, number.0).iter().any(|own| own.id == system.id)
+        }
+        Some(Subject::MenuEntry(id)) => {
+            let Some((_, document)) = &seen.menu else { return false };
+            let entry = document.entry(id);
+            entry.is_some_and(|entry| {
+                let resolved = crate::resolve::resolve_entry(seen.look, document, entry);
+                crate::ways::meant_by(seen.look, &resolved).iter().any(|own| own.id == system.id)
+            })
+        }
+        _ => false,
+    }
+}
+
+/// The kernel that starts has no modules on its root, and others have: half an update, or half a removal.
+fn modules(seen: &Seen<'_>, system: &System, found: &mut Found) {
+    let Some(first) = system.kernels.first() else { return };
+    let root = system.root.and_then(|root| seen.look.systems.found.get(root.index()));
+    let root = root.and_then(|found| found.roots.iter().find(|root| root.path == system.root_path));
+    let Some(root) = root.filter(|root| !root.modules.is_empty()) else { return };
+    let has = |kernel: &Kernel| root.modules.contains(&kernel.version);
+    if has(first) || first.version.is_empty() {
+        return;
+    }
+    let message = format!(
+        "the newest kernel of {}, {}, has no modules under /lib/modules: it starts, and finds few of its devices",
+        system.title, first.version
+    );
+    let subject = Some(Subject::System(system.id.clone()));
+    let mut missing = cause(Code::ModulesMissing, Effect::WillBreak, subject, message);
+    if let Some(other) = system.kernels.iter().find(|kernel| has(kernel)) {
+        missing.evidence.push(format!("{} has its modules", other.version));
+    }
+    missing.by_hand =
+        Some("install that kernel's package again, from another kernel of the system, or remove it".into());
+    found.add(missing, &[]);
+}
+
+/// Secure Boot is on, and our own program is not signed.
+fn boot_program_refused(seen: &Seen<'_>, found: &mut Found) {
+    let Some((volume, document)) = &seen.menu else { return };
+    if document.settings.host != Host::Signpost {
+        return;
+    }
+    let number = VolumeNumber::of_index(*volume);
+    let program = seen.look.survey.startup_files.iter().find(|file| file.volume == number && file.is_ours());
+    let Some(program) = program else { return };
+    let verdict = seen.look.secure_boot_verdict(*volume, &program.path).and_then(Result::ok);
+    let Some(refusal) = crate::plan::guards::secure_boot("the boot program", verdict.as_ref()) else {
+        return;
+    };
+    let effect = seen.effect(&[], true, Effect::StartsOther);
+    let mut refused = cause(Code::SecureBootRefuses, effect, Some(Subject::Volume(number)), refusal.message);
+    refused.by_hand = Some(refusal.way);
+    found.add(refused, &[]);
+}

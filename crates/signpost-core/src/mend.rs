@@ -1,0 +1,172 @@
+//! Mending: the cures of causes made into one plan, which goes through the one way in which a machine is changed.
+
+mod work;
+
+use serde::Serialize;
+use signpost_facts::cause::{Act, Cause, Cure};
+use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::{Code, Error, Refusal, Result};
+
+use crate::check::{Case, Check};
+use crate::menu_file::MenuFile;
+use crate::plan::{Plan, guards, safe, state_after};
+use crate::rehearse::{Outcome, State, rehearse, rehearse_state};
+use crate::ways;
+use work::Work;
+
+/// What would be mended.
+#[derive(Clone, Debug, Serialize)]
+pub struct Mend {
+    /// Version of this document.
+    pub schema: u32,
+    /// What is cured, and how, in the order of what it does to starting.
+    pub cured: Vec<Cured>,
+    /// What is not: a person has to do something, or it was not asked for.
+    pub left: Vec<Left>,
+    /// What would be written, in this order.
+    pub writes: Vec<Change>,
+    /// What stands against it.
+    pub refusals: Vec<Refusal>,
+    /// What starts without it.
+    pub found: String,
+    /// What starts then, rehearsed.
+    pub outcome: Outcome,
+    /// The menu file's text then, where it changes.
+    #[serde(skip)]
+    pub menu: Option<MenuFile>,
+    /// The plan of that menu, where it is applied.
+    #[serde(skip)]
+    pub plan: Option<Plan>,
+}
+
+/// A cause that is cured.
+#[derive(Clone, Debug, Serialize)]
+pub struct Cured {
+    /// Its code.
+    pub code: Code,
+    /// The cause.
+    pub cause: String,
+    /// The cure's name.
+    pub by: &'static str,
+    /// What it does.
+    pub what: String,
+    /// The names of what would cure it too.
+    pub others: Vec<&'static str>,
+}
+
+/// A cause that is left.
+#[derive(Clone, Debug, Serialize)]
+pub struct Left {
+    /// Its code.
+    pub code: Code,
+    /// The cause.
+    pub cause: String,
+    /// What to do about it.
+    pub what: String,
+}
+
+/// What is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct Asked {
+    /// Causes of these codes; without any, all that keep the machine or a system from starting.
+    pub codes: Vec<Code>,
+    /// The cure by its name, where another than the best is wanted.
+    pub by: Option<String>,
+}
+
+impl Asked {
+    fn wants(&self, cause: &Cause) -> bool {
+        if self.codes.is_empty() { cause.effect.is_felt() } else { self.codes.contains(&cause.code) }
+    }
+
+    fn cure<'c>(&self, cause: &'c Cause) -> Option<&'c Cure> {
+        match &self.by {
+            None => cause.cures.first(),
+            Some(name) => cause.cures.iter().find(|cure| cure.name == name),
+        }
+    }
+}
+
+/// Plans to mend what a check found.
+///
+/// # Errors
+/// Where a code that was asked for is not among the causes, no cause has the cure that was named, or what it needs cannot be read.
+pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
+    let wanted: Vec<&Cause> = check.causes.iter().filter(|cause| asked.wants(cause)).collect();
+    if let Some(code) = asked.codes.iter().find(|code| !wanted.iter().any(|cause| cause.code == **code)) {
+        let there: Vec<String> = check.causes.iter().map(|cause| cause.code.to_string()).collect();
+        let there = if there.is_empty() {
+            "nothing is wrong".into()
+        } else {
+            format!("there is {}", there.join(", "))
+        };
+        return Err(Error::WrongUse(format!("{code} is not wrong with this machine; {there}")));
+    }
+    if let Some(name) = asked.by.as_ref().filter(|_| !wanted.iter().any(|cause| asked.cure(cause).is_some()))
+    {
+        let names: Vec<&str> = wanted.iter().flat_map(|cause| &cause.cures).map(|cure| cure.name).collect();
+        return Err(Error::WrongUse(format!("there is no cure {name}; there is {}", names.join(", "))));
+    }
+    let look = case.look;
+    let contents = look.contents()?;
+    let mut work = Work::new(case, contents);
+    let (mut cured, mut left) = (Vec::new(), Vec::new());
+    for cause in &check.causes {
+        let cure = asked.cure(cause).filter(|_| asked.wants(cause));
+        match cure {
+            Some(cure) => {
+                cure.acts.iter().try_for_each(|act| work.act(act))?;
+                cured.push(Cured {
+                    code: cause.code,
+                    cause: cause.message.clone(),
+                    by: cure.name,
+                    what: cure.what.clone(),
+                    others: cause
+                        .cures
+                        .iter()
+                        .map(|cure| cure.name)
+                        .filter(|name| *name != cure.name)
+                        .collect(),
+                });
+            }
+            None => left.push(left_over(cause)),
+        }
+    }
+    let done = work.finish()?;
+    let files: Vec<FileWrite> = done.writes.iter().filter_map(Change::file).cloned().collect();
+    let variables: Vec<Write> = done.writes.iter().filter_map(Change::variable).cloned().collect();
+    let after = state_after(look, contents, &variables)?;
+    let state = State { tables: &done.tables, ..after.state(&files) };
+    let (before, outcome) = (rehearse(look).outcome, rehearse_state(look, state, None).outcome);
+    let mut refusals = done.refusals;
+    let way = "`signpost check` names other cures: `mend CODE --by NAME`";
+    refusals.extend(ways::last_way(look, State::of(look), state, way));
+    // Where nothing starts as it is, what is mended is not the worse for that.
+    if guards::nothing_starts(&before).is_none() {
+        refusals.extend(guards::nothing_starts(&outcome));
+    }
+    refusals.extend(safe::refusals(look, &done.writes));
+    refusals.dedup_by(|one, other| one.code == other.code && one.message == other.message);
+    Ok(Mend {
+        schema: signpost_facts::SCHEMA,
+        cured,
+        left,
+        writes: done.writes,
+        refusals,
+        found: before.text,
+        outcome,
+        menu: done.menu,
+        plan: done.plan,
+    })
+}
+
+fn left_over(cause: &Cause) -> Left {
+    let by_name = cause.cures.first().map(|_| format!("`signpost mend {}` cures it", cause.code));
+    let what = by_name.or_else(|| cause.by_hand.clone()).unwrap_or_default();
+    Left { code: cause.code, cause: cause.message.clone(), what }
+}
+
+/// Whether an act changes the menu that is active.
+fn applies_a_menu(act: &Act) -> bool {
+    matches!(act, Act::Reapply | Act::Redraft | Act::TakeSaved | Act::Default(_) | Act::Show)
+}

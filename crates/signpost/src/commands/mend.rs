@@ -1,0 +1,90 @@
+use clap::Args;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use serde::Serialize;
+use signpost_core::check::{Check, check};
+use signpost_core::history::Action;
+use signpost_core::hold::Held;
+use signpost_core::mend::{Asked, Mend, mend};
+use signpost_core::plan::Wishes;
+use signpost_facts::{Code, Refusal};
+use signpost_upkeep::{Records, kept, menu_file};
+
+use super::check::{Known, exit};
+use super::shared::{ProgramArgs, guard_codes};
+use crate::app::{App, How, Outcome};
+use crate::failure::Exit;
+use crate::render;
+
+/// Cure what `check` names, by the least that does it
+///
+/// Without a code, all that keeps the machine or one of its systems from starting. The plan is shown with its reasons, the next start
+/// is rehearsed before anything is written, and `signpost undo` takes all of it back.
+#[derive(Args)]
+pub struct MendArgs {
+    /// The causes, by their codes
+    #[arg(value_name = "CODE", value_parser = codes())]
+    codes: Vec<Code>,
+    /// Another cure than the best, by its name
+    #[arg(long, value_name = "NAME")]
+    by: Option<String>,
+    /// Show the plan, and write nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// Override these guards, by their codes
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    despite: Vec<Code>,
+    #[command(flatten)]
+    program: ProgramArgs,
+}
+
+#[derive(Serialize)]
+struct Mended<'a> {
+    schema: u32,
+    /// Number in the history; none where nothing was to be written.
+    record: Option<u32>,
+    mend: &'a Mend,
+    /// What is wrong with the machine now.
+    now: &'a Check,
+}
+
+/// Reads a code of any kind.
+fn codes() -> impl TypedValueParser<Value = Code> {
+    PossibleValuesParser::new(Code::ALL.map(Code::word))
+        .try_map(|word| Code::parse(&word).ok_or("no such code"))
+}
+
+pub fn run(app: &App<'_>, args: &MendArgs) -> Outcome {
+    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let look = app.look(&machine)?;
+    let mut records = Records::of(&machine, &look)?;
+    let known = Known::of(&machine, &look)?;
+    let program = args.program.program()?;
+    let case = known.case(app, &machine, &look, program.clone());
+    let found = check(&case);
+    let asked = Asked { codes: args.codes.clone(), by: args.by.clone() };
+    let plan = mend(&case, &found, &asked)?;
+    let is_overridden = |refusal: &Refusal| args.despite.contains(&refusal.code);
+    let how = How {
+        is_trial: args.dry_run,
+        text: &|| render::mend::text(&plan),
+        question: Some("Do this?").filter(|_| !plan.writes.is_empty()),
+        is_overridden: &is_overridden,
+    };
+    // A menu that is applied by the way is the one that is held from now on.
+    let action = if plan.plan.is_some() { Action::Apply } else { Action::Mend };
+    let Some(put) = app.carry_through((&mut machine, &mut records), (action, &plan), &how)? else {
+        return Ok(Exit::Done);
+    };
+    if let (Some(menu), Some(applied)) = (&plan.menu, &plan.plan) {
+        if matches!(case.menu, Some(Ok(_)) | None) {
+            menu_file::save(&menu.path, &menu.text)?;
+        }
+        let wishes = Wishes { boot_program: program.clone(), home: None };
+        kept::keep_held(&machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
+    }
+    let known = Known::of(&machine, &put.look)?;
+    let now = check(&known.case(app, &machine, &put.look, program));
+    let mended = Mended { schema: signpost_facts::SCHEMA, record: put.record, mend: &plan, now: &now };
+    app.report(&mended, || render::mend::done(&plan, put.record, &now));
+    Ok(exit(&now))
+}

@@ -1,0 +1,450 @@
+//! Causes: each is named once, with its effect and its cure; what can be mended is, the machine starts by rehearsal then, and an undo
+//! brings back what was.
+
+use std::os::unix::fs::FileExt;
+
+use serde_json::Value;
+use signpost_demo::program::Program;
+use signpost_demo::{BenchSpec, PartitionSpec, StoreKind, change_fat};
+use signpost_disk::Guid;
+use signpost_disk::gpt::{Layout, NewPartition, encode};
+use signpost_disk::partition_type;
+use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
+use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+
+use crate::harness::{
+    LARK, LARK_ESP, MERIDIAN, TestMachine, file, lark_disk, menu, meridian_disk, small,
+};
+
+/// Bytes of the ESPs on their disks.
+const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
+const MERIDIAN_LOADER: &str = "/EFI/meridian/start.efi";
+
+/// Two systems, a menu of ours that is active on Larkspur's ESP, nothing wrong.
+fn whole() -> TestMachine {
+    let machine = TestMachine::new(&small(StoreKind::Folder));
+    apply(&machine);
+    machine
+}
+
+fn apply(machine: &TestMachine) {
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    let text = menu("timeout = 3", &[LARK, MERIDIAN]).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program, "--home", "uuid:0A0A-0001"]);
+    machine.ok(&["survey"]);
+}
+
+fn program() -> Vec<u8> {
+    Program::new("Signpost").boot_program().build()
+}
+
+fn check(machine: &TestMachine) -> Value {
+    let program = machine.path("program.efi").display().to_string();
+    machine.json(&["check", "--boot-program", &program])
+}
+
+/// The codes and effects of what is wrong.
+fn causes(machine: &TestMachine) -> Vec<(String, String)> {
+    let found = check(machine);
+    let word = |cause: &Value, key: &str| cause[key].as_str().unwrap().to_string();
+    let causes = found["causes"].as_array().unwrap();
+    causes.iter().map(|cause| (word(cause, "code"), word(cause, "effect"))).collect()
+}
+
+fn mend(machine: &TestMachine, args: &[&str]) -> crate::harness::Run {
+    let program = machine.path("program.efi").display().to_string();
+    machine.run(&[&["mend"], args, &["--yes", "--boot-program", &program]].concat())
+}
+
+/// Whether a system starts by itself, by rehearsal.
+fn starts(machine: &TestMachine) -> Option<String> {
+    let rehearsed = machine.json(&["rehearse"]);
+    (rehearsed["outcome"]["kind"] == "starts").then(|| rehearsed["outcome"]["text"].to_string())
+}
+
+/// Hurts a whole machine, and holds what is named against what should be; then mends that by its code and looks again.
+#[track_caller]
+fn mended(machine: &TestMachine, code: &str, effect: &str, cure: &str) {
+    let found = check(machine);
+    let of_code: Vec<&Value> =
+        found["causes"].as_array().unwrap().iter().filter(|cause| cause["code"] == code).collect();
+    let [cause] = of_code[..] else { panic!("{code} is to be named once: {found:#}") };
+    assert_eq!(cause["effect"], effect, "{found:#}");
+    assert_eq!(cause["cures"][0]["name"], cure, "{found:#}");
+    let before = machine.everything();
+    let trial = machine.path("program.efi").display().to_string();
+    machine.ok(&["mend", code, "--dry-run", "--boot-program", &trial]);
+    assert!(machine.everything() == before, "a trial writes nothing");
+    let run = mend(machine, &[code]);
+    assert!(run.code < 2, "{code}: {}{}", run.stdout, run.stderr);
+    let left = causes(machine);
+    assert!(!left.iter().any(|(left, _)| left == code), "{code} is cured: {left:?}");
+    assert!(starts(machine).is_some());
+    machine.ok(&["undo", "--yes"]);
+    assert!(causes(machine).iter().any(|(back, _)| back == code), "{code} is back after an undo");
+    assert!(mend(machine, &[code]).code < 2);
+}
+
+/// Takes files off a disk, as another system would.
+fn take(machine: &TestMachine, image: &str, files: &[&str]) {
+    change_fat(&machine.path(image), ESP, &[], files).unwrap();
+}
+
+fn put(machine: &TestMachine, image: &str, path: &str, bytes: &[u8]) {
+    change_fat(&machine.path(image), ESP, &[file(path, bytes.to_vec())], &[]).unwrap();
+}
+
+fn remove_variable(machine: &TestMachine, start: &str) {
+    let folder = machine.path("variables");
+    let names = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let mut fitting = names.filter(|path| path.file_name().unwrap().to_string_lossy().starts_with(start));
+    std::fs::remove_file(fitting.next().expect("there is such a variable")).unwrap();
+}
+
+fn ours(machine: &TestMachine) -> u16 {
+    machine.boot().order[0]
+}
+
+#[test]
+fn a_whole_machine_has_nothing_wrong() {
+    let machine = whole();
+    let before = machine.everything();
+    assert_eq!(causes(&machine), []);
+    assert!(machine.everything() == before, "a check reads only");
+    let said = machine.ok(&["check"]);
+    assert!(said.starts_with("Next") && said.contains("Nothing is wrong."), "{said}");
+    let none = mend(&machine, &[]);
+    assert_eq!(none.code, 0, "{}", none.stderr);
+    let refused = machine.fails(2, &["mend", "loader-gone", "--yes"]);
+    assert!(refused.contains("is not wrong with this machine"), "{refused}");
+}
+
+#[test]
+fn another_system_that_put_itself_first_stands_back_again() {
+    let machine = whole();
+    machine.put(&boot_order(&[1, ours(&machine)]));
+    mended(&machine, "not-first", "starts-other", "hold");
+    assert_eq!(machine.boot().order[1], 1);
+}
+
+#[test]
+fn an_entry_of_ours_that_the_firmware_lost_is_made_again() {
+    let machine = whole();
+    remove_variable(&machine, &format!("Boot{:04X}", ours(&machine)));
+    machine.put(&boot_order(&[1]));
+    mended(&machine, "entry-lost", "starts-other", "hold");
+    let codes = causes(&machine);
+    assert!(codes.is_empty(), "one cause, and no second one for the order: {codes:?}");
+}
+
+#[test]
+fn an_entry_of_ours_that_was_disabled_is_used_again() {
+    let machine = whole();
+    let number = ours(&machine);
+    let mut option = machine.boot().options[&number].decoded.clone().unwrap();
+    option.attributes.remove(LoadOptionAttributes::ACTIVE);
+    machine.put(&boot_option(number, &option));
+    mended(&machine, "entry-lost", "starts-other", "hold");
+}
+
+#[test]
+fn a_next_boot_that_nobody_asked_for_is_taken_back_and_one_that_was_is_none_of_it() {
+    let machine = whole();
+    machine.put(&boot_next(1));
+    mended(&machine, "next-boot-set", "starts-other", "clear-next");
+    let machine = whole();
+    machine.ok(&["firmware", "next", "1"]);
+    assert_eq!(causes(&machine), [("next-boot-set".to_string(), "untidy".to_string())]);
+    machine.ok(&["check"]);
+}
+
+#[test]
+fn an_untidy_order_is_no_problem_and_is_cleaned_where_that_is_asked_for() {
+    let machine = whole();
+    let own = ours(&machine);
+    machine.put(&boot_order(&[own, 1, 7, 1]));
+    let codes: Vec<String> = causes(&machine).into_iter().map(|(code, _)| code).collect();
+    assert_eq!(codes, ["order-dangling", "order-twice"]);
+    machine.ok(&["check"]);
+    let untouched = mend(&machine, &[]);
+    assert!(untouched.stdout.contains("Nothing was written"), "{}", untouched.stdout);
+    assert_eq!(mend(&machine, &["order-dangling", "order-twice"]).code, 0);
+    assert_eq!(machine.boot().order, [own, 1]);
+}
+
+#[test]
+fn a_lost_loader_is_copied_back_from_where_the_same_stands() {
+    let machine = whole();
+    take(&machine, "meridian.img", &[MERIDIAN_LOADER]);
+    let found = check(&machine);
+    let evidence = found["causes"][0]["evidence"].to_string();
+    assert!(evidence.contains("it was there on 20") && evidence.contains("has the same content"), "{found:#}");
+    assert_eq!(found["causes"].as_array().unwrap().len(), 1, "entry and menu tell of one cause: {found:#}");
+    mended(&machine, "loader-gone", "system-lost", "copy-back");
+    assert_eq!(causes(&machine), []);
+}
+
+#[test]
+fn a_damaged_loader_is_replaced_by_what_is_known_to_be_the_same() {
+    let machine = whole();
+    put(&machine, "meridian.img", MERIDIAN_LOADER, b"not a program");
+    mended(&machine, "loader-gone", "system-lost", "copy-back");
+}
+
+#[test]
+fn without_a_twin_the_kernel_is_started_directly() {
+    let mut spec = small(StoreKind::Folder);
+    let own = spec.disks[0].path_to(1, "\\EFI\\larkspur\\lkload.efi");
+    spec.variables.push(boot_option(2, &LoadOption::new("Larkspur", own, vec![])));
+    spec.variables.push(boot_order(&[2, 1]));
+    let machine = TestMachine::new(&spec);
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    machine.ok(&["survey"]);
+    take(&machine, "lark.img", &["/EFI/larkspur/lkload.efi"]);
+    let found = check(&machine);
+    let cause = found["causes"].as_array().unwrap().iter().find(|cause| cause["code"] == "loader-gone");
+    let cause = cause.unwrap_or_else(|| panic!("{found:#}"));
+    assert_eq!(cause["effect"], "system-lost", "{found:#}");
+    assert_eq!(cause["cures"][0]["name"], "start-kernel", "{found:#}");
+    assert!(mend(&machine, &[]).code < 2);
+    let rehearsed = machine.json(&["rehearse"]);
+    assert!(rehearsed["outcome"]["text"].as_str().unwrap().contains("vmlinuz-6.10.2"), "{rehearsed:#}");
+}
+
+/// The same files in a partition of another identity: the ESP was made anew.
+#[test]
+fn an_esp_that_was_made_anew_is_what_entries_lead_to_again() {
+    let machine = whole();
+    rewrite_table(&machine, "meridian.img", |partitions| {
+        partitions[0].guid = signpost_disk::guid!("cccccccc-0001-4000-8000-000000000001");
+    });
+    mended(&machine, "esp-new", "will-break", "point-entry");
+}
+
+#[test]
+fn the_menus_own_esp_made_anew_gets_the_menu_again() {
+    let machine = whole();
+    let files = vec![file("/EFI/larkspur/lkload.efi", Program::new("Larkspur").build())];
+    let mut disk = lark_disk(vec![]);
+    disk.partitions[0] = PartitionSpec::esp(LARK_ESP, "LARK-NEW", 0x0a0a_0009, 4, files);
+    write_disk(&machine, disk);
+    mended(&machine, "esp-new", "starts-other", "apply-anew");
+}
+
+fn write_disk(machine: &TestMachine, disk: signpost_demo::DiskSpec) {
+    let work = tempfile::tempdir().unwrap();
+    let image = disk.image;
+    let spec = BenchSpec { disks: vec![disk], ..small(StoreKind::Folder) };
+    spec.write(work.path()).unwrap();
+    std::fs::copy(work.path().join(image), machine.path(image)).unwrap();
+}
+
+/// Writes a disk's table anew, changed by this.
+fn rewrite_table(machine: &TestMachine, image: &str, change: impl FnOnce(&mut Vec<NewPartition>)) {
+    let disk = if image == "lark.img" { lark_disk(vec![]) } else { meridian_disk(vec![]) };
+    let mut first_lba = 2048;
+    let mut partitions: Vec<NewPartition> = disk
+        .partitions
+        .iter()
+        .map(|spec| {
+            let first = first_lba;
+            first_lba += u64::from(spec.mebibytes) * 2048;
+            NewPartition {
+                type_guid: spec.type_guid,
+                guid: spec.guid,
+                first_lba: first,
+                last_lba: first_lba - 1,
+                name: spec.name,
+            }
+        })
+        .collect();
+    change(&mut partitions);
+    let file = std::fs::OpenOptions::new().write(true).open(machine.path(image)).unwrap();
+    let sectors = file.metadata().unwrap().len() / 512;
+    for (offset, bytes) in encode(&Layout { disk_guid: disk.guid, sectors, partitions }) {
+        file.write_all_at(&bytes, offset).unwrap();
+    }
+}
+
+#[test]
+fn a_partition_with_another_number_is_followed() {
+    let machine = whole();
+    rewrite_table(&machine, "meridian.img", |partitions| {
+        let unused = NewPartition {
+            type_guid: partition_type::LINUX_DATA,
+            guid: Guid::from_bytes([7; 16]),
+            first_lba: 40,
+            last_lba: 50,
+            name: "more",
+        };
+        partitions.insert(0, unused);
+    });
+    mended(&machine, "partition-moved", "will-break", "point-entry");
+}
+
+#[test]
+fn our_boot_program_is_written_again_where_it_is_gone_or_damaged() {
+    for is_gone in [true, false] {
+        let machine = whole();
+        let path = format!("/EFI/signpost/{}.EFI", &signpost_place::boot_program::sha256(&program())[..8].to_uppercase());
+        if is_gone {
+            take(&machine, "lark.img", &[&path]);
+        } else {
+            put(&machine, "lark.img", &path, &program()[..100]);
+        }
+        mended(&machine, "boot-program-gone", "starts-other", "hold");
+    }
+}
+
+#[test]
+fn slots_that_were_written_over_are_written_again() {
+    for slots in [&["MENU-A.TML", "MENU-B.TML"][..], &["MENU-A.TML"]] {
+        let machine = whole();
+        for slot in slots {
+            put(&machine, "lark.img", &format!("/EFI/signpost/{slot}"), &[0x55; 65536]);
+        }
+        let found = check(&machine);
+        assert!(found.to_string().contains("menu-damaged"), "{found:#}");
+        assert!(mend(&machine, &["menu-damaged"]).code < 2);
+        assert!(starts(&machine).is_some());
+    }
+}
+
+/// A menu with one entry for a kernel by its own path, which is the default.
+fn with_kernel_entry(kernel: &str) -> TestMachine {
+    let machine = TestMachine::new(&small(StoreKind::Folder));
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    let linux = format!(
+        "id = \"lark\"\ntitle = \"Larkspur\"\nstarts = \"linux\"\nvolume = \"uuid:0A0A-0001\"\nkernel = \"{kernel}\"\n\
+         initrd = \"/EFI/larkspur/initrd-{{version}}\""
+    );
+    let text = menu("timeout = 3", &[&linux, MERIDIAN]).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program, "--home", "uuid:0A0A-0001"]);
+    machine.ok(&["survey"]);
+    machine
+}
+
+#[test]
+fn where_the_defaults_kernel_is_gone_another_default_starts() {
+    let machine = with_kernel_entry("/EFI/larkspur/vmlinuz-6.9.1");
+    take(&machine, "lark.img", &["/EFI/larkspur/vmlinuz-6.9.1"]);
+    let found = check(&machine);
+    assert_eq!((&found["starts"], &found["causes"][0]["code"]), (&false.into(), &"kernel-gone".into()), "{found:#}");
+    assert_eq!(found["causes"][0]["effect"], "nothing-starts");
+    let said = mend(&machine, &["--by", "other-default"]);
+    assert!(said.code < 2, "{}{}", said.stdout, said.stderr);
+    assert!(starts(&machine).unwrap().contains("Meridian"), "{}", said.stdout);
+}
+
+#[test]
+fn a_default_that_names_nothing_is_replaced_by_the_first_that_starts() {
+    let machine = whole();
+    let text = machine.read("menu.toml").replace("timeout = 3", "timeout = 3\ndefault = \"lost\"");
+    machine.write("menu.toml", &text);
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program, "--despite", "default-gone"]);
+    mended(&machine, "default-gone", "nothing-starts", "other-default");
+}
+
+#[test]
+fn a_menu_file_with_errors_is_named_line_by_line_and_what_is_active_goes_on() {
+    let machine = whole();
+    machine.write("menu.toml", "format = 1\n[menu]\nhots = \"signpost\"\n");
+    let found = check(&machine);
+    assert_eq!(found["causes"][0]["code"], "menu-file-broken", "{found:#}");
+    assert!(found["causes"][0]["evidence"].to_string().contains("line 3"), "{found:#}");
+    assert_eq!((&found["causes"][0]["effect"], &found["starts"]), (&"will-break".into(), &true.into()));
+}
+
+#[test]
+fn a_menu_that_is_never_shown_is_untidy_and_shown_where_that_is_asked_for() {
+    let machine = whole();
+    machine.write("menu.toml", &machine.read("menu.toml").replace("timeout = 3", "timeout = 3\nshow = \"never\""));
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program]);
+    mended(&machine, "menu-unseen", "untidy", "show");
+}
+
+#[test]
+fn arguments_that_name_a_root_which_is_not_there_are_wrong() {
+    let machine = with_kernel_entry("newest:/EFI/larkspur/vmlinuz-*");
+    let text = machine.read("menu.toml").replace("initrd = ", "args = \"root=UUID=11111111-2222-4333-8444-555555555555 ro\"\ninitrd = ");
+    machine.write("menu.toml", &text);
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program]);
+    let found = check(&machine);
+    let cause = &found["causes"][0];
+    assert_eq!((&cause["code"], &cause["effect"]), (&"argument-wrong".into(), &"nothing-starts".into()), "{found:#}");
+    assert!(cause["message"].as_str().unwrap().contains("root=UUID=11111111"), "{found:#}");
+}
+
+#[test]
+fn a_disabled_entry_that_alone_starts_a_system_is_enabled() {
+    let machine = TestMachine::new(&small(StoreKind::Folder));
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    take(&machine, "meridian.img", &["/EFI/BOOT/BOOTX64.EFI"]);
+    let mut option = machine.boot().options[&1].decoded.clone().unwrap();
+    option.attributes.remove(LoadOptionAttributes::ACTIVE);
+    machine.put(&boot_option(1, &option));
+    mended(&machine, "entry-disabled", "nothing-starts", "enable");
+}
+
+#[test]
+fn a_disk_that_is_not_attached_is_named_and_nothing_of_it_is_removed() {
+    let machine = whole();
+    let text = machine.read("machine.toml");
+    let at = text.find("\n[[disk]]\nimage = \"meridian.img\"").unwrap();
+    machine.write("machine.toml", &text[..at]);
+    let found = check(&machine);
+    let missing: Vec<&Value> =
+        found["causes"].as_array().unwrap().iter().filter(|cause| cause["code"] == "disk-missing").collect();
+    assert!(!missing.is_empty() && missing.iter().all(|cause| cause["cures"] == serde_json::json!([])), "{found:#}");
+    let run = mend(&machine, &[]);
+    assert!(run.stdout.contains("Nothing was written"), "{}", run.stdout);
+    assert_eq!(machine.boot().order.len(), 2);
+}
+
+#[test]
+fn a_broken_first_gpt_and_a_lost_protective_mbr_are_written_from_what_the_disk_holds() {
+    for (wiped, code, effect) in
+        [(512, "table-broken", "will-break"), (0, "table-unprotected", "will-break")]
+    {
+        let machine = whole();
+        let image = machine.path("meridian.img");
+        let whole = std::fs::read(&image).unwrap();
+        let file = std::fs::OpenOptions::new().write(true).open(&image).unwrap();
+        file.write_all_at(&[0; 512], wiped).unwrap();
+        let effect = if code == "table-unprotected" { "system-lost" } else { effect };
+        mended(&machine, code, effect, "write-table");
+        assert!(std::fs::read(&image).unwrap() == whole, "{code}: the table is as it was, to the byte");
+    }
+}
+
+#[test]
+fn what_cannot_be_read_makes_the_check_say_what_it_does_not_know() {
+    let machine = whole();
+    let own = format!("Boot{:04X}", ours(&machine));
+    let path = std::fs::read_dir(machine.path("variables")).unwrap().map(|entry| entry.unwrap().path());
+    let path = path.into_iter().find(|path| path.file_name().unwrap().to_string_lossy().starts_with(&own)).unwrap();
+    std::fs::write(path, b"x").unwrap();
+    let found = check(&machine);
+    assert!(found.to_string().contains("variables-broken"), "{found:#}");
+    std::fs::remove_dir_all(machine.path("variables")).unwrap();
+    std::fs::write(machine.path("variables"), b"no store").unwrap();
+    let run = machine.run(&["check"]);
+    assert!(run.code == 4 || run.stdout.contains("cannot be told"), "{}{}", run.stdout, run.stderr);
+}
+
+/// Loose images have no variables: what can be told of them is told, with what cannot.
+#[test]
+fn loose_images_are_checked_as_far_as_that_goes() {
+    let machine = whole();
+    let image = machine.path("lark.img").display().to_string();
+    let run = crate::harness::run_bare(&["--disk", &image, "check"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert!(run.stdout.contains("Not looked at") && run.stdout.contains("variables"), "{}", run.stdout);
+}
