@@ -124,12 +124,17 @@ fn cause(code: Code, effect: Effect, subject: Option<Subject>, message: String) 
         code,
         effect,
         subject,
+        systems: Vec::new(),
         message,
         evidence: Vec::new(),
         symptoms: Vec::new(),
         cures: Vec::new(),
         by_hand: None,
     }
+}
+
+fn ids(systems: &[&System]) -> Vec<String> {
+    systems.iter().map(|system| system.id.clone()).collect()
 }
 
 /// The causes as they are gathered, and what of the findings they account for.

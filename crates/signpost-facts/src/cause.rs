@@ -56,6 +56,8 @@ pub struct Cause {
     pub effect: Effect,
     /// What it is about.
     pub subject: Option<Subject>,
+    /// The ids of the systems that it keeps from starting, or would.
+    pub systems: Vec<String>,
     /// The cause in one sentence.
     pub message: String,
     /// What speaks for it, each a line.
@@ -93,6 +95,8 @@ pub enum Act {
     TakeSaved,
     /// Another entry is the menu's default.
     Default(EntryId),
+    /// What was decided at boot, in a variable of ours of this name, is forgotten.
+    Forget(&'static str),
     /// The menu is shown always.
     Show,
     /// The firmware forgets where the next start goes.

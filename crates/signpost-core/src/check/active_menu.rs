@@ -5,14 +5,14 @@ use std::cell::OnceCell;
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::{Code, Error, Subject, System, VolumeNumber};
-use signpost_menu::MenuDocument;
 use signpost_menu::document::{Host, Show, Starts};
 use signpost_menu::kernel_args::{Missing, missing_volumes};
-use signpost_menu::policy::{Opening, Reason};
+use signpost_menu::policy::{ChosenBy, Opening, Reason};
 use signpost_menu::resolve::{Fault, ResolvedEntry, StartTarget};
+use signpost_menu::{MenuDocument, ours};
 
-use super::twins::loader_lost;
-use super::{Found, Seen, cause};
+use super::twins::{loader_lost, systems_of_lost};
+use super::{Found, Seen, cause, ids};
 use crate::draft::{self, Wishes};
 use crate::menu_file::MenuFile;
 use crate::resolve::{opening, resolve};
@@ -141,12 +141,15 @@ fn broken(
                 known.effect = known.effect.min(effect);
                 return;
             }
+            let systems = systems_of_lost(seen, at, systems.clone());
             loader_lost(seen, at, &systems, (subject, effect), false)
         }
         _ => {
             let (code, what) = told(&entry.starts, fault, reach);
             let message = format!("the menu's entry {} cannot start: {what}{fault}", entry.title);
-            cause(code, effect, Some(subject), message)
+            let mut made = cause(code, effect, Some(subject), message);
+            made.systems = ids(&systems);
+            made
         }
     };
     if reach == Reach::OutOfReach {
@@ -244,6 +247,7 @@ fn arguments(seen: &Seen<'_>, menu: &Menu<'_>, index: usize, args: &str, found: 
         let message = format!("the arguments of {} are wrong: {words}", resolved.entry.title);
         let subject = Some(Subject::MenuEntry(resolved.entry.id.clone()));
         let mut wrong = cause(Code::ArgumentWrong, effect, subject, message);
+        wrong.systems = ids(&ways::meant_by(seen.look, resolved));
         let keeps = |menu: &MenuFile| {
             let again = resolve(seen.look, &menu.document);
             let own = again.into_iter().find(|entry| entry.entry.id == resolved.entry.id);
@@ -278,11 +282,28 @@ fn default_gone(seen: &Seen<'_>, menu: &Menu<'_>, found: &mut Found) {
         return;
     }
     let mut gone = cause(Code::DefaultGone, effect, None, format!("nothing starts by itself: {reason}"));
-    gone.cures.extend(menu.other_default(None));
+    let by = match reason {
+        Reason::NoEntry { by, .. } | Reason::StartsNoSystem { by, .. } => Some(*by),
+        Reason::Failed(_) | Reason::NoSystem | Reason::CannotStart { .. } => None,
+    };
+    // What was said at boot is forgotten first: the menu's own default counts then.
+    match by {
+        Some(ChosenBy::Kept) => {
+            gone.cures.push(forget(ours::KEPT, "forget what was kept as the default at boot"))
+        }
+        Some(ChosenBy::Once) => {
+            gone.cures.push(forget(ours::ONCE, "forget what the next start was to go to"))
+        }
+        _ => gone.cures.extend(menu.other_default(None)),
+    }
     if gone.cures.is_empty() {
         gone.by_hand = Some("`signpost draft` offers what is there".into());
     }
     found.add(gone, &[]);
+}
+
+fn forget(variable: &'static str, what: &str) -> Cure {
+    Cure { name: "forget", what: what.into(), acts: vec![Act::Forget(variable)] }
 }
 
 fn never_shown(document: &MenuDocument, found: &mut Found) {

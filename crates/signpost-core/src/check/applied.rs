@@ -27,6 +27,7 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     saved_at_boot(seen, found);
     homes(seen, found);
     old_program(seen, found);
+    room(seen, found);
 }
 
 fn hold_cure(what: &str) -> Cure {
@@ -100,8 +101,11 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
         lost.cures.push(hold_cure("make the entry again, first in the order"));
         let index = found.add(lost, &[]);
         found.explain(index, Code::NotFirst, None);
-    } else if variables.iter().any(|write| write.name == "BootOrder") && !plan.outcome.text.is_empty() {
-        other_first(seen, found, &plan.found);
+    } else if let Some(order) = variables.iter().find(|write| write.name == "BootOrder") {
+        let first = order.after.as_ref().and_then(|bytes| bytes.first_chunk::<2>().copied());
+        if first.map(u16::from_le_bytes) != seen.boot().order.first().copied() {
+            other_first(seen, found, &plan.found);
+        }
     }
 }
 
@@ -113,11 +117,7 @@ fn other_first(seen: &Seen<'_>, found: &mut Found, starts: &str) {
         });
     let who = first.map_or_else(String::new, |entry| format!(": entry {} \"{}\"", entry.number, entry.label));
     let message = format!("the menu is not first in the boot order any more{who} comes before it");
-    let effect = if seen.look.survey.firmware.entries.is_empty() {
-        Effect::Untidy
-    } else {
-        seen.effect(&[], true, Effect::StartsOther)
-    };
+    let effect = seen.effect(&[], true, Effect::StartsOther);
     let mut other = cause(Code::NotFirst, effect, first.map(|entry| Subject::Entry(entry.number)), message);
     other.evidence.push(format!("it was first when it was applied; now {starts}"));
     other.cures.push(hold_cure("put the menu first again"));
@@ -275,6 +275,26 @@ fn homes(seen: &Seen<'_>, found: &mut Found) {
         differ.by_hand = Some("`signpost apply` removes what is left over on the other one".into());
         found.add(differ, &[]);
     }
+}
+
+/// The home volume has no room for the next boot program, which is written before the one from before goes.
+fn room(seen: &Seen<'_>, found: &mut Found) {
+    let (Some(home), Some(program)) = (seen.look.home, &seen.case.program) else { return };
+    let Ok(room) = seen.look.room(home) else { return };
+    let needed = (program.bytes().len() as u64).next_multiple_of(room.cluster.max(1));
+    if room.free >= needed {
+        return;
+    }
+    let number = VolumeNumber::of_index(home);
+    let message = format!(
+        "the home volume v{number} has {} bytes free, and the next boot program takes {needed}: an update of it cannot be applied",
+        room.free
+    );
+    let mut full = cause(Code::EspFull, Effect::WillBreak, Some(Subject::Volume(number)), message);
+    full.by_hand = Some(format!(
+        "make room: `signpost prompt` and `look v{number}:/EFI` show what stands there; old files of other systems' installers can go"
+    ));
+    found.add(full, &[]);
 }
 
 /// The active boot program is of another version than the installed one.

@@ -5,8 +5,8 @@ use signpost_facts::secure_boot::Verdict as SecureBoot;
 use signpost_facts::{Code, FirmwareEntry, StartupFile, Subject, System, VolumeNumber};
 use signpost_firmware::start::{Target, Verdict, volume_path};
 
-use super::twins::loader_lost;
-use super::{Found, Seen, cause};
+use super::twins::{loader_lost, systems_of_lost, was_there};
+use super::{Found, Seen, cause, ids};
 use crate::ways::{self, Reach};
 
 /// Findings about an entry that a cause about it accounts for.
@@ -16,17 +16,19 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let owned = seen.case.history.owned();
     for entry in &seen.look.survey.firmware.entries {
         let is_held = seen.case.held.is_some() && owned.contains_key(&entry.number());
-        let Some(verdict) = entry.judged.as_ref().filter(|_| !entry.is_made_by_firmware && !is_held) else {
-            continue;
-        };
+        let Some(verdict) = entry.judged.as_ref().filter(|_| !is_held) else { continue };
         let cause = match verdict {
+            Verdict::NoFile { partitions, path } if entry.is_made_by_firmware => {
+                fallback_empty(seen, entry, partitions, path)
+            }
+            _ if entry.is_made_by_firmware => None,
+            _ if !entry.is_active => disabled(seen, entry),
             Verdict::NoPartition { renumbered, .. } if !renumbered.is_empty() => {
                 moved(seen, entry, renumbered)
             }
             Verdict::NoPartition { .. } => made_anew(seen, entry),
             Verdict::NoFile { partitions, path } => gone(seen, entry, partitions, path),
             Verdict::Unfit { target, .. } | Verdict::Hangs { target, .. } => unfit(seen, entry, target),
-            Verdict::NotActive => disabled(seen, entry),
             _ => None,
         };
         if let Some(cause) = cause {
@@ -84,6 +86,7 @@ fn moved(seen: &Seen<'_>, entry: &FirmwareEntry, renumbered: &[usize]) -> Option
     let message =
         format!("the partition that {} names has another number now: it is v{volume}", named(entry));
     let mut moved = cause(Code::PartitionMoved, effect, Some(Subject::Entry(entry.number)), message);
+    moved.systems = ids(&systems);
     moved.cures.push(point(entry, volume, &path));
     Some(moved)
 }
@@ -117,6 +120,7 @@ fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
         survey.volumes[file.volume.index()].where_it_is()
     );
     let mut anew = cause(Code::EspNew, effect, subject, message);
+    anew.systems = ids(&systems);
     anew.evidence.extend(known_elsewhere(seen, &path));
     anew.cures.push(point(entry, file.volume, &file.path));
     Some(anew)
@@ -145,8 +149,8 @@ fn known_elsewhere(seen: &Seen<'_>, path: &str) -> Option<String> {
 fn lost_with_its_volume(seen: &Seen<'_>, entry: &FirmwareEntry, path: &str) -> Option<Cause> {
     let look = seen.look;
     let known: Vec<_> = look.known.files_elsewhere(&look.identities, path).collect();
-    let ids = known.iter().flat_map(|file| &file.systems);
-    let mut systems: Vec<&System> = ids.filter_map(|id| look.survey.system(id)).collect();
+    let started = known.iter().flat_map(|file| &file.systems);
+    let mut systems: Vec<&System> = started.filter_map(|id| look.survey.system(id)).collect();
     systems.dedup_by(|one, other| one.id == other.id);
     systems.retain(|system| !seen.has_way(&system.id));
     let first = systems.first()?;
@@ -154,6 +158,7 @@ fn lost_with_its_volume(seen: &Seen<'_>, entry: &FirmwareEntry, path: &str) -> O
     let message =
         format!("the volume with the loader of {} is gone: {} leads there", first.title, named(entry));
     let mut lost = cause(Code::LoaderGone, effect, Some(Subject::Entry(entry.number)), message);
+    lost.systems = ids(&systems);
     lost.evidence.extend(known_elsewhere(seen, path));
     lost.cures.extend(super::twins::kernel_directly(seen, &systems));
     lost.by_hand = Some("let that system's own tools write its loader to an ESP again".into());
@@ -167,22 +172,18 @@ fn gone(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str
         return None;
     }
     let path = volume_path(path);
-    let systems = ways::of_load_entry(seen.look, entry.number());
-    let known = seen.look.identities.get(volume.index()).and_then(|own| seen.look.known.file(own, &path));
-    let ids = known.map(|known| known.systems.clone()).unwrap_or_default();
-    let systems = if systems.is_empty() {
-        ids.iter().filter_map(|id| seen.look.survey.system(id)).collect()
-    } else {
-        systems
+    let at = (volume, path.as_str());
+    let systems = systems_of_lost(seen, at, ways::of_load_entry(seen.look, entry.number()));
+    let effect = match seen.effect(&systems, true, Effect::Untidy) {
+        // A leftover, which nobody knows and nobody misses.
+        Effect::Untidy if !was_there(seen, at) => return None,
+        // A system that shows by its loader alone went with it.
+        Effect::Untidy if systems.is_empty() => Effect::SystemLost,
+        Effect::Untidy => Effect::WillBreak,
+        effect => effect,
     };
-    let effect = seen.effect(&systems, true, Effect::Untidy);
-    // One that nobody knows, and nobody misses, is a leftover.
-    if effect == Effect::Untidy && known.is_none() {
-        return None;
-    }
     let subject = Subject::Entry(entry.number);
-    let effect = if effect == Effect::Untidy { Effect::WillBreak } else { effect };
-    let mut lost = loader_lost(seen, (volume, &path), &systems, (subject, effect), false);
+    let mut lost = loader_lost(seen, at, &systems, (subject, effect), false);
     let elsewhere = seen.look.survey.startup_files.iter().find(|file| {
         file.volume != volume
             && file.path.eq_ignore_ascii_case(&path)
@@ -197,17 +198,54 @@ fn gone(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str
     Some(lost)
 }
 
+/// The firmware made the entry by itself, for a fallback path on which nothing stands any more.
+fn fallback_empty(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str) -> Option<Cause> {
+    let volume = VolumeNumber::of_index(*partitions.first()?);
+    let path = volume_path(path);
+    let at = (volume, path.as_str());
+    if !was_there(seen, at) {
+        return None;
+    }
+    let systems = systems_of_lost(seen, at, Vec::new());
+    let effect = seen.effect(&systems, true, Effect::WillBreak);
+    let subject = Subject::Entry(entry.number);
+    let mut lost = loader_lost(seen, at, &systems, (subject, effect), false);
+    lost.code = Code::FallbackEmpty;
+    lost.message = format!("the fallback path is empty, by which {} starts: v{volume}:{path}", named(entry));
+    let loaders = systems.iter().filter_map(|system| {
+        let file = seen.look.survey.startup_files.get(*system.loaders.first()?)?;
+        let reads = seen.look.survey.volumes[file.volume.index()].firmware_reads;
+        (reads && !is_led_to(seen, file)).then_some((*system, file))
+    });
+    let made = loaders.map(|(system, file)| Cure {
+        name: "make-entry",
+        what: format!("make an entry of its own for {}: v{}:{}", system.title, file.volume, file.path),
+        acts: vec![Act::Make {
+            label: system.title.clone(),
+            volume: file.volume,
+            path: file.path.clone(),
+            is_first: false,
+        }],
+    });
+    lost.cures.extend(made);
+    Some(lost)
+}
+
 /// The file is there, and firmware does not start it.
 fn unfit(seen: &Seen<'_>, entry: &FirmwareEntry, target: &Target) -> Option<Cause> {
     let volume = VolumeNumber::of_index(target.partition);
     let path = volume_path(&target.path);
     let subject = Subject::Entry(entry.number);
-    let systems = ways::of_load_entry(seen.look, entry.number());
-    let effect = seen.effect(&systems, true, Effect::Untidy);
+    let systems = systems_of_lost(seen, (volume, &path), ways::of_load_entry(seen.look, entry.number()));
+    let effect = match seen.effect(&systems, true, Effect::WillBreak) {
+        Effect::WillBreak if systems.is_empty() => Effect::SystemLost,
+        effect => effect,
+    };
     let secure_boot = seen.look.secure_boot_verdict(target.partition, &path).and_then(Result::ok);
     if let Some(SecureBoot::Refused(why)) = secure_boot {
         let message = format!("Secure Boot refuses what {} starts, v{volume}:{path}: {why}", named(entry));
         let mut refused = cause(Code::SecureBootRefuses, effect, Some(subject), message);
+        refused.systems = ids(&systems);
         refused.by_hand = Some(
             "install that system's signed loader, enrol the key that signed this one, or turn Secure Boot off in the firmware \
              setup"
@@ -233,6 +271,7 @@ fn disabled(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
     let effect = seen.effect(&systems, true, Effect::SystemLost);
     let message = format!("{} is disabled, and nothing else starts {}", named(entry), first.title);
     let mut disabled = cause(Code::EntryDisabled, effect, Some(Subject::Entry(entry.number)), message);
+    disabled.systems = ids(&systems);
     disabled.cures.push(Cure {
         name: "enable",
         what: format!("enable {}", named(entry)),

@@ -1,7 +1,7 @@
 //! What stands above single entries: variables out of reach, a start in the wrong mode, disks that are missing, broken tables.
 
 use signpost_facts::cause::{Act, Cure, Effect};
-use signpost_facts::{Code, Disk, FirmwareKind, Subject};
+use signpost_facts::{Code, Disk, FirmwareKind, OptionNumber, Subject};
 use signpost_place::Look;
 
 use super::{Found, Seen, cause};
@@ -76,21 +76,16 @@ fn variables(seen: &Seen<'_>, found: &mut Found) {
 
 /// A table that is broken, where its backup is whole; a GPT without its protective MBR.
 fn table(seen: &Seen<'_>, disk: &Disk, found: &mut Found) {
-    let survey = &seen.look.survey;
     let subject = Some(Subject::Disk(disk.number));
-    let holds_start = survey
-        .startup_files
-        .iter()
-        .any(|file| survey.volumes.get(file.volume.index()).is_some_and(|volume| volume.disk == disk.number));
-    let systems: Vec<_> =
-        survey.systems.iter().filter(|system| system.disks.contains(&disk.number)).collect();
+    let led_there = entries_to(seen, disk);
     let cure = Cure {
         name: "write-table",
         what: format!("write the first table of disk {} from its backup", disk.number),
         acts: vec![Act::Table(disk.number)],
     };
     if disk.table.is_unprotected {
-        let effect = seen.effect(&systems, holds_start, Effect::WillBreak);
+        let else_it_is = if led_there.is_empty() { Effect::WillBreak } else { Effect::SystemLost };
+        let effect = seen.effect(&[], true, else_it_is);
         let message = format!(
             "disk {} has no protective MBR, so the firmware sees none of its partitions",
             disk.number
@@ -99,7 +94,10 @@ fn table(seen: &Seen<'_>, disk: &Disk, found: &mut Found) {
         unprotected
             .cures
             .push(Cure { what: format!("write the protective MBR of disk {}", disk.number), ..cure });
-        found.add(unprotected, &[Code::TableUnprotected]);
+        let index = found.add(unprotected, &[Code::TableUnprotected]);
+        for number in led_there {
+            found.explain(index, Code::EntryUnfit, Some(Subject::Entry(number)));
+        }
     } else if disk.table.is_from_backup {
         let message = format!(
             "the partition table at the start of disk {} is broken, and its backup at the end is whole",
@@ -110,6 +108,18 @@ fn table(seen: &Seen<'_>, disk: &Disk, found: &mut Found) {
         broken.cures.push(cure);
         found.add(broken, &[Code::TableBroken]);
     }
+}
+
+/// The firmware's entries that lead to partitions of a disk.
+fn entries_to(seen: &Seen<'_>, disk: &Disk) -> Vec<OptionNumber> {
+    let is_there = |number: &u16| {
+        let option = seen.boot().options.get(number).and_then(|option| option.decoded.as_ref().ok());
+        let drive = option.filter(|option| option.is_active()).and_then(|option| option.path.hard_drive());
+        drive.is_some_and(|drive| {
+            disk.partitions.iter().any(|own| disk.path_signature(own) == Some(drive.signature))
+        })
+    };
+    seen.boot().options.keys().filter(|number| is_there(number)).map(|number| OptionNumber(*number)).collect()
 }
 
 /// Boot files on a partition whose type is not that of an ESP: firmware starts what an entry names there, and never the fallback

@@ -22,10 +22,8 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
 /// A system without a way, where no cause tells why.
 fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     let subject = Subject::System(system.id.clone());
-    let is_told = found.causes.iter().any(|cause| {
-        cause.effect.is_felt()
-            && (cause.message.contains(&system.title) || is_about(seen, cause.subject.as_ref(), system))
-    });
+    let is_told =
+        found.causes.iter().any(|cause| cause.effect.is_felt() && cause.systems.contains(&system.id));
     // What lies in an image starts where somebody has put it into a menu.
     if is_told || system.image.is_some() {
         return;
@@ -34,6 +32,7 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     let message = format!("nothing that is active starts {}", system.title);
     let effect = if seen.outcome().is_sound() { Effect::SystemLost } else { Effect::NothingStarts };
     let mut lost = cause(Code::NoWay, effect, Some(subject.clone()), message);
+    lost.systems.push(system.id.clone());
     let is_in_our_hands = seen.menu.is_some() || !system.kernels.is_empty();
     if is_in_our_hands && seen.case.program.is_some() && offers_a_start(system) {
         lost.cures.push(Cure {
@@ -72,25 +71,6 @@ fn offers_a_start(system: &System) -> bool {
     !system.kernels.is_empty() || !system.loaders.is_empty()
 }
 
-/// Whether a cause's subject is something of this system.
-fn is_about(seen: &Seen<'_>, subject: Option<&Subject>, system: &System) -> bool {
-    match subject {
-        Some(Subject::System(id)) => *id == system.id,
-        Some(Subject::Entry(number)) => {
-            crate::ways::of_load_entry(seen.look, number.0).iter().any(|own| own.id == system.id)
-        }
-        Some(Subject::MenuEntry(id)) => {
-            let Some((_, document)) = &seen.menu else { return false };
-            let entry = document.entry(id);
-            entry.is_some_and(|entry| {
-                let resolved = crate::resolve::resolve_entry(seen.look, document, entry);
-                crate::ways::meant_by(seen.look, &resolved).iter().any(|own| own.id == system.id)
-            })
-        }
-        _ => false,
-    }
-}
-
 /// The kernel that starts has no modules on its root, and others have: half an update, or half a removal.
 fn modules(seen: &Seen<'_>, system: &System, found: &mut Found) {
     let Some(first) = system.kernels.first() else { return };
@@ -107,6 +87,7 @@ fn modules(seen: &Seen<'_>, system: &System, found: &mut Found) {
     );
     let subject = Some(Subject::System(system.id.clone()));
     let mut missing = cause(Code::ModulesMissing, Effect::WillBreak, subject, message);
+    missing.systems.push(system.id.clone());
     if let Some(other) = system.kernels.iter().find(|kernel| has(kernel)) {
         missing.evidence.push(format!("{} has its modules", other.version));
     }

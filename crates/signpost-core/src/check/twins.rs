@@ -3,7 +3,7 @@
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::{Code, Role, StartupFile, Subject, System, VolumeNumber};
 
-use super::{Seen, cause};
+use super::{Seen, cause, ids};
 
 /// A place where the same file stands, and how that is known.
 struct Twin {
@@ -31,6 +31,7 @@ pub(super) fn loader_lost(
     let state = if is_damaged { "is damaged" } else { "is gone" };
     let message = format!("{whose} {state}: v{volume}:{path}");
     let mut lost = cause(Code::LoaderGone, effect, Some(subject), message);
+    lost.systems = ids(systems);
     let known = seen.look.identities.get(volume.index()).and_then(|own| seen.look.known.file(own, path));
     if let Some(known) = known {
         lost.evidence.push(format!("it was there on {}", known.seen));
@@ -51,6 +52,36 @@ pub(super) fn loader_lost(
         );
     }
     lost
+}
+
+/// The systems that a lost file started: those of its folder, of the last survey, or of the same file elsewhere. A system that shows by
+/// its loader alone is gone with it.
+pub(super) fn systems_of_lost<'s>(
+    seen: &'s Seen<'_>,
+    (volume, path): (VolumeNumber, &str),
+    by_folder: Vec<&'s System>,
+) -> Vec<&'s System> {
+    if !by_folder.is_empty() {
+        return by_folder;
+    }
+    let look = seen.look;
+    let known = look.identities.get(volume.index()).and_then(|own| look.known.file(own, path));
+    let Some(known) = known else { return Vec::new() };
+    let by_survey: Vec<&System> = known.systems.iter().filter_map(|id| look.survey.system(id)).collect();
+    if !by_survey.is_empty() {
+        return by_survey;
+    }
+    let same = look.survey.startup_files.iter().filter(|file| file.sha256.as_ref() == Some(&known.sha256));
+    let mut systems: Vec<&System> =
+        same.flat_map(StartupFile::owners).filter_map(|id| look.survey.system(id)).collect();
+    systems.dedup_by(|one, other| one.id == other.id);
+    systems
+}
+
+/// Whether a file was there at the last survey.
+pub(super) fn was_there(seen: &Seen<'_>, (volume, path): (VolumeNumber, &str)) -> bool {
+    let own = seen.look.identities.get(volume.index());
+    own.is_some_and(|own| seen.look.known.file(own, path).is_some())
 }
 
 /// Where the same file stands: by its digest at the last survey, else on the fallback path of its volume, where that starts the same

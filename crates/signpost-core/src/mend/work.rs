@@ -6,6 +6,7 @@ use std::path::Path;
 
 use signpost_facts::cause::Act;
 use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
+use signpost_facts::ours::OurVariables;
 use signpost_facts::{Code, DiskNumber, Error, OptionNumber, Refusal, Result, Volume, VolumeNumber};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
@@ -20,7 +21,7 @@ use crate::check::Case;
 use crate::draft::{self, draft};
 use crate::edit::tune;
 use crate::firmware::called;
-use crate::hold::hold;
+use crate::hold::{Held, hold};
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, device_path, guards, words};
 
@@ -43,6 +44,8 @@ pub(super) struct Work<'a> {
     last: Vec<u16>,
     clears_next: bool,
     cleans_order: bool,
+    /// Variables of ours that go.
+    forgets: Vec<&'static str>,
     sectors: Vec<SectorWrite>,
     tables: Vec<DiskNumber>,
     refusals: Vec<Refusal>,
@@ -74,6 +77,7 @@ impl<'a> Work<'a> {
             last: Vec::new(),
             clears_next: false,
             cleans_order: false,
+            forgets: Vec::new(),
             sectors: Vec::new(),
             tables: Vec::new(),
             refusals: Vec::new(),
@@ -104,6 +108,7 @@ impl<'a> Work<'a> {
             Act::Make { label, volume, path, is_first } => self.make(label, (*volume, path), *is_first)?,
             Act::Copy { from, to } => self.copy(from, to)?,
             Act::Table(disk) => self.table(*disk),
+            Act::Forget(name) => self.forgets.push(name),
             _ => {}
         }
         Ok(())
@@ -145,11 +150,14 @@ impl<'a> Work<'a> {
             .collect();
         for (option, is_first) in std::mem::take(&mut self.made) {
             let is_free = |number: &u16| {
-                self.look.boot.is_free(*number) && !given.contains(number) && !self.options.contains_key(number)
+                self.look.boot.is_free(*number)
+                    && !given.contains(number)
+                    && !self.options.contains_key(number)
             };
             let number = (0..=u16::MAX).find(is_free);
             let number = number.ok_or_else(|| Error::unusable("firmware entries", "no number is free"))?;
-            self.what.insert(number, format!("make entry {} \"{}\"", OptionNumber(number), option.description));
+            self.what
+                .insert(number, format!("make entry {} \"{}\"", OptionNumber(number), option.description));
             self.options.insert(number, Some(option));
             if is_first { &mut self.first } else { &mut self.last }.push(number);
         }
@@ -225,7 +233,7 @@ impl<'a> Work<'a> {
         let path = self.case.menu_path.as_path();
         let is_anew = self.menu_acts.contains(&Act::Reapply);
         if let Some(held) = self.case.held.filter(|_| is_anew) {
-            return MenuFile::new(path, held.menu().to_string()).map(Some);
+            return MenuFile::new(path, self.with_new_home(held)?).map(Some);
         }
         if let Some(Ok(menu)) = &self.case.menu {
             return Ok(Some(menu.clone()));
@@ -233,6 +241,24 @@ impl<'a> Work<'a> {
         let applied = self.case.held.map(|held| held.menu().to_string());
         let text = applied.or_else(|| signpost_place::home::newest_text(self.look));
         text.map(|text| MenuFile::new(path, text)).transpose()
+    }
+
+    /// The menu that was applied, its home called by the name that it has now: the file system is another, what is on it is the
+    /// same.
+    fn with_new_home(&self, held: &Held) -> Result<String> {
+        let home = signpost_place::home::choose(self.look, None)?.volume;
+        let name = self.look.stable_name(home)?.to_string();
+        let renamed = |line: &str| match held.home() {
+            Some(old) => {
+                let at = line.to_lowercase().find(&old.to_lowercase());
+                at.map_or_else(
+                    || line.to_string(),
+                    |at| format!("{}{name}{}", &line[..at], &line[at + old.len()..]),
+                )
+            }
+            None => line.to_string(),
+        };
+        Ok(held.menu().split_inclusive('\n').map(renamed).collect())
     }
 
     fn drafted(&self, existing: Option<&MenuFile>, takes_saved: bool) -> Result<MenuFile> {
@@ -319,6 +345,10 @@ impl<'a> Work<'a> {
                 VariableName::global("BootNext"),
                 what,
             )));
+        }
+        for name in &self.forgets {
+            let what = "forget what was decided at boot".to_string();
+            writes.push(Change::Variable(Write::removal(self.contents, OurVariables::name(name), what)));
         }
         writes.extend(gone);
         writes.extend(late);

@@ -73,7 +73,7 @@ mod tests {
 
     fn disk() -> Vec<u8> {
         let partition = NewPartition {
-            type_guid: partition_type::ESP,
+            type_guid: partition_type::EFI_SYSTEM,
             guid: guid!("aaaaaaaa-0001-4000-8000-000000000001"),
             first_lba: 2048,
             last_lba: 4095,
