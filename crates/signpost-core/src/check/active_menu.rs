@@ -289,10 +289,10 @@ fn default_gone(seen: &Seen<'_>, menu: &Menu<'_>, found: &mut Found) {
     // What was said at boot is forgotten first: the menu's own default counts then.
     match by {
         Some(ChosenBy::Kept) => {
-            gone.cures.push(forget(ours::KEPT, "forget what was kept as the default at boot"))
+            gone.cures.push(forget(ours::KEPT, "forget what was kept as the default at boot"));
         }
         Some(ChosenBy::Once) => {
-            gone.cures.push(forget(ours::ONCE, "forget what the next start was to go to"))
+            gone.cures.push(forget(ours::ONCE, "forget what the next start was to go to"));
         }
         _ => gone.cures.extend(menu.other_default(None)),
     }
