@@ -37,6 +37,8 @@ pub struct Mend {
     /// The plan of that menu, where it is applied.
     #[serde(skip)]
     pub plan: Option<Plan>,
+    /// Whether some of it can only be planned once the rest is done: a table comes before what lies behind it.
+    pub goes_on: bool,
 }
 
 /// A cause that is cured.
@@ -157,6 +159,7 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
         outcome,
         menu: done.menu,
         plan: done.plan,
+        goes_on: done.goes_on,
     })
 }
 

@@ -67,7 +67,22 @@ fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
 /// What hold would correct, by cause.
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
-    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program) else { return };
+    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program) else {
+        // What stands against it is named elsewhere; that our entries are gone shows all the same.
+        let numbers = seen.case.history.owned();
+        let is_there = |(number, (data, _)): (&u16, &(Vec<u8>, String))| {
+            seen.boot().options.get(number).is_some_and(|option| option.raw == *data)
+        };
+        if !numbers.is_empty() && !numbers.iter().any(is_there) {
+            entry_lost(
+                found,
+                "the firmware has lost the menu's entry",
+                seen.effect(&[], true, Effect::StartsOther),
+                &[],
+            );
+        }
+        return;
+    };
     let files: Vec<&FileWrite> = plan.writes.iter().filter_map(Change::file).collect();
     let variables: Vec<&Write> = plan.writes.iter().filter_map(Change::variable).collect();
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
@@ -96,17 +111,21 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
             Some(Ok(option)) if !option.is_active() => "the menu's entry is disabled in the firmware",
             Some(_) => "the menu's entry was altered in the firmware",
         };
-        let mut lost = cause(Code::EntryLost, starts_other, None, state.into());
-        lost.evidence.push(format!("it was applied, and now {}", plan.found));
-        lost.cures.push(hold_cure("make the entry again, first in the order"));
-        let index = found.add(lost, &[]);
-        found.explain(index, Code::NotFirst, None);
+        entry_lost(found, state, starts_other, &[format!("it was applied, and now {}", plan.found)]);
     } else if let Some(order) = variables.iter().find(|write| write.name == "BootOrder") {
         let first = order.after.as_ref().and_then(|bytes| bytes.first_chunk::<2>().copied());
         if first.map(u16::from_le_bytes) != seen.boot().order.first().copied() {
             other_first(seen, found, &plan.found);
         }
     }
+}
+
+fn entry_lost(found: &mut Found, state: &str, effect: Effect, evidence: &[String]) {
+    let mut lost = cause(Code::EntryLost, effect, None, state.into());
+    lost.evidence.extend_from_slice(evidence);
+    lost.cures.push(hold_cure("make the entry again, first in the order"));
+    let index = found.add(lost, &[]);
+    found.explain(index, Code::NotFirst, None);
 }
 
 /// Another system put itself before the menu.

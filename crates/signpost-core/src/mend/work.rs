@@ -59,6 +59,8 @@ pub(super) struct Done {
     pub(super) plan: Option<Plan>,
     /// Disks whose tables are corrected.
     pub(super) tables: Vec<DiskNumber>,
+    /// Whether the rest can be planned once this is done.
+    pub(super) goes_on: bool,
 }
 
 impl<'a> Work<'a> {
@@ -271,21 +273,12 @@ impl<'a> Work<'a> {
 
     /// All of it as writes: files, then entries, then the order, then what goes.
     pub(super) fn finish(mut self) -> Result<Done> {
-        let menu = self.menu()?;
-        let (mut base, mut planned) = (Vec::new(), None);
-        if let Some(menu) = &menu {
-            let wishes = Wishes { boot_program: self.case.program.clone(), home: None };
-            let plan = plan::plan(self.look, menu, self.case.history, &wishes)?;
-            let refusals = plan.refusals.iter().filter(|refusal| !is_judged_as_a_whole(refusal.code));
-            self.refusals.extend(refusals.cloned());
-            base.clone_from(&plan.writes);
-            planned = Some(plan);
-        } else if self.holds {
-            let program = self.case.program.as_ref().map(|program| program.bytes().to_vec());
-            let plan = hold(self.look, self.case.history, self.case.held, program)?;
-            self.refusals
-                .extend(plan.refusals.into_iter().filter(|refusal| !is_judged_as_a_whole(refusal.code)));
-            base = plan.writes;
+        let (mut menu, mut base, mut planned, mut goes_on) = (None, Vec::new(), None, false);
+        match self.base() {
+            Ok(of_menu) => (menu, base, planned) = of_menu,
+            // What lies behind a table is planned once the table is whole.
+            Err(_) if !self.tables.is_empty() => goes_on = true,
+            Err(error) => return Err(error),
         }
         if planned.is_some() {
             // What the menu starts is the menu's to say.
@@ -293,7 +286,26 @@ impl<'a> Work<'a> {
         }
         self.number_what_is_made(&base)?;
         let writes = self.together(base);
-        Ok(Done { writes, refusals: self.refusals, plan: planned, menu, tables: self.tables })
+        Ok(Done { writes, refusals: self.refusals, plan: planned, menu, tables: self.tables, goes_on })
+    }
+
+    /// What the menu, or holding what was applied, takes: the menu, what is written for it, and its plan.
+    fn base(&mut self) -> Result<(Option<MenuFile>, Vec<Change>, Option<Plan>)> {
+        let refusals =
+            |all: Vec<Refusal>| all.into_iter().filter(|refusal| !is_judged_as_a_whole(refusal.code));
+        if let Some(menu) = self.menu()? {
+            let wishes = Wishes { boot_program: self.case.program.clone(), home: None };
+            let plan = plan::plan(self.look, &menu, self.case.history, &wishes)?;
+            self.refusals.extend(refusals(plan.refusals.clone()));
+            return Ok((Some(menu), plan.writes.clone(), Some(plan)));
+        }
+        if !self.holds {
+            return Ok((None, Vec::new(), None));
+        }
+        let program = self.case.program.as_ref().map(|program| program.bytes().to_vec());
+        let plan = hold(self.look, self.case.history, self.case.held, program)?;
+        self.refusals.extend(refusals(plan.refusals));
+        Ok((None, plan.writes, None))
     }
 
     fn together(&mut self, base: Vec<Change>) -> Vec<Change> {

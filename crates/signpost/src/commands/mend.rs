@@ -7,12 +7,14 @@ use signpost_core::hold::Held;
 use signpost_core::mend::{Asked, Mend, mend};
 use signpost_core::plan::Wishes;
 use signpost_facts::{Code, Refusal};
+use signpost_machine::Machine;
+use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{Records, kept, menu_file};
 
 use super::check::{Known, exit};
 use super::shared::{ProgramArgs, guard_codes};
 use crate::app::{App, How, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::render;
 
 /// Cure what `check` names, by the least that does it
@@ -54,12 +56,36 @@ fn codes() -> impl TypedValueParser<Value = Code> {
 }
 
 pub fn run(app: &App<'_>, args: &MendArgs) -> Outcome {
+    /// A table, then what lies behind it, then what that shows.
+    const MOST_ROUNDS: usize = 3;
     let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
-    let look = app.look(&machine)?;
-    let mut records = Records::of(&machine, &look)?;
-    let known = Known::of(&machine, &look)?;
     let program = args.program.program()?;
-    let case = known.case(app, &machine, &look, program.clone());
+    for _ in 1..MOST_ROUNDS {
+        let Round { exit, goes_on } = one_round(app, &mut machine, args, program.as_ref())?;
+        if !goes_on {
+            return Ok(exit);
+        }
+    }
+    Ok(one_round(app, &mut machine, args, program.as_ref())?.exit)
+}
+
+/// How a round ended.
+struct Round {
+    exit: Exit,
+    /// Whether there is more that can be planned now.
+    goes_on: bool,
+}
+
+fn one_round(
+    app: &App<'_>,
+    machine: &mut Machine,
+    args: &MendArgs,
+    program: Option<&BootProgram>,
+) -> Result<Round, Failure> {
+    let look = app.look(machine)?;
+    let mut records = Records::of(machine, &look)?;
+    let known = Known::of(machine, &look)?;
+    let case = known.case(app, machine, &look, program.cloned());
     let found = check(&case);
     let asked = Asked { codes: args.codes.clone(), by: args.by.clone() };
     let plan = mend(&case, &found, &asked)?;
@@ -72,19 +98,20 @@ pub fn run(app: &App<'_>, args: &MendArgs) -> Outcome {
     };
     // A menu that is applied by the way is the one that is held from now on.
     let action = if plan.plan.is_some() { Action::Apply } else { Action::Mend };
-    let Some(put) = app.carry_through((&mut machine, &mut records), (action, &plan), &how)? else {
-        return Ok(Exit::Done);
+    let Some(put) = app.carry_through((machine, &mut records), (action, &plan), &how)? else {
+        return Ok(Round { exit: Exit::Done, goes_on: false });
     };
     if let (Some(menu), Some(applied)) = (&plan.menu, &plan.plan) {
+        // A file with errors is left to who wrote it.
         if matches!(case.menu, Some(Ok(_)) | None) {
             menu_file::save(&menu.path, &menu.text)?;
         }
-        let wishes = Wishes { boot_program: program.clone(), home: None };
-        kept::keep_held(&machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
+        let wishes = Wishes { boot_program: program.cloned(), home: None };
+        kept::keep_held(machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
     }
-    let known = Known::of(&machine, &put.look)?;
-    let now = check(&known.case(app, &machine, &put.look, program));
+    let known = Known::of(machine, &put.look)?;
+    let now = check(&known.case(app, machine, &put.look, program.cloned()));
     let mended = Mended { schema: signpost_facts::SCHEMA, record: put.record, mend: &plan, now: &now };
     app.report(&mended, || render::mend::done(&plan, put.record, &now));
-    Ok(exit(&now))
+    Ok(Round { exit: exit(&now), goes_on: plan.goes_on && put.record.is_some() })
 }

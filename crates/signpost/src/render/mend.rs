@@ -35,6 +35,9 @@ pub fn text(mend: &Mend) -> String {
     text.push('\n');
     let writes: Vec<&str> = mend.writes.iter().map(Change::what).collect();
     text.push_str(&write_list(&writes, "Nothing is to be written."));
+    if mend.goes_on {
+        text.push_str("  What lies behind the partition table is planned once that is written.\n");
+    }
     text.push_str(&refusals(&mend.refusals));
     text + &format!("\nNow   {}\n", mend.found) + &outcome(&style::heading("Then "), &mend.outcome)
 }

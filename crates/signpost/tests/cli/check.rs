@@ -263,7 +263,7 @@ fn rewrite_table(machine: &TestMachine, image: &str, change: impl FnOnce(&mut Ve
         .iter()
         .map(|spec| {
             let first = first_lba;
-            first_lba += u64::from(spec.mebibytes) * 2048;
+            first_lba += spec.mebibytes * 2048;
             NewPartition {
                 type_guid: spec.type_guid,
                 guid: spec.guid,

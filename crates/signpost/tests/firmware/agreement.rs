@@ -5,7 +5,8 @@
 mod generate;
 mod roots;
 
-use generate::{Made, generate};
+use generate::generate;
+pub use generate::{Dice, Made, generate_drafted};
 use signpost_menu::slot::{SLOT_NAMES, Slot};
 
 use crate::harness::TestMachine;
@@ -14,7 +15,7 @@ use crate::vm::Vm;
 /// What a start came to: the title that ran, the options it was handed, size and checksum of its initrd; or
 /// that the menu waits; or that the firmware comes to its own screen.
 #[derive(Debug, PartialEq, Eq)]
-enum Came {
+pub enum Came {
     Started { title: String, options: String, initrd: String },
     Waits,
     Nothing,
@@ -84,7 +85,7 @@ fn compare(seed: u64) -> Result<(), String> {
 }
 
 /// The menu as the program itself makes it of what is there.
-fn apply_a_draft(machine: &TestMachine) {
+pub fn apply_a_draft(machine: &TestMachine) {
     let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost"))
         .parent()
         .unwrap()
@@ -110,7 +111,7 @@ fn copy(from: &std::path::Path, to: &std::path::Path) {
 }
 
 /// What the rehearsal said, in the words that a made-up system uses.
-fn expected(made: &Made, outcome: &serde_json::Value) -> Came {
+pub fn expected(made: &Made, outcome: &serde_json::Value) -> Came {
     let text = outcome["text"].as_str().unwrap();
     match outcome["kind"].as_str().unwrap() {
         "starts" => {
@@ -132,7 +133,7 @@ fn expected(made: &Made, outcome: &serde_json::Value) -> Came {
     }
 }
 
-fn really(machine: &TestMachine, images: &[&str], expected: &Came) -> (Came, String) {
+pub fn really(machine: &TestMachine, images: &[&str], expected: &Came) -> (Came, String) {
     let mut vm = Vm::start(machine.folder(), images);
     if *expected == Came::Waits {
         // The keys' line stands under every menu; a menu that counts says so.

@@ -4,6 +4,7 @@
 mod agreement;
 mod attacks;
 mod debian;
+mod faults;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;

@@ -19,9 +19,13 @@ use crate::menu::slot;
 use crate::vm;
 
 /// Numbers from a seed (splitmix64).
-struct Dice(u64);
+pub struct Dice(u64);
 
 impl Dice {
+    pub fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
     fn next(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut z = self.0;
@@ -30,7 +34,7 @@ impl Dice {
         z ^ (z >> 31)
     }
 
-    fn below(&mut self, bound: usize) -> usize {
+    pub fn below(&mut self, bound: usize) -> usize {
         (self.next() % bound as u64) as usize
     }
 
@@ -75,10 +79,19 @@ struct Maker {
 
 /// Makes the machine of a seed.
 pub fn generate(seed: u64) -> Made {
+    made(seed, false)
+}
+
+/// The same, with a menu that the program itself drafts and applies.
+pub fn generate_drafted(seed: u64) -> Made {
+    made(seed, true)
+}
+
+fn made(seed: u64, has_to_be_drafted: bool) -> Made {
     let mut dice = Dice(seed);
     let disks = 2 + dice.below(3);
     let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost")).parent().unwrap().join("../boot");
-    let is_drafted = dice.one_in(5);
+    let is_drafted = dice.one_in(5) | has_to_be_drafted;
     // A draft needs the folders of a system, which one of these tools does not make.
     let kinds = [Root::Ext4, Root::Ext4, Root::Xfs, Root::Lvm, Root::Mirror, Root::Ntfs];
     let kinds: Vec<Root> = (0..disks).map(|_| kinds[dice.below(if is_drafted { 5 } else { 6 })]).collect();

@@ -36,6 +36,11 @@ impl Made {
         format!("disk {made} {rest}")
     }
 
+    /// Codes of what a machine that nobody hurt may have: an update that is half done, a disk and its copy.
+    pub fn may_have(&self) -> &'static [&'static str] {
+        &["initrd-missing", "clone"]
+    }
+
     /// The machine with its roots in it.
     pub fn complete(&self) -> BenchSpec {
         let mut spec = self.spec.clone();
