@@ -51,7 +51,7 @@ case $phase in
         step no-kernel! signpost apply --yes
         mv /root/aside/* /boot
         step with-kernel signpost apply --yes
-        step once sh -c 'signpost once $(sed -n "s/^id = \"\(debian.*-2\)\"/\1/p" /etc/signpost/menu.toml)'
+        step once sh -c 'signpost once $(sed -n "s/^id *= \"\(debian[a-z-]*-2\)\".*/\1/p" /etc/signpost/menu.toml | head -n 1)'
         ;;
     5)
         # The menu is another system's since the last start; and a copy of the disk is there.

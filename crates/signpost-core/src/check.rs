@@ -9,7 +9,7 @@ mod rest;
 mod systems;
 mod twins;
 
-use std::path::PathBuf;
+use std::path::Path;
 
 use serde::Serialize;
 use signpost_facts::cause::{Cause, Effect};
@@ -36,9 +36,9 @@ pub struct Case<'a> {
     /// What was applied last, where that is known.
     pub held: Option<&'a Held>,
     /// Where the menu file stands.
-    pub menu_path: PathBuf,
+    pub menu_path: &'a Path,
     /// The menu file, or what is wrong with it; `None` where there is none.
-    pub menu: Option<Result<MenuFile, Error>>,
+    pub menu: Option<Result<&'a MenuFile, &'a Error>>,
     /// What the last draft wrote into it.
     pub base: Base,
     /// The boot program that is installed beside this one.

@@ -11,6 +11,7 @@ use signpost_firmware::start::{self, End, Names, Reason, Start, Target, Verdict,
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::MenuDocument;
 use signpost_place::Look;
+use signpost_place::boot_program::sha256;
 use signpost_place::hardware::SurveyedHardware;
 
 use crate::resolve::ResolvedEntry;
@@ -25,7 +26,7 @@ pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Re
     let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();
-    let mut outcome = outcome(look, state.boot, &start);
+    let mut outcome = outcome((look, &hardware), state.boot, &start);
     let unclear = start.steps.iter().find(|step| step.verdict == Verdict::UnknownDevice);
     let mut choice = None;
     if let Some((option, target)) = menu::reached(look, &hardware, &start) {
@@ -89,13 +90,14 @@ fn describe(look: &Look, step: &start::Step) -> Step {
     }
 }
 
-fn outcome(look: &Look, boot: &BootVariables, start: &Start) -> Outcome {
+fn outcome(on: On<'_>, boot: &BootVariables, start: &Start) -> Outcome {
+    let (look, _) = on;
     // What may start comes first where it cannot be told to be refused.
     let sure = start.possible.is_empty();
     let end = start.possible.first().unwrap_or(&start.end);
     match end {
         End::Starts { option, targets } => {
-            let names: Vec<String> = targets.iter().map(|target| starts(look, target)).collect();
+            let names: Vec<String> = targets.iter().map(|target| starts(on, target)).collect();
             let mut notes = handed_over(look, boot, *option, targets);
             if targets.len() > 1 {
                 notes.push("the volumes are clones: which of them starts cannot be told".into());
@@ -108,12 +110,12 @@ fn outcome(look: &Look, boot: &BootVariables, start: &Start) -> Outcome {
                     End::BuiltIn { .. } => "a program inside the firmware starts".to_string(),
                     End::Hangs { target, .. } => stands_still(look, target),
                     End::Starts { targets, .. } => {
-                        targets.first().map(|target| starts(look, target)).unwrap_or_default()
+                        targets.first().map(|target| starts(on, target)).unwrap_or_default()
                     }
                 };
                 text = format!("{text}, if Secure Boot accepts it; if not, {otherwise}");
             }
-            Outcome { kind, entry: option.map(OptionNumber), system: system(look, targets), text, notes }
+            Outcome { kind, entry: option.map(OptionNumber), system: system(on, targets), text, notes }
         }
         End::BuiltIn { option, .. } => Outcome {
             kind: Kind::BuiltIn,
@@ -153,15 +155,31 @@ fn stands_still(look: &Look, target: &Target) -> String {
     format!("the machine stands still in {}", target.place(look))
 }
 
-fn starts(look: &Look, target: &Target) -> String {
-    let title = look.title(target).unwrap_or_else(|| "a program".into());
-    format!("{title} starts, from {}", target.place(look))
+/// A machine, and what the firmware would see of it.
+type On<'a> = (&'a Look, &'a SurveyedHardware<'a>);
+
+fn starts(on: On<'_>, target: &Target) -> String {
+    let title = on.0.title(&known_as(on, target)).unwrap_or_else(|| "a program".into());
+    format!("{title} starts, from {}", target.place(on.0))
 }
 
-fn system(look: &Look, targets: &[Target]) -> Option<String> {
-    let target = targets.first()?;
-    let index = look.survey.startup_file(target.partition, &volume_path(&target.path))?;
-    look.survey.startup_files[index].system.clone()
+fn system(on: On<'_>, targets: &[Target]) -> Option<String> {
+    let target = known_as(on, targets.first()?);
+    let index = on.0.survey.startup_file(target.partition, &volume_path(&target.path))?;
+    on.0.survey.startup_files[index].system.clone()
+}
+
+/// What a file is known as: one that a plan would put there, as the one of which it is a copy.
+fn known_as((look, hardware): On<'_>, target: &Target) -> Target {
+    let Some(Some(bytes)) = hardware.planned(target.partition, &volume_path(&target.path)) else {
+        return target.clone();
+    };
+    let digest = sha256(bytes);
+    let same = look.survey.startup_files.iter().find(|file| file.sha256.as_ref() == Some(&digest));
+    same.map_or_else(
+        || target.clone(),
+        |file| Target { partition: file.volume.index(), path: file.path.replace('/', "\\") },
+    )
 }
 
 /// Whether data of an option is text for a program: all of it, up to the NUL at its end.

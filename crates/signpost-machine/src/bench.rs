@@ -1,5 +1,6 @@
 //! `machine.toml`: a folder that stands in for a machine.
 
+use std::fs;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -12,10 +13,10 @@ use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::VariableStore;
 use signpost_menu::place::VolumeRef;
 
-use crate::files;
 use crate::image::ImageFile;
 use crate::machine::{FirmwareKind, Machine, MachineDisk, Running};
 use crate::variables::{FdFile, FolderStore};
+use crate::{durable, files, live};
 
 const FORMAT: i64 = 1;
 /// Bytes of a bench's description.
@@ -113,6 +114,9 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
         }
         (Firmware::Bios, Some(_)) => return Err(wrong("variables: BIOS firmware has none".into())),
     };
+    let mut disks: Vec<MachineDisk> = file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect();
+    // One that is a device may be mounted here.
+    let devices = live::for_loose(&mut disks);
     Ok(Machine {
         name: file.name,
         architecture: match file.architecture {
@@ -125,11 +129,33 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
         running: running(&file.running).map_err(wrong)?,
         firmware,
         variables,
-        disks: file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect(),
+        disks,
         host: None,
-        devices: None,
+        devices,
         folder: folder.to_path_buf(),
     })
+}
+
+/// Writes the description of a bench of these disks.
+pub(super) fn make(folder: &Path, disks: &[MachineDisk]) -> Result<()> {
+    let wrong = |why: &str| Error::unusable(folder.display(), why);
+    if folder.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(wrong("it is not empty; a bench is made in an empty folder, or one that is not there"));
+    }
+    let mut text = format!("format = {FORMAT}\nname = \"Disks of another machine\"\nfirmware = \"uefi\"\n");
+    text.push_str("variables = \"variables\"    # empty: what its own firmware holds is not known here\n");
+    for disk in disks {
+        if let Err(why) = &disk.contents {
+            return Err(Error::unusable(disk.image.display(), why));
+        }
+        let image = std::path::absolute(&disk.image).map_err(|error| Error::unusable(&disk.name, error))?;
+        // A JSON string is a TOML one.
+        let image = serde_json::to_string(&image.to_string_lossy()).unwrap_or_default();
+        text.push_str(&format!("\n[[disk]]\nimage = {image}\nsector-size = {}\n", disk.sector_size));
+    }
+    let failed = |error: std::io::Error| Error::unusable(folder.display(), error);
+    fs::create_dir_all(folder.join("variables")).map_err(failed)?;
+    durable::write_durably(&folder.join("machine.toml"), text.as_bytes())
 }
 
 fn running(section: &RunningSection) -> std::result::Result<Running, String> {

@@ -30,6 +30,15 @@ impl Machine {
         live::open(folder).with_numbers()
     }
 
+    /// Makes a bench of loose disks, images or devices, with an empty folder for variables: so that a disk of another machine can
+    /// be worked on. The disks themselves are not touched.
+    ///
+    /// # Errors
+    /// Where the folder is not empty, or a disk cannot be opened.
+    pub fn make_bench(folder: &Path, images: &[PathBuf]) -> Result<()> {
+        bench::make(folder, &images.iter().map(|image| loose_disk(image)).collect::<Vec<_>>())
+    }
+
     /// A machine of loose disks, images or devices, of which nothing more is known.
     pub fn of_images(images: &[PathBuf]) -> Self {
         let mut disks: Vec<MachineDisk> = images.iter().map(|image| loose_disk(image)).collect();

@@ -53,6 +53,11 @@ impl Records {
         Ok(records)
     }
 
+    /// Takes in records that a system of the machine keeps on its own disk.
+    pub fn take_in(&mut self, records: Vec<Record>) {
+        self.history.take_in(records);
+    }
+
     /// What they tell, for who writes nothing.
     pub fn into_history(self) -> History {
         self.history

@@ -119,6 +119,11 @@ impl<'a> App<'a> {
         Ok(())
     }
 
+    /// The loose disks that are named.
+    pub fn disks(&self) -> &[PathBuf] {
+        &self.global.disks
+    }
+
     /// What stands for the machine on the command line.
     pub fn machine_name(&self) -> &Path {
         &self.global.machine

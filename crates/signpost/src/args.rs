@@ -5,8 +5,8 @@ use std::ffi::OsString;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    apply, check, completions, demo, draft, entry, explain, firmware, history, hold, manual, mend, menu,
-    once, plan, preview, prompt, rehearse, survey, tune, undo,
+    apply, bench, check, completions, demo, draft, entry, explain, firmware, history, hold, manual, mend,
+    menu, once, plan, preview, prompt, rehearse, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -40,6 +40,7 @@ pub enum Command {
     Firmware(firmware::FirmwareArgs),
     Hold(hold::HoldArgs),
     Explain(explain::ExplainArgs),
+    Bench(bench::BenchArgs),
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),
     Manual(manual::ManualArgs),

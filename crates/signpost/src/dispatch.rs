@@ -29,6 +29,7 @@ pub fn run(app: &App<'_>, command: Command) -> Outcome {
         Command::Explain(args) => commands::explain::run(app, &args),
         Command::Completions(args) => commands::completions::run(app, &args),
         Command::Manual(args) => commands::manual::run(app, &args, Args::command()),
+        Command::Bench(args) => commands::bench::run(app, &args),
         Command::Demo(args) => commands::demo::run(app, &args),
     }
 }

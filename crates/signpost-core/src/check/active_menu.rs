@@ -77,14 +77,14 @@ impl Menu<'_> {
 /// The menu file as a draft would make it.
 fn redrafted(seen: &Seen<'_>) -> Option<MenuFile> {
     let case = seen.case;
-    let existing = match &case.menu {
+    let existing = match case.menu {
         Some(Ok(menu)) => Some(menu),
         Some(Err(_)) => return None,
         None => None,
     };
     let wishes = Wishes { new_host: Host::Signpost, takes_saved: false, hides_snapshots: false };
-    let draft = draft::draft(seen.look, &case.menu_path, existing, wishes, case.base.clone()).ok()?;
-    MenuFile::new(&case.menu_path, draft.text).ok()
+    let draft = draft::draft(seen.look, case.menu_path, existing, wishes, case.base.clone()).ok()?;
+    MenuFile::new(case.menu_path, draft.text).ok()
 }
 
 fn menu_file(seen: &Seen<'_>, found: &mut Found) {

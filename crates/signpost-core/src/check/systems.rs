@@ -1,7 +1,7 @@
 //! Systems that nothing starts, kernels without modules, what Secure Boot will refuse.
 
 use signpost_facts::cause::{Act, Cure, Effect};
-use signpost_facts::{Code, Kernel, Subject, System, VolumeNumber};
+use signpost_facts::{Code, Kernel, StartupFile, Subject, System, VolumeNumber};
 use signpost_menu::document::Host;
 
 use super::{Found, Seen, cause};
@@ -56,6 +56,10 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
         if seen.menu.is_none() {
             lost.cures.reverse();
         }
+        // Entries live in a PC, and not on its disks: those of another PC go by the fallback path.
+        let is_of_another = seen.look.contents.as_ref().is_ok_and(|contents| contents.variables.is_empty());
+        let at = if is_of_another { 0 } else { lost.cures.len() };
+        lost.cures.splice(at..at, by_fallback_path(seen, file));
     }
     if lost.cures.is_empty() {
         lost.by_hand = Some(
@@ -65,6 +69,18 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     }
     let index = found.add(lost, &[]);
     found.explain(index, Code::InitrdMissing, Some(subject));
+}
+
+/// A loader put where firmware looks by itself, where nothing stands there.
+fn by_fallback_path(seen: &Seen<'_>, file: &StartupFile) -> Option<Cure> {
+    let path = format!("/EFI/BOOT/{}", seen.look.architecture.spare_file_name()?);
+    let is_free = seen.look.survey.startup_file(file.volume.index(), &path).is_none();
+    let is_esp = seen.look.survey.volumes[file.volume.index()].is_esp;
+    (is_free && is_esp).then(|| Cure {
+        name: "fallback-path",
+        what: format!("copy v{}:{} to its fallback path, {path}", file.volume, file.path),
+        acts: vec![Act::Copy { from: (file.volume, file.path.clone()), to: (file.volume, path) }],
+    })
 }
 
 fn offers_a_start(system: &System) -> bool {

@@ -20,10 +20,15 @@ pub fn path() -> String {
 }
 
 impl History {
-    /// Takes in copies of records that are not among ours.
+    /// Takes in copies of records that are not among ours; where only a copy was known, what is whole takes its place.
     pub fn take_in(&mut self, copies: Vec<Record>) {
         let oldest = self.records.first().map_or(0, |record| record.serial);
         for copy in copies {
+            let held = self.records.iter_mut().find(|record| record.serial == copy.serial && record.is_copy);
+            if let Some(held) = held.filter(|_| !copy.is_copy) {
+                *held = copy;
+                continue;
+            }
             let is_known = self.record(copy.serial).is_some()
                 || self.faults.iter().any(|(serial, _)| *serial == Some(copy.serial));
             if !is_known && copy.serial > oldest {

@@ -217,7 +217,7 @@ impl<'a> Work<'a> {
         if self.menu_acts.is_empty() {
             return Ok(None);
         }
-        let path = self.case.menu_path.as_path();
+        let path = self.case.menu_path;
         let mut menu = self.menu_to_begin_with()?;
         for act in &self.menu_acts {
             menu = match act {
@@ -232,12 +232,12 @@ impl<'a> Work<'a> {
 
     /// The menu file; where there is none, or one with errors, what was applied, or what is active.
     fn menu_to_begin_with(&self) -> Result<Option<MenuFile>> {
-        let path = self.case.menu_path.as_path();
+        let path = self.case.menu_path;
         let is_anew = self.menu_acts.contains(&Act::Reapply);
         if let Some(held) = self.case.held.filter(|_| is_anew) {
             return MenuFile::new(path, self.with_new_home(held)?).map(Some);
         }
-        if let Some(Ok(menu)) = &self.case.menu {
+        if let Some(Ok(menu)) = self.case.menu {
             return Ok(Some(menu.clone()));
         }
         let applied = self.case.held.map(|held| held.menu().to_string());
@@ -264,7 +264,7 @@ impl<'a> Work<'a> {
     }
 
     fn drafted(&self, existing: Option<&MenuFile>, takes_saved: bool) -> Result<MenuFile> {
-        let path = self.case.menu_path.as_path();
+        let path = self.case.menu_path;
         let new_host = if self.case.program.is_some() { Host::Signpost } else { Host::Firmware };
         let wishes = draft::Wishes { new_host, takes_saved, hides_snapshots: false };
         let draft = draft(self.look, path, existing, wishes, self.case.base.clone())?;

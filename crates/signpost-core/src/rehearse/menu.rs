@@ -245,5 +245,5 @@ fn by_firmware(
     if reached(look, hardware, &start).is_some() {
         return Followed { steps, ..waits(format!("the menu is back: {} leads to it again", entry.title)) };
     }
-    Followed { steps, outcome: super::outcome(look, &again, &start), choice: None }
+    Followed { steps, outcome: super::outcome((look, hardware), &again, &start), choice: None }
 }

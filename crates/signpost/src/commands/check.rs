@@ -1,11 +1,16 @@
+use std::path::PathBuf;
+
 use clap::Args;
 use signpost_core::check::{Case, Check, check};
-use signpost_core::history::History;
+use signpost_core::draft::Base;
+use signpost_core::history::{History, Record};
 use signpost_core::hold::Held;
+use signpost_core::menu_file::MenuFile;
+use signpost_facts::Error;
 use signpost_machine::Machine;
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
-use signpost_upkeep::{Records, kept, menu_file};
+use signpost_upkeep::{Records, kept, menu_file, rescue};
 
 use super::shared::ProgramArgs;
 use crate::app::{App, Outcome};
@@ -23,9 +28,9 @@ pub struct CheckArgs {
 
 pub fn run(app: &App<'_>, args: &CheckArgs) -> Outcome {
     let machine = app.machine()?;
-    let look = app.look(&machine)?;
-    let known = Known::of(&machine, &look)?;
-    let mut found = check(&known.case(app, &machine, &look, args.program.program()?));
+    let mut look = app.look(&machine)?;
+    let known = Known::of(app, &machine, &mut look)?;
+    let mut found = check(&known.case(&look, args.program.program()?));
     found.unseen.extend(known.unseen);
     app.show(&found, || render::check::text(&found));
     Ok(exit(&found))
@@ -35,47 +40,72 @@ pub fn exit(found: &Check) -> Exit {
     if found.finds_problems() { Exit::Problems } else { Exit::Done }
 }
 
-/// What is kept beside a machine, as far as it can be read.
+/// What is kept beside a machine, as far as it can be read; where a rescue system runs, what the machine's own system keeps.
 pub struct Known {
-    pub history: History,
+    history: History,
     held: Option<Held>,
+    menu_path: PathBuf,
+    menu: Option<Result<MenuFile, Error>>,
+    base: Base,
+    /// Whether the menu file can be written where it belongs.
+    pub can_save: bool,
     /// What could not be read.
     pub unseen: Vec<String>,
 }
 
 impl Known {
-    pub fn of(machine: &Machine, look: &Look) -> Result<Self, Failure> {
+    pub fn of(app: &App<'_>, machine: &Machine, look: &mut Look) -> Result<Self, Failure> {
         let mut unseen = Vec::new();
-        let history = match Records::of(machine, look) {
-            Ok(records) => records.into_history(),
-            Err(error) => {
-                unseen.push(format!("what was done before: {error}"));
-                History::new(Vec::new(), Vec::new())
-            }
-        };
+        let of_the_machine = rescue::adopt(look);
+        let mut history = History::new(Vec::new(), Vec::new());
+        match Records::of(machine, look) {
+            Ok(records) => history = records.into_history(),
+            Err(error) => unseen.push(format!("what was done before: {error}")),
+        }
         unseen.extend(history.faults().map(|fault| format!("what was done before: {fault}")));
+        let own_path = app.menu_file(machine);
+        if let Some(found) = of_the_machine {
+            history.take_in(found.records);
+            let menu_path = found.menu_path.clone().unwrap_or_else(|| own_path.clone());
+            let held = found.kept.and_then(|kept| kept.active(&history).cloned());
+            return Ok(Self {
+                held,
+                menu: found.menu.map(|text| MenuFile::new(&menu_path, text)),
+                base: Base::default(),
+                can_save: found.menu_path.is_some(),
+                menu_path,
+                history,
+                unseen,
+            });
+        }
         let held = kept::held(machine, &history).unwrap_or_else(|error| {
             unseen.push(format!("what was applied: {error}"));
             None
         });
-        Ok(Self { history, held, unseen })
+        Ok(Self {
+            held,
+            menu: menu_file::load_if_there(&own_path).transpose(),
+            base: kept::base(machine, &own_path),
+            can_save: true,
+            menu_path: own_path,
+            history,
+            unseen,
+        })
     }
 
-    pub fn case<'a>(
-        &'a self,
-        app: &App<'_>,
-        machine: &Machine,
-        look: &'a Look,
-        program: Option<BootProgram>,
-    ) -> Case<'a> {
-        let menu_path = app.menu_file(machine);
+    /// The records of what was done.
+    pub fn records(&self) -> Vec<Record> {
+        self.history.records().to_vec()
+    }
+
+    pub fn case<'a>(&'a self, look: &'a Look, program: Option<BootProgram>) -> Case<'a> {
         Case {
             look,
             history: &self.history,
             held: self.held.as_ref(),
-            menu: menu_file::load_if_there(&menu_path).transpose(),
-            base: kept::base(machine, &menu_path),
-            menu_path,
+            menu_path: &self.menu_path,
+            menu: self.menu.as_ref().map(Result::as_ref),
+            base: self.base.clone(),
             program,
         }
     }

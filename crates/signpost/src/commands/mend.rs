@@ -16,6 +16,7 @@ use super::shared::{ProgramArgs, guard_codes};
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
+use crate::render::out;
 
 /// Cure what `check` names, by the least that does it
 ///
@@ -69,6 +70,10 @@ pub fn run(app: &App<'_>, args: &MendArgs) -> Outcome {
     Ok(one_round(app, &mut machine, args, program.as_ref())?.exit)
 }
 
+/// What a menu that was applied without its file leaves to do.
+const MENU_IS_ELSEWHERE: &str = "The menu file itself lies on a volume that is not mounted here, and is as it was: mount that and do this again, or \
+     `signpost draft` on the system itself refreshes it.\n";
+
 /// How a round ended.
 struct Round {
     exit: Exit,
@@ -82,10 +87,11 @@ fn one_round(
     args: &MendArgs,
     program: Option<&BootProgram>,
 ) -> Result<Round, Failure> {
-    let look = app.look(machine)?;
+    let mut look = app.look(machine)?;
     let mut records = Records::of(machine, &look)?;
-    let known = Known::of(machine, &look)?;
-    let case = known.case(app, machine, &look, program.cloned());
+    let known = Known::of(app, machine, &mut look)?;
+    records.take_in(known.records());
+    let case = known.case(&look, program.cloned());
     let found = check(&case);
     let asked = Asked { codes: args.codes.clone(), by: args.by.clone() };
     let plan = mend(&case, &found, &asked)?;
@@ -103,15 +109,19 @@ fn one_round(
     };
     if let (Some(menu), Some(applied)) = (&plan.menu, &plan.plan) {
         // A file with errors is left to who wrote it.
-        if matches!(case.menu, Some(Ok(_)) | None) {
+        if known.can_save && matches!(case.menu, Some(Ok(_)) | None) {
             menu_file::save(&menu.path, &menu.text)?;
         }
         let wishes = Wishes { boot_program: program.cloned(), home: None };
         kept::keep_held(machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
     }
-    let known = Known::of(machine, &put.look)?;
-    let now = check(&known.case(app, machine, &put.look, program.cloned()));
+    let mut after = put.look;
+    let known_then = Known::of(app, machine, &mut after)?;
+    let now = check(&known_then.case(&after, program.cloned()));
     let mended = Mended { schema: signpost_facts::SCHEMA, record: put.record, mend: &plan, now: &now };
     app.report(&mended, || render::mend::done(&plan, put.record, &now));
+    if plan.menu.is_some() && !known.can_save {
+        out::note(MENU_IS_ELSEWHERE);
+    }
     Ok(Round { exit: exit(&now), goes_on: plan.goes_on && put.record.is_some() })
 }

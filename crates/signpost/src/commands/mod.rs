@@ -1,6 +1,7 @@
 //! One command, one file: what can be typed for it, and what it does.
 
 pub mod apply;
+pub mod bench;
 pub mod check;
 pub mod completions;
 pub mod demo;

@@ -21,6 +21,9 @@ pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
         ));
     }
     text.push_str(&refusals(&plan.refusals));
+    if !plan.outcome.is_sound() {
+        text.push_str("  `signpost check` names what else is wrong\n");
+    }
     text + "\n" + &outcome(&style::heading("Then "), &plan.outcome)
 }
 

@@ -21,7 +21,9 @@ pub fn text(rehearsal: &Rehearsal) -> String {
     if !rehearsal.steps.is_empty() {
         text.push_str(&table.text());
     }
-    text + "\n" + &outcome("", &rehearsal.outcome)
+    let starts = rehearsal.outcome.is_sound();
+    let hint = if starts { "" } else { "`signpost check` names the cause, and what cures it\n" };
+    text + "\n" + &outcome("", &rehearsal.outcome) + &style::faint(hint)
 }
 
 /// The end of a start: notes first, so that the last line names what starts, behind a word.

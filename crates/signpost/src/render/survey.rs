@@ -229,5 +229,5 @@ fn findings(findings: &[Finding]) -> String {
         table.row([finding.code.to_string(), format!("{}; {}", finding.message, finding.help)]);
     }
     text.push_str(&table.text());
-    text
+    text + &style::faint("`signpost check` names the causes, and what cures them") + "\n"
 }

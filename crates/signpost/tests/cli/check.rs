@@ -494,3 +494,24 @@ fn a_full_home_volume_is_told_before_an_update_needs_the_room() {
         found["causes"].as_array().unwrap().iter().map(|cause| cause["code"].as_str().unwrap()).collect();
     assert!(codes.contains(&"esp-full"), "{found:#}");
 }
+
+/// A disk of another PC: its firmware is not here, so what starts by itself does by the fallback path.
+#[test]
+fn a_disk_of_another_machine_is_checked_and_mended_on_a_bench_of_its_own() {
+    let machine = whole();
+    take(&machine, "meridian.img", &["/EFI/BOOT/BOOTX64.EFI"]);
+    let bench = machine.path("other");
+    let (image, bench) = (machine.path("meridian.img").display().to_string(), bench.display().to_string());
+    let made = crate::harness::run_bare(&["bench", &bench, "--disk", &image]);
+    assert_eq!(made.code, 0, "{}", made.stderr);
+    let run = |args: &[&str]| crate::harness::run_bare(&[&["--machine", &bench], args].concat());
+    let said = run(&["check"]);
+    assert!(said.code == 1 && said.stdout.contains("no-way"), "{}{}", said.stdout, said.stderr);
+    let mended = run(&["mend", "--yes"]);
+    assert_eq!(mended.code, 0, "{}{}", mended.stdout, mended.stderr);
+    assert!(run(&["rehearse"]).stdout.contains("Meridian"), "{}", mended.stdout);
+    let again = crate::harness::run_bare(&["bench", &bench, "--disk", &image]);
+    assert!(again.code == 4 && again.stderr.contains("it is not empty"), "{}", again.stderr);
+    let none = crate::harness::run_bare(&["bench", &format!("{bench}2")]);
+    assert!(none.code == 2 && none.stderr.contains("--disk"), "{}", none.stderr);
+}

@@ -404,3 +404,36 @@ fn the_shell_has_the_tools_that_the_scripts_use() {
         assert!(list.lines().any(|line| line == tool), "{tool}");
     }
 }
+
+/// A PC whose ESPs and firmware entries were wiped: a rescue medium finds on its disk what was applied, and puts that back.
+#[test]
+fn a_rescue_medium_mends_a_machine_of_which_everything_that_starts_was_wiped() {
+    let rescue = Rescue::new(
+        "variables
+         mkdir /lark; mount /dev/vda2 /lark; mkdir -p /lark/var/lib /lark/esp; mount /dev/vda1 /lark/esp
+         cat /proc/sys/kernel/random/uuid | tr -d - > /lark/etc/machine-id
+         for part in bin lib lib64 proc sys dev; do mount --bind /$part /lark/$part; done
+         said draft chroot /lark signpost draft --host signpost
+         said apply chroot /lark signpost apply --yes
+         said seen chroot /lark signpost survey
+         rm -r /lark/esp/EFI
+         for part in bin lib lib64 proc sys dev esp; do umount /lark/$part; done
+         umount /lark
+         mount /dev/vdb1 /esp; rm -r /esp/EFI; umount /esp
+         cd /sys/firmware/efi/efivars
+         for file in Boot000[0-8]* BootOrder*; do chattr -i $file; rm $file; done; cd /
+         said wiped signpost rehearse
+         said check signpost check
+         said mend signpost mend --yes
+         said again signpost check",
+    );
+    let heard = rescue.works();
+    for name in ["draft", "apply", "seen", "mend"] {
+        heard.ok(name);
+    }
+    assert_eq!(heard.said("wiped").code, 1, "{}", heard.said("wiped").text);
+    let check = heard.said("check");
+    assert!(check.code == 1 && check.text.contains("Nothing starts by itself"), "{}", check.text);
+    assert!(check.text.contains("boot-program-gone"), "{}", check.text);
+    assert_eq!(rescue.starts(), ["Larkspur"]);
+}

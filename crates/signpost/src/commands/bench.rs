@@ -1,0 +1,32 @@
+use std::path::PathBuf;
+
+use clap::Args;
+use signpost_machine::Machine;
+
+use crate::app::{App, Outcome};
+use crate::failure::{Exit, Failure};
+
+/// Make a bench of disks of another PC, so that what starts them can be checked and mended here
+///
+/// The disks are named by --disk: images, or devices such as /dev/sdb. They are not touched by this; what is done with
+/// --machine DIR then is done to them. Firmware entries live in a PC and not on its disks, so the bench begins with none.
+#[derive(Args)]
+pub struct BenchArgs {
+    /// Folder for the bench; it must be empty or not there
+    dir: PathBuf,
+}
+
+pub fn run(app: &App<'_>, args: &BenchArgs) -> Outcome {
+    let disks = app.disks();
+    if disks.is_empty() {
+        return Err(Failure::Usage(
+            "name the disks: --disk /dev/sdb, or --disk IMAGE; several can be named".into(),
+        ));
+    }
+    Machine::make_bench(&args.dir, disks)?;
+    let dir = args.dir.display().to_string();
+    app.report(&dir, || {
+        format!("{dir} is a bench of {} disks; look with `signpost --machine {dir} check`.\n", disks.len())
+    });
+    Ok(Exit::Done)
+}
