@@ -55,7 +55,8 @@ impl Drop for Lock {
 fn take(path: &Path, patience: Duration) -> Result<Lock> {
     let failed = |error: std::io::Error| Error::unusable(path.display(), error);
     if let Some(folder) = path.parent().filter(|folder| !folder.exists()) {
-        std::fs::DirBuilder::new().mode(0o700).create(folder).map_err(failed)?;
+        // In a root that somebody has changed into, there may be no /run either.
+        std::fs::DirBuilder::new().mode(0o700).recursive(true).create(folder).map_err(failed)?;
     }
     // The one that held it may have taken the file away between our opening it and locking it.
     for _ in 0..MAX_TRIES {

@@ -5,6 +5,7 @@ use signpost_core::check::{Check, check};
 use signpost_core::history::Action;
 use signpost_core::hold::Held;
 use signpost_core::mend::{Asked, Mend, mend};
+use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::Wishes;
 use signpost_facts::{Code, Refusal};
 use signpost_machine::Machine;
@@ -120,7 +121,8 @@ fn one_round(
     let now = check(&known_then.case(&after, program.cloned()));
     let mended = Mended { schema: signpost_facts::SCHEMA, record: put.record, mend: &plan, now: &now };
     app.report(&mended, || render::mend::done(&plan, put.record, &now));
-    if plan.menu.is_some() && !known.can_save {
+    let is_same = |menu: &MenuFile| matches!(case.menu, Some(Ok(own)) if own.text == menu.text);
+    if plan.menu.as_ref().is_some_and(|menu| !is_same(menu)) && !known.can_save {
         out::note(MENU_IS_ELSEWHERE);
     }
     Ok(Round { exit: exit(&now), goes_on: plan.goes_on && put.record.is_some() })

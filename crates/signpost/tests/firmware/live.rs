@@ -413,11 +413,12 @@ fn a_rescue_medium_mends_a_machine_of_which_everything_that_starts_was_wiped() {
          mkdir /lark; mount /dev/vda2 /lark; mkdir -p /lark/var/lib /lark/esp; mount /dev/vda1 /lark/esp
          cat /proc/sys/kernel/random/uuid | tr -d - > /lark/etc/machine-id
          for part in bin lib lib64 proc sys dev; do mount --bind /$part /lark/$part; done
+         mount -t efivarfs efivarfs /lark/sys/firmware/efi/efivars
          said draft chroot /lark signpost draft --host signpost
          said apply chroot /lark signpost apply --yes
          said seen chroot /lark signpost survey
          rm -r /lark/esp/EFI
-         for part in bin lib lib64 proc sys dev esp; do umount /lark/$part; done
+         for part in bin lib lib64 proc sys/firmware/efi/efivars sys dev esp; do umount /lark/$part; done
          umount /lark
          mount /dev/vdb1 /esp; rm -r /esp/EFI; umount /esp
          cd /sys/firmware/efi/efivars
@@ -428,9 +429,13 @@ fn a_rescue_medium_mends_a_machine_of_which_everything_that_starts_was_wiped() {
          said again signpost check",
     );
     let heard = rescue.works();
-    for name in ["draft", "apply", "seen", "mend"] {
+    for name in ["draft", "apply", "seen"] {
         heard.ok(name);
     }
+    // Meridian's loader is on no disk any more: that is named, and left.
+    let mended = heard.said("mend");
+    assert!(mended.code == 1 && mended.text.contains("Mended: 5 writes"), "{}", mended.text);
+    assert!(mended.text.contains("it was there on 20"), "{}", mended.text);
     assert_eq!(heard.said("wiped").code, 1, "{}", heard.said("wiped").text);
     let check = heard.said("check");
     assert!(check.code == 1 && check.text.contains("Nothing starts by itself"), "{}", check.text);
