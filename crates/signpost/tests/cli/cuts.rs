@@ -1,48 +1,107 @@
-//! A change and its undoing, killed before each of their writes in turn: the same command again finishes it, and undo brings
-//! back what was there.
+//! Every kind of change, killed before each of its writes and within them: the machine starts all the same, the same command again
+//! finishes it, and undo brings back what was there.
 
 use std::cell::Cell;
 use std::os::unix::fs::FileExt;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Arc;
 
+use signpost_core::check::{Case, check};
+use signpost_core::firmware;
 use signpost_core::history::Action;
-use signpost_core::plan::{Wishes, pass, plan};
+use signpost_core::hold::hold;
+use signpost_core::mend::{Asked, mend};
+use signpost_core::once::once;
+use signpost_core::plan::{Wishes, pass, plan, remove};
 use signpost_core::undo::undo;
 use signpost_demo::StoreKind;
 use signpost_demo::program::Program;
 use signpost_disk::fat::{self, FatVolume};
+use signpost_facts::Code;
 use signpost_facts::change::Change;
 use signpost_firmware::variable::Contents;
 use signpost_machine::Machine;
 use signpost_place::boot_program::BootProgram;
 use signpost_survey::catalogue::Catalogue;
-use signpost_upkeep::{Records, carry_out, look, menu_file};
+use signpost_upkeep::{Records, carry_out, kept, look, menu_file};
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, menu, small};
 use crate::promises::ours;
 
+/// A kind of change.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Step {
+    Apply,
+    Undo,
+    Hold,
+    Mend,
+    Remove,
+    Once,
+    /// Meridian's own entry is put first.
+    First,
+}
+
 /// What a step would write, and what it is.
-fn planned(machine: &Machine, folder: &TestMachine, is_undo: bool) -> (Records, Action, Vec<Change>) {
+fn planned(machine: &Machine, folder: &TestMachine, step: Step) -> (Records, Action, Vec<Change>) {
     let look = look(machine, &Catalogue::built_in());
     let records = Records::of(machine, &look).unwrap();
     let history = records.history();
-    if is_undo {
-        let undo = undo(&look, history, None).unwrap();
-        pass(&undo.refusals, |_| false).unwrap();
-        return (records, Action::Undo { of: undo.of }, undo.writes);
-    }
-    let menu = menu_file::load(&folder.path("menu.toml")).unwrap();
-    let program = BootProgram::new(std::fs::read(folder.path("program.efi")).unwrap());
-    let plan = plan(&look, &menu, history, &Wishes { boot_program: Some(program), home: None }).unwrap();
-    pass(&plan.refusals, |_| false).unwrap();
-    (records, Action::Apply, plan.writes)
+    let bytes = std::fs::read(folder.path("program.efi")).unwrap();
+    let program = || Some(BootProgram::new(bytes.clone()));
+    let held = || kept::held(machine, history).unwrap();
+    let (action, writes, refusals) = match step {
+        Step::Apply => {
+            let menu = menu_file::load(&folder.path("menu.toml")).unwrap();
+            let plan = plan(&look, &menu, history, &Wishes { boot_program: program(), home: None }).unwrap();
+            (Action::Apply, plan.writes, plan.refusals)
+        }
+        Step::Undo => {
+            let undo = undo(&look, history, None).unwrap();
+            (Action::Undo { of: undo.of }, undo.writes, undo.refusals)
+        }
+        Step::Hold => {
+            let plan = hold(&look, history, held().as_ref(), Some(bytes.clone())).unwrap();
+            (Action::Hold, plan.writes, plan.refusals)
+        }
+        Step::Mend => {
+            let held = held();
+            let menu_path = folder.path("menu.toml");
+            let menu = menu_file::load(&menu_path).unwrap();
+            let case = Case {
+                look: &look,
+                history,
+                held: held.as_ref(),
+                menu_path: &menu_path,
+                menu: Some(Ok(&menu)),
+                base: kept::base(machine, &menu_path),
+                program: program(),
+            };
+            let plan = mend(&case, &check(&case), &Asked::default()).unwrap();
+            (Action::Mend, plan.writes, plan.refusals)
+        }
+        Step::Remove => {
+            let plan = remove(&look, history).unwrap();
+            (Action::Remove, plan.writes, plan.refusals)
+        }
+        Step::Once => {
+            let menu = menu_file::load(&folder.path("menu.toml")).unwrap();
+            let plan = once(&look, history, Some(&menu.document), Some("meridian")).unwrap();
+            (Action::Once, plan.writes, Vec::new())
+        }
+        Step::First => {
+            let change = firmware::change(&look, history, &firmware::Wish::Order(vec![1])).unwrap();
+            (Action::Firmware, change.writes, change.refusals)
+        }
+    };
+    // What ours alone starts is given up with it: somebody says so.
+    pass(&refusals, |refusal| step == Step::Remove && refusal.code == Code::LastWay).unwrap();
+    (records, action, writes)
 }
 
 /// Carries out a step, and is killed before the write of this number; whether it came to its end.
-fn carried_out(folder: &TestMachine, is_undo: bool, killed_before: Option<usize>) -> bool {
+fn carried_out(folder: &TestMachine, step: Step, killed_before: Option<usize>) -> bool {
     let mut machine = Machine::open_bench(folder.folder()).unwrap();
-    let (mut records, action, writes) = planned(&machine, folder, is_undo);
+    let (mut records, action, writes) = planned(&machine, folder, step);
     let done = Cell::new(0);
     let kill = || {
         // A kill leaves no time to note anything.
@@ -100,7 +159,7 @@ impl Bench {
         let folder = TestMachine::new(&spec);
         if self.is_second {
             self.put_menu(&folder, "timeout = 3");
-            assert!(carried_out(&folder, false, None));
+            assert!(carried_out(&folder, Step::Apply, None));
         }
         let before = state(&folder);
         self.put_menu(&folder, "timeout = 9\ndefault = \"meridian\"");
@@ -122,9 +181,9 @@ impl Bench {
     }
 
     /// Every place where a step can be cut that was not begun yet, or every so many sectors of them.
-    fn cuts(self, folder: &TestMachine, is_undo: bool, stride: usize) -> Vec<Cut> {
+    fn cuts(self, folder: &TestMachine, step: Step, stride: usize) -> Vec<Cut> {
         let folder = folder.copy();
-        let writes = planned(&Machine::open_bench(folder.folder()).unwrap(), &folder, is_undo).2;
+        let writes = planned(&Machine::open_bench(folder.folder()).unwrap(), &folder, step).2;
         let mut cuts = Vec::new();
         for (number, write) in writes.iter().enumerate() {
             let sectors = self.sectors(&folder, write).len().max(1);
@@ -139,11 +198,11 @@ impl Bench {
     }
 
     /// Carries out a step as far as a cut, and is killed there.
-    fn kill(self, folder: &TestMachine, is_undo: bool, (number, sector): Cut) {
+    fn kill(self, folder: &TestMachine, step: Step, (number, sector): Cut) {
         let machine = Machine::open_bench(folder.folder()).unwrap();
-        let write = planned(&machine, folder, is_undo).2.swap_remove(number);
+        let write = planned(&machine, folder, step).2.swap_remove(number);
         drop(machine);
-        assert!(!carried_out(folder, is_undo, Some(number)));
+        assert!(!carried_out(folder, step, Some(number)));
         let sectors = self.sectors(folder, &write);
         let image = std::fs::File::options().write(true).open(folder.path("lark.img")).unwrap();
         for (offset, bytes) in sectors.iter().take(sector) {
@@ -156,16 +215,16 @@ impl Bench {
 fn an_apply_that_is_killed_anywhere_is_finished_or_undone_as_a_whole() {
     for bench in BENCHES {
         let (made, before) = bench.make();
-        let cuts = bench.cuts(&made, false, usize::MAX);
+        let cuts = bench.cuts(&made, Step::Apply, usize::MAX);
         assert!(cuts.len() >= 2, "{cuts:?}");
         for cut in cuts {
             for is_finished in [false, true] {
                 let folder = made.copy();
-                bench.kill(&folder, false, cut);
+                bench.kill(&folder, Step::Apply, cut);
                 if is_finished {
-                    assert!(carried_out(&folder, false, None));
+                    assert!(carried_out(&folder, Step::Apply, None));
                 }
-                assert!(carried_out(&folder, true, None));
+                assert!(carried_out(&folder, Step::Undo, None));
                 assert_eq!(state(&folder), before, "{bench:?}, cut {cut:?}, finished {is_finished}");
             }
         }
@@ -187,11 +246,11 @@ fn an_apply_that_is_killed_within_a_file_is_finished_and_can_be_undone() {
     let mut count = 0;
     for bench in every_fat() {
         let (made, before) = bench.make();
-        for cut in bench.cuts(&made, false, stride(89)) {
+        for cut in bench.cuts(&made, Step::Apply, stride(89)) {
             let folder = made.copy();
-            bench.kill(&folder, false, cut);
-            assert!(carried_out(&folder, false, None));
-            assert!(carried_out(&folder, true, None));
+            bench.kill(&folder, Step::Apply, cut);
+            assert!(carried_out(&folder, Step::Apply, None));
+            assert!(carried_out(&folder, Step::Undo, None));
             assert_eq!(state(&folder), before, "{bench:?}, cut {cut:?}");
             count += 1;
         }
@@ -208,25 +267,25 @@ fn an_undo_that_is_killed_anywhere_and_its_next_one_too_is_finished_by_the_one_a
     let is_every = std::env::var("SIGNPOST_EVERY_CUT").is_ok();
     for bench in every_fat().filter(|bench| is_every || bench.esp_mebibytes == 4) {
         let (made, before) = bench.make();
-        let begun = bench.cuts(&made, false, usize::MAX).into_iter().map(Some).chain([None]);
+        let begun = bench.cuts(&made, Step::Apply, usize::MAX).into_iter().map(Some).chain([None]);
         for (index, applied) in begun.enumerate() {
             let begun = made.copy();
             match applied {
-                Some(cut) => bench.kill(&begun, false, cut),
-                None => assert!(carried_out(&begun, false, None)),
+                Some(cut) => bench.kill(&begun, Step::Apply, cut),
+                None => assert!(carried_out(&begun, Step::Apply, None)),
             }
-            for first in bench.cuts(&begun, true, 1) {
+            for first in bench.cuts(&begun, Step::Undo, 1) {
                 let killed = begun.copy();
-                bench.kill(&killed, true, first);
-                let again = bench.cuts(&killed, true, 1);
+                bench.kill(&killed, Step::Undo, first);
+                let again = bench.cuts(&killed, Step::Undo, 1);
                 // Of the second cuts one is enough where not all are asked for, each time another.
                 let second = again.get((index + first.0 + first.1) % again.len().max(1)).copied();
                 for second in if is_every { again.into_iter().map(Some).collect() } else { vec![second] } {
                     let folder = killed.copy();
                     if let Some(second) = second {
-                        bench.kill(&folder, true, second);
+                        bench.kill(&folder, Step::Undo, second);
                     }
-                    assert!(carried_out(&folder, true, None));
+                    assert!(carried_out(&folder, Step::Undo, None));
                     let what = format!("{bench:?}, applied {applied:?}, cuts {first:?} and {second:?}");
                     assert_eq!(state(&folder), before, "{what}");
                     count += 1;
@@ -236,4 +295,60 @@ fn an_undo_that_is_killed_anywhere_and_its_next_one_too_is_finished_by_the_one_a
     }
     println!("{count} cuts");
     assert!(count >= 30, "{count}");
+}
+
+/// A machine on which a menu is applied, as this kind of change finds it.
+fn ready_for(step: Step) -> TestMachine {
+    let (folder, _) = BENCHES[0].make();
+    let program = folder.path("program.efi").display().to_string();
+    folder.ok(&["apply", "--yes", "--boot-program", &program, "--home", "uuid:0A0A-0001"]);
+    folder.ok(&["survey"]);
+    if matches!(step, Step::Hold | Step::Mend) {
+        // The boot program is gone, both slots are written over, and another system is first.
+        let esp = BENCHES[0].esp();
+        let digest = signpost_place::boot_program::sha256(&std::fs::read(program).unwrap());
+        let path = format!("/EFI/signpost/{}.EFI", digest[..8].to_uppercase());
+        let slots = ["A", "B"].map(|slot| (format!("/EFI/signpost/MENU-{slot}.TML"), vec![0x5a; 65536]));
+        signpost_demo::change_fat(&folder.path("lark.img"), esp, &slots, &[&path]).unwrap();
+        let mut order = folder.boot().order;
+        order.reverse();
+        folder.put(&signpost_firmware::boot_variables::boot_order(&order));
+    }
+    folder
+}
+
+/// What starts, by rehearsal.
+fn starts(folder: &TestMachine) -> String {
+    let outcome = folder.json(&["rehearse"])["outcome"].clone();
+    assert_eq!(outcome["kind"], "starts", "{outcome}");
+    outcome["system"].to_string()
+}
+
+#[test]
+fn every_kind_of_change_starts_wherever_it_is_cut_and_goes_on_to_its_end() {
+    let mut count = 0;
+    for step in [Step::Hold, Step::Mend, Step::Remove, Step::Once, Step::First] {
+        let made = ready_for(step);
+        let before = starts(&made);
+        let whole = made.copy();
+        assert!(carried_out(&whole, step, None));
+        let after = starts(&whole);
+        for cut in BENCHES[0].cuts(&made, step, stride(41)) {
+            let folder = made.copy();
+            BENCHES[0].kill(&folder, step, cut);
+            let now = starts(&folder);
+            assert!(now == before || now == after, "{step:?}, cut {cut:?}: {now}; {before} or {after}");
+            assert_ne!(folder.run(&["check"]).code, 4, "{step:?}, cut {cut:?}: it can be looked at");
+            // What a start that comes once was to do, a later one does no more.
+            assert!(carried_out(&folder, step, None));
+            assert_eq!(starts(&folder), after, "{step:?}, cut {cut:?}");
+            if step != Step::Hold && step != Step::Once {
+                assert!(carried_out(&folder, Step::Undo, None));
+                assert_eq!(starts(&folder), before, "{step:?}, cut {cut:?}, undone");
+            }
+            count += 1;
+        }
+    }
+    println!("{count} cuts");
+    assert!(count >= 20, "{count}");
 }
