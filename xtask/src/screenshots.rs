@@ -12,8 +12,10 @@ use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
-const PICTURES: [(&str, &[&str], &str, &str); 10] = [
+const PICTURES: [(&str, &[&str], &str, &str); 12] = [
     ("survey", &[], "survey", "7"),
+    ("check", &[], "check", "12"),
+    ("mend", &[], "mend --dry-run", "12"),
     ("firmware", &[], "firmware list", "12"),
     ("tidy", &[], "firmware tidy --dry-run", "12"),
     ("menu", &["draft"], "menu", "12"),

@@ -164,7 +164,11 @@ fn broken(
     if made.cures.is_empty() && made.by_hand.is_none() {
         made.by_hand = Some(restore_words(&systems));
     }
+    let is_copied = made.code == Code::Clone;
     let index = found.add(made, &[]);
+    if is_copied {
+        found.explain(index, Code::Clone, None);
+    }
     // What is asleep behind it is told there.
     for system in systems {
         found.explain(index, Code::InitrdMissing, Some(Subject::System(system.id.clone())));

@@ -11,6 +11,13 @@ pub(super) fn find(seen: &Seen<'_>, findings: Vec<Finding>, found: &mut Found) {
         .map(|tidy| tidy.goes.into_iter().map(|told| told.entry).collect())
         .unwrap_or_default();
     for finding in findings {
+        // A copy shares many identities: disk, partitions, file systems.
+        if finding.code == Code::Clone
+            && let Some(known) = found.causes.iter_mut().find(|cause| cause.code == Code::Clone)
+        {
+            known.symptoms.push(finding);
+            continue;
+        }
         let Some(effect) = effect(seen, &finding) else { continue };
         let mut made = cause(finding.code, effect, finding.subject.clone(), finding.message);
         made.cures.extend(cure(seen, &made, &goes));

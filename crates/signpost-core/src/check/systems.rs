@@ -1,7 +1,7 @@
 //! Systems that nothing starts, kernels without modules, what Secure Boot will refuse.
 
 use signpost_facts::cause::{Act, Cure, Effect};
-use signpost_facts::{Code, Kernel, StartupFile, Subject, System, VolumeNumber};
+use signpost_facts::{Code, Kernel, StartupFile, Subject, System, Volume, VolumeNumber};
 use signpost_menu::document::Host;
 
 use super::{Found, Seen, cause};
@@ -24,8 +24,8 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     let subject = Subject::System(system.id.clone());
     let is_told =
         found.causes.iter().any(|cause| cause.effect.is_felt() && cause.systems.contains(&system.id));
-    // What lies in an image starts where somebody has put it into a menu.
-    if is_told || system.image.is_some() {
+    // What lies in an image starts where somebody has put it into a menu; what lies on a copy is its origin's to start.
+    if is_told || system.image.is_some() || is_on_a_copy(seen, system) {
         return;
     }
     let loader = system.loaders.first().and_then(|loader| seen.look.survey.startup_files.get(*loader));
@@ -81,6 +81,20 @@ fn by_fallback_path(seen: &Seen<'_>, file: &StartupFile) -> Option<Cure> {
         what: format!("copy v{}:{} to its fallback path, {path}", file.volume, file.path),
         acts: vec![Act::Copy { from: (file.volume, file.path.clone()), to: (file.volume, path) }],
     })
+}
+
+/// Whether a system lies on a volume that shares its identity with another one.
+fn is_on_a_copy(seen: &Seen<'_>, system: &System) -> bool {
+    let volumes = &seen.look.survey.volumes;
+    let loader = system.loaders.first().and_then(|loader| seen.look.survey.startup_files.get(*loader));
+    let own = system.root.or(loader.map(|file| file.volume)).and_then(|number| volumes.get(number.index()));
+    let Some(own) = own else { return false };
+    let shares = |other: &Volume| {
+        other.number != own.number
+            && (other.uuid.is_some() && other.uuid == own.uuid
+                || other.part_uuid.is_some() && other.part_uuid == own.part_uuid)
+    };
+    volumes.iter().any(shares)
 }
 
 fn offers_a_start(system: &System) -> bool {

@@ -126,7 +126,22 @@ impl Geometry {
         {
             return Ok(None);
         }
-        Ok(Some(Self { flaw: unmarked.or(geometry.flaw), ..geometry }))
+        let is_unclean = geometry.is_unclean || geometry.is_marked_in_use(device);
+        Ok(Some(Self { flaw: unmarked.or(geometry.flaw), is_unclean, ..geometry }))
+    }
+
+    /// Whether the second entry of the first FAT says that the volume was not shut down (`ClnShutBitMask`, section 4).
+    fn is_marked_in_use(&self, device: &dyn BlockDevice) -> bool {
+        const HAS_NO_CLUSTER: u32 = 1;
+        let clean = match self.fat_type {
+            FatType::Fat12 => return false,
+            FatType::Fat16 => 0x8000,
+            FatType::Fat32 => 0x0800_0000,
+        };
+        let (offset, width) = self.entry_at(HAS_NO_CLUSTER);
+        let mut entry = [0; 4];
+        let read = entry.get_mut(..width).map(|entry| device.read_at(offset, entry));
+        matches!(read, Some(Ok(()))) && u32::from_le_bytes(entry) & clean == 0
     }
 
     /// Where a cluster's entry stands in the first FAT: offset in the volume, and bytes that hold it.

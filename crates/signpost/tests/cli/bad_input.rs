@@ -31,6 +31,12 @@ fn survey_says(machine: &TestMachine, code: &str, words: &str) {
         finding["code"] == code && finding["message"].as_str().unwrap().contains(words)
     };
     assert!(findings.iter().any(said), "{code}, {words}: {findings:#?}");
+    let checked = machine.run(&["--json", "check"]);
+    assert!(
+        checked.code < 2 && checked.stdout.contains(&format!("\"{code}\"")),
+        "{code}: {}",
+        checked.stdout
+    );
     let systems = survey["systems"].as_array().unwrap();
     assert!(systems.iter().any(|system| system["title"] == "Meridian Desktop 4"), "{systems:?}");
     assert!(machine_itself() == before, "a survey changes nothing");

@@ -515,3 +515,62 @@ fn a_disk_of_another_machine_is_checked_and_mended_on_a_bench_of_its_own() {
     let none = crate::harness::run_bare(&["bench", &format!("{bench}2")]);
     assert!(none.code == 2 && none.stderr.contains("--disk"), "{}", none.stderr);
 }
+
+/// What the survey finds and no cause of its own accounts for is a cause by itself, with what it does.
+#[test]
+fn what_is_found_by_the_survey_is_a_cause_with_its_effect() {
+    let machine = whole();
+    // Larkspur's ESP was in use when the machine went down: the dirty mark of a FAT16 (bit 15 of the second entry).
+    let mut spec = small(StoreKind::Folder);
+    spec.disks[0].partitions[0].mebibytes = 16;
+    let dirty = TestMachine::new(&spec);
+    apply(&dirty);
+    let image = std::fs::read(dirty.path("lark.img")).unwrap();
+    let reserved = usize::from(u16::from_le_bytes([image[(1 << 20) + 14], image[(1 << 20) + 15]])) * 512;
+    let file = std::fs::OpenOptions::new().write(true).open(dirty.path("lark.img")).unwrap();
+    let at = (1 << 20) + reserved + 3;
+    file.write_all_at(&[image[at] & 0x7f], at as u64).unwrap();
+    assert_eq!(causes(&dirty), [("unclean".to_string(), "untidy".to_string())]);
+    // A copy of Meridian's disk is plugged in.
+    std::fs::copy(machine.path("meridian.img"), machine.path("copy.img")).unwrap();
+    let text = machine.read("machine.toml");
+    machine.write("machine.toml", &format!("{text}\n[[disk]]\nimage = \"copy.img\"\nserial = \"CRM-2\"\n"));
+    // Which of the two the menu means is not known: both are disks of the machine's own.
+    assert_eq!(causes(&machine), [("clone".to_string(), "system-lost".to_string())]);
+    machine
+        .write("machine.toml", &machine.read("machine.toml").replace("serial = \"CRM-2\"", "bus = \"usb\""));
+    assert_eq!(causes(&machine), [("clone".to_string(), "will-break".to_string())]);
+}
+
+#[test]
+fn what_was_saved_at_boot_is_taken_in_where_that_is_asked_for() {
+    let machine = whole();
+    let name = signpost_facts::ours::OurVariables::name(signpost_menu::ours::KEPT);
+    machine.put(&Variable { name, attributes: Attributes::BOOT, data: b"meridian".to_vec() });
+    mended(&machine, "changed-at-boot", "untidy", "take-saved");
+    assert!(machine.read("menu.toml").contains("default = \"meridian\""), "{}", machine.read("menu.toml"));
+}
+
+#[test]
+fn a_second_menu_of_this_machine_that_differs_is_named() {
+    let machine = whole();
+    let (id, other) = ("0123456789abcdef0123456789abcdef", "format = 1\n[menu]\nhost = \"signpost\"\n");
+    let slot = |text: &str| crate::harness::slot_of(id, 90, text);
+    let active = machine.read("menu.toml");
+    put(&machine, "lark.img", "/EFI/signpost/MENU-A.TML", &slot(&active));
+    put(&machine, "meridian.img", "/EFI/signpost/MENU-A.TML", &slot(other));
+    let found = check(&machine);
+    // The bench's own machine-id is not that of the menus: whose they are is not known, so nothing is said of them.
+    assert!(!found.to_string().contains("homes-disagree"), "{found:#}");
+}
+
+#[test]
+fn secure_boot_that_refuses_the_boot_program_is_named_before_the_restart() {
+    let machine = whole();
+    machine.write(
+        "machine.toml",
+        &machine.read("machine.toml").replace("secure-boot = false", "secure-boot = true"),
+    );
+    let found = check(&machine);
+    assert!(found.to_string().contains("secure-boot-refuses"), "{found:#}");
+}
