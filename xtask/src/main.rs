@@ -37,7 +37,7 @@ enum Task {
     },
     /// Check the boot program as the other crates are checked: formatting and lints.
     LintBoot,
-    /// Make what is handed to people: a folder and a Debian package, below target/dist.
+    /// Make what is handed to people: a folder, a Debian and an rpm package, below target/dist.
     Dist {
         /// In less time, for tests: a program that is slow
         #[arg(long)]
@@ -55,6 +55,12 @@ enum Task {
     Agreement {
         /// The seeds.
         #[arg(long, value_name = "FROM..TO", default_value = "0..200")]
+        seeds: String,
+    },
+    /// Hurt machines made from seeds, name what is wrong, mend it, and start them on real firmware.
+    Faults {
+        /// The seeds.
+        #[arg(long, value_name = "FROM..TO", default_value = "0..300")]
         seeds: String,
     },
     /// Fuzz every reader of bytes that others write, one after the other (with a nightly compiler and `cargo fuzz`).
@@ -87,6 +93,7 @@ fn main() -> ExitCode {
         Task::Bench { large: false } => bench::run_all(),
         Task::BenchBoot => bench_boot::run(),
         Task::Agreement { seeds } => test::agreement(&seeds),
+        Task::Faults { seeds } => test::faults(&seeds),
         Task::Fuzz { minutes } => fuzz::run_all(minutes),
         Task::Living => living::live(),
         Task::Vm(args) => vm::start(&args),

@@ -5,20 +5,22 @@ use crate::{boot, dist, packages};
 
 /// The comparison of rehearsal and firmware alone, on these seeds.
 pub fn agreement(seeds: &str) -> Result<()> {
+    on_seeds("rehearsal_and_firmware_agree", ("SIGNPOST_SEEDS", seeds))
+}
+
+/// The fault laboratory alone, on these seeds.
+pub fn faults(seeds: &str) -> Result<()> {
+    on_seeds("what_is_injected_is_named_mended_and_starts", ("SIGNPOST_FAULT_SEEDS", seeds))
+}
+
+/// One test on real firmware, on machines of these seeds.
+fn on_seeds(test: &str, (variable, seeds): (&str, &str)) -> Result<()> {
     packages::need(&packages::FOR_TESTS)?;
     boot::build(true)?;
     run(command(env!("CARGO"))
         .current_dir(workspace())
-        .env("SIGNPOST_SEEDS", seeds)
-        .args([
-            "test",
-            "--package",
-            "signpost",
-            "--all-features",
-            "--test",
-            "firmware",
-            "rehearsal_and_firmware_agree",
-        ])
+        .env(variable, seeds)
+        .args(["test", "--package", "signpost", "--all-features", "--test", "firmware", test])
         .args(["--", "--nocapture"]))
 }
 

@@ -68,7 +68,9 @@ impl Record {
 
     /// What it says was written, and no step of ours writes: a record that somebody made.
     pub(crate) fn foreign(&self) -> Option<&Change> {
-        self.writes.iter().find(|change| !change.is_of_ours())
+        // A copy may be anybody's who can write to the home volume.
+        let may_mend = self.action == Action::Mend && !self.is_copy;
+        self.writes.iter().find(|change| !change.is_of_ours() && !(may_mend && change.is_boot_file()))
     }
 }
 

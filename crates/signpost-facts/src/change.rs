@@ -41,8 +41,8 @@ impl Change {
         }
     }
 
-    /// Whether it is of a kind that steps of ours write: boot variables and our own, files in our folder, programs in the folders
-    /// of boot files, tables. Never keys of Secure Boot, another vendor's variables, another's files.
+    /// Whether it is of a kind that steps of ours write: boot variables and our own, files in our folder, the fallback path, tables.
+    /// Never keys of Secure Boot, another vendor's variables, another's files.
     pub fn is_of_ours(&self) -> bool {
         match self {
             Self::Variable(write) => {
@@ -55,12 +55,16 @@ impl Change {
             }
             Self::File(write) => {
                 let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-                let path = write.path.to_lowercase();
                 [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
-                    || (path.starts_with("/efi/") && path.ends_with(".efi"))
             }
             Self::Sectors(write) => write.is_of_a_table(),
         }
+    }
+
+    /// Whether it is a program in the folders of boot files, which mending puts back.
+    pub fn is_boot_file(&self) -> bool {
+        let path = self.file().map(|write| write.path.to_lowercase());
+        path.is_some_and(|path| path.starts_with("/efi/") && path.ends_with(".efi"))
     }
 
     /// The file's change, where it is one.
