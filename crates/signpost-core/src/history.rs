@@ -70,7 +70,7 @@ impl Record {
     pub(crate) fn foreign(&self) -> Option<&Change> {
         // A copy may be anybody's who can write to the home volume.
         let may_mend = self.action == Action::Mend && !self.is_copy;
-        self.writes.iter().find(|change| !change.is_of_ours() && !(may_mend && change.is_boot_file()))
+        self.writes.iter().find(|change| !(change.is_of_ours() || may_mend && change.is_boot_file()))
     }
 }
 

@@ -22,8 +22,8 @@ pub fn text(rehearsal: &Rehearsal) -> String {
         text.push_str(&table.text());
     }
     let starts = rehearsal.outcome.is_sound();
-    let hint = if starts { "" } else { "`signpost check` names the cause, and what cures it\n" };
-    text + "\n" + &outcome("", &rehearsal.outcome) + &style::faint(hint)
+    let hint = if starts { "" } else { "  `signpost check` names the cause, and what cures it\n" };
+    text + "\n" + hint + &outcome("", &rehearsal.outcome)
 }
 
 /// The end of a start: notes first, so that the last line names what starts, behind a word.
