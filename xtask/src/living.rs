@@ -81,7 +81,7 @@ const PHASES: [Phase; 8] = [
             ("hold-slots", "Next: Debian GNU/Linux"),
             ("full", "In force"),
             ("no-kernel!", "refused (default-gone)"),
-            ("once", "-2"),
+            ("once", "partition 3 starts"),
         ],
         with_copy: false,
     },

@@ -39,6 +39,10 @@ pub enum Code {
     InitrdMissing,
     /// The firmware's variables cannot be read, in whole or in part.
     VariablesBroken,
+    /// The firmware has no room for the variables that a change needs.
+    VariablesFull,
+    /// The firmware's variables can be read, and not be written.
+    VariablesClosed,
     /// A load option is broken.
     EntryBroken,
     /// A load option's partition or device is gone.
@@ -131,7 +135,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 59] = [
+    pub const ALL: [Self; 61] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -147,6 +151,8 @@ impl Code {
         Self::EntryFileBroken,
         Self::InitrdMissing,
         Self::VariablesBroken,
+        Self::VariablesFull,
+        Self::VariablesClosed,
         Self::EntryBroken,
         Self::EntryStale,
         Self::EntryFileGone,
@@ -211,6 +217,8 @@ impl Code {
             Self::EntryFileBroken => "entry-file-broken",
             Self::InitrdMissing => "initrd-missing",
             Self::VariablesBroken => "variables-broken",
+            Self::VariablesFull => "variables-full",
+            Self::VariablesClosed => "variables-closed",
             Self::EntryBroken => "entry-broken",
             Self::EntryStale => "entry-stale",
             Self::EntryFileGone => "entry-file-gone",

@@ -117,11 +117,13 @@ pub fn choose(look: &Look, asked: Option<&VolumeRef>) -> facts::Result<Home> {
 
 /// The machine-id of the running system, by which its menus are told from those of other systems.
 pub fn machine_id(look: &Look) -> String {
-    // Of several roots on its volume, the one that runs; where nobody knows which, the one that is mounted by itself.
+    // Of several roots on its volume, the one that runs; where nobody knows which, the one that is mounted by itself, or the
+    // only one.
     let of_root = || {
         let roots = &look.systems.found.get(look.running?)?.roots;
         let runs = roots.iter().find(|root| Some(&root.path) == look.root_path.as_ref());
-        runs.or_else(|| roots.iter().find(|root| root.is_default))?.machine_id.clone()
+        let by_itself = runs.or_else(|| roots.iter().find(|root| root.is_default));
+        by_itself.or_else(|| roots.first().filter(|_| roots.len() == 1))?.machine_id.clone()
     };
     let id = look.machine_id.clone().or_else(of_root).unwrap_or_default();
     let id = id.trim();

@@ -62,6 +62,10 @@ pub struct Look {
     pub secure_boot: SecureBoot,
     /// The Linux systems, as the finder found them.
     pub systems: Systems,
+    /// Bytes that the firmware has left for variables, where it says so.
+    pub variables_room: Option<u64>,
+    /// Why variables cannot be written, though they can be read.
+    pub variables_closed: Option<String>,
     /// What would correct the partition tables of disks, by their numbers; of those that are not whole, and can be.
     pub tables: Vec<(DiskNumber, SectorWrite)>,
 }
@@ -127,6 +131,8 @@ impl Look {
             volumes: Vec::new(),
             home: None,
             systems: Systems::default(),
+            variables_room: None,
+            variables_closed: None,
             tables: Vec::new(),
         }
     }

@@ -77,6 +77,8 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
     look.tables = tables::corrections(machine, &look.survey);
+    look.variables_room = machine.variables.room();
+    look.variables_closed = machine.variables.need_writable().err().map(|error| error.to_string());
     take_variables(&mut look, machine);
     fill(&mut look, found, catalogue);
     look

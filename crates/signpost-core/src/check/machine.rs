@@ -9,6 +9,7 @@ use super::{Found, Seen, cause};
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     wrong_mode(seen, found);
     variables(seen, found);
+    variables_to_write(seen, found);
     for disk in &seen.look.survey.disks {
         table(seen, disk, found);
     }
@@ -72,6 +73,32 @@ fn variables(seen: &Seen<'_>, found: &mut Found) {
             .into(),
     );
     found.add(broken, &[Code::VariablesBroken]);
+}
+
+/// Variables that take no writing, or have next to no room: what is as it is starts, and nothing can be changed about it.
+fn variables_to_write(seen: &Seen<'_>, found: &mut Found) {
+    /// An entry, the order, and both once more for undoing them, in bytes.
+    const NEEDED: u64 = 1024;
+    let look = seen.look;
+    if look.survey.machine.firmware != FirmwareKind::Uefi || look.contents.is_err() {
+        return;
+    }
+    if let Some(why) = &look.variables_closed {
+        let mut closed = cause(Code::VariablesClosed, Effect::WillBreak, None, why.clone());
+        closed.by_hand =
+            Some("what starts, starts; nothing of the firmware's entries can be changed until then".into());
+        found.add(closed, &[]);
+    }
+    if let Some(room) = look.variables_room.filter(|room| *room < NEEDED) {
+        let message =
+            format!("the firmware has {room} bytes left for variables: no entry can be made or corrected");
+        let mut full = cause(Code::VariablesFull, Effect::WillBreak, None, message);
+        full.by_hand = Some(
+            "restart once, so that the firmware clears out what is deleted; else `signpost firmware tidy` removes what starts nothing"
+                .into(),
+        );
+        found.add(full, &[]);
+    }
 }
 
 /// A table that is broken, where its backup is whole; a GPT without its protective MBR.

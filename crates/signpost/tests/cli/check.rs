@@ -551,17 +551,59 @@ fn what_was_saved_at_boot_is_taken_in_where_that_is_asked_for() {
     assert!(machine.read("menu.toml").contains("default = \"meridian\""), "{}", machine.read("menu.toml"));
 }
 
+/// A machine whose running system has this id.
+fn with_machine_id(id: &str) -> TestMachine {
+    let mut spec = small(StoreKind::Folder);
+    let release =
+        ("/etc/os-release".to_string(), b"ID=larkspur\nPRETTY_NAME=\"Larkspur Linux 14\"\n".to_vec());
+    let files = vec![release, file("/etc/machine-id", format!("{id}\n").into_bytes())];
+    spec.disks[0].partitions[1].content =
+        PartitionSpec::esp(Guid::from_bytes([9; 16]), "root", 0x00fa_0002, 4, files).content;
+    spec.more.push_str("\n[running]\nroot = \"uuid:00FA-0002\"\n");
+    let machine = TestMachine::new(&spec);
+    apply(&machine);
+    machine
+}
+
 #[test]
 fn a_second_menu_of_this_machine_that_differs_is_named() {
-    let machine = whole();
-    let (id, other) = ("0123456789abcdef0123456789abcdef", "format = 1\n[menu]\nhost = \"signpost\"\n");
-    let slot = |text: &str| crate::harness::slot_of(id, 90, text);
-    let active = machine.read("menu.toml");
-    put(&machine, "lark.img", "/EFI/signpost/MENU-A.TML", &slot(&active));
-    put(&machine, "meridian.img", "/EFI/signpost/MENU-A.TML", &slot(other));
+    let id = "0123456789abcdef0123456789abcdef";
+    let other = "format = 1\n[menu]\nhost = \"signpost\"\n";
+    for (whose, is_named) in [(id, true), ("ffffffffffffffffffffffffffffffff", false)] {
+        let machine = with_machine_id(id);
+        put(&machine, "meridian.img", "/EFI/signpost/MENU-A.TML", &crate::harness::slot_of(whose, 90, other));
+        let found = check(&machine);
+        assert_eq!(found.to_string().contains("homes-disagree"), is_named, "{found:#}");
+    }
+}
+
+#[test]
+fn a_system_started_the_bios_way_beside_systems_of_uefi_is_told_first_of_all() {
+    let machine = TestMachine::small();
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    let text = machine.read("machine.toml").replace("firmware = \"uefi\"", "firmware = \"bios\"");
+    let lines: Vec<&str> = text.lines().filter(|line| !line.starts_with("variables")).collect();
+    let text =
+        lines.join("\n").replacen("\n[[disk]]", "\n[running]\ncommand-line = \"quiet\"\n\n[[disk]]", 1);
+    machine.write("machine.toml", &text);
     let found = check(&machine);
-    // The bench's own machine-id is not that of the menus: whose they are is not known, so nothing is said of them.
-    assert!(!found.to_string().contains("homes-disagree"), "{found:#}");
+    let first = &found["causes"][0];
+    assert_eq!(
+        (&first["code"], &first["effect"]),
+        (&"started-in-bios".into(), &"cannot-tell".into()),
+        "{found:#}"
+    );
+    assert!(first["by_hand"].as_str().unwrap().contains("UEFI"));
+}
+
+#[test]
+fn a_store_that_is_full_is_told_before_a_change_needs_the_room() {
+    let mut spec = small(StoreKind::Fd);
+    let name = signpost_firmware::variable::VariableName::global("Big");
+    spec.variables.push(Variable { name, attributes: Attributes::BOOT, data: vec![0; 261_600] });
+    let machine = TestMachine::new(&spec);
+    std::fs::write(machine.path("program.efi"), program()).unwrap();
+    assert!(check(&machine).to_string().contains("variables-full"));
 }
 
 #[test]
