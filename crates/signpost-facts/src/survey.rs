@@ -428,7 +428,7 @@ pub enum Subject {
     /// A system, by its id.
     System(String),
     /// An entry of the active menu, by its id.
-    MenuEntry(EntryId),
+    InMenu(EntryId),
 }
 
 impl Survey {

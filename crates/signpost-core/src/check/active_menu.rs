@@ -115,7 +115,7 @@ fn broken(
     let look = seen.look;
     let systems = ways::meant_by(look, resolved);
     let entry = resolved.entry;
-    let subject = Subject::MenuEntry(entry.id.clone());
+    let subject = Subject::InMenu(entry.id.clone());
     let is_default = menu.is_default(index);
     let effect = match seen.effect(&systems, is_default, Effect::WillBreak) {
         // What it is for cannot be told, so nobody knows of another way either.
@@ -249,7 +249,7 @@ fn arguments(seen: &Seen<'_>, menu: &Menu<'_>, index: usize, args: &str, found: 
             (false, _) => Effect::WillBreak,
         };
         let message = format!("the arguments of {} are wrong: {words}", resolved.entry.title);
-        let subject = Some(Subject::MenuEntry(resolved.entry.id.clone()));
+        let subject = Some(Subject::InMenu(resolved.entry.id.clone()));
         let mut wrong = cause(Code::ArgumentWrong, effect, subject, message);
         wrong.systems = ids(&ways::meant_by(seen.look, resolved));
         let keeps = |menu: &MenuFile| {
