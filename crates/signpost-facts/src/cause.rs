@@ -7,8 +7,8 @@ use serde::Serialize;
 use signpost_menu::ids::EntryId;
 
 use crate::code::Code;
+use crate::finding::{Finding, Subject};
 use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
-use crate::survey::{Finding, Subject};
 
 /// What a cause does to starting, the worst first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]

@@ -12,6 +12,7 @@ pub mod cause;
 pub mod change;
 pub mod code;
 pub mod error;
+pub mod finding;
 pub mod firmware;
 pub mod known;
 pub mod location;
@@ -26,6 +27,7 @@ pub mod way;
 pub use cause::{Act, Cause, Cure, Effect};
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
+pub use finding::{Finding, Subject};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
 pub use number::{DiskNumber, DiskNumbers, OptionNumber, PartitionNumber, VolumeNumber};
 pub use programs::{
@@ -33,8 +35,7 @@ pub use programs::{
     VersionFacts,
 };
 pub use survey::{
-    Aside, Disk, DiskArray, Finding, FirmwareKind, MachineFacts, Partition, Subject, Survey, TableFacts,
-    TableKind, Volume,
+    Aside, Disk, DiskArray, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind, Volume,
 };
 
 /// Version of the JSON documents.

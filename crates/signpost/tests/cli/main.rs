@@ -5,6 +5,7 @@ mod bad_input;
 mod boot_host;
 mod breadth;
 mod by_hand;
+mod causes;
 mod check;
 mod checked;
 mod commands;
