@@ -14,6 +14,7 @@ mod packages;
 mod run;
 mod screenshots;
 mod test;
+mod tried;
 mod vm;
 
 use std::process::ExitCode;
@@ -75,6 +76,8 @@ enum Task {
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
     Screenshots,
+    /// Start the demo's menu on many kinds of virtual hardware, and write docs/tried.md.
+    Tried,
     /// Print how long the program takes, beside one that does nothing.
     Figures,
     /// Make the packed volumes of the demo anew (as root: some file systems are filled by mounting them).
@@ -98,6 +101,7 @@ fn main() -> ExitCode {
         Task::Living => living::live(),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
+        Task::Tried => tried::measure(),
         Task::Figures => figures::print(),
         Task::DemoAssets => demo_assets::make(),
     };
