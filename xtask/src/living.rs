@@ -301,8 +301,12 @@ fn fill(root: &Path, phase: &str, mount: &str) -> Result<()> {
     };
     write("root/phase", &format!("{phase}\n"))?;
     write("etc/fstab", &format!("{mount}\nUUID=4F2A-11C9 /boot/efi vfat defaults 0 2\n"))?;
-    // Each system makes its own at its first start.
+    // Each system makes its own at its first start; one of another program would be taken.
     write("etc/machine-id", "uninitialized\n")?;
+    let of_another = root.join("var/lib/dbus/machine-id");
+    if of_another.exists() {
+        fs::remove_file(&of_another).map_err(at(&of_another))?;
+    }
     fs::create_dir_all(root.join("boot/efi")).map_err(at(root))
 }
 

@@ -322,8 +322,12 @@ pub(super) fn fields_of(offer: &Offer, group: Option<&str>) -> BTreeMap<String, 
     fields
 }
 
-/// Whether an entry made by hand starts the very kernel that is offered, with the same arguments.
+/// Whether an entry that no draft is known to have made is the very group that is offered, or starts the very kernel with the same
+/// arguments.
 fn starts_the_same(entry: &Entry, offer: &Offer) -> bool {
+    if offer.place == Place::Heading {
+        return entry.starts == Starts::Group && entry.title == offer.title();
+    }
     let field = |key: &str| offer.body.iter().find(|(own, _)| *own == key).map(|(_, value)| value);
     let Starts::Linux(linux) = &entry.starts else { return false };
     let kernel = match &linux.kernel {

@@ -51,7 +51,7 @@ fn lines(cause: &Cause) -> Vec<String> {
     for (index, cure) in cause.cures.iter().enumerate() {
         let by = if index == 0 { String::new() } else { format!(" --by {}", cure.name) };
         let word = if index == 0 { "Cure" } else { "Or" };
-        lines.push(format!("{word}: {}: `signpost mend {}{by}`", cure.what, cause.code));
+        lines.push(format!("{word}: `signpost mend {}{by}`: {}", cause.code, cure.what));
     }
     if let Some(by_hand) = cause.by_hand.as_ref().filter(|_| cause.cures.is_empty()) {
         lines.push(sentence(by_hand));

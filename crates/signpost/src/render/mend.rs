@@ -32,14 +32,14 @@ pub fn text(mend: &Mend) -> String {
         }
         text.push_str(&table.text());
     }
-    text.push('\n');
+    text.push_str(&format!("\n{}  {}\n\n", style::heading("Now"), mend.found));
     let writes: Vec<&str> = mend.writes.iter().map(Change::what).collect();
     text.push_str(&write_list(&writes, "Nothing is to be written."));
     if mend.goes_on {
         text.push_str("  What lies behind the partition table is planned once that is written.\n");
     }
     text.push_str(&refusals(&mend.refusals));
-    text + &format!("\nNow   {}\n", mend.found) + &outcome(&style::heading("Then "), &mend.outcome)
+    text + "\n" + &outcome(&style::heading("Then "), &mend.outcome)
 }
 
 pub fn done(mend: &Mend, record: Option<u32>, now: &Check) -> String {

@@ -1,6 +1,6 @@
 //! Refreshing a menu: three sides, of which the hand that changed the file always wins.
 
-use signpost_demo::program::Kernel;
+use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{BenchSpec, StoreKind};
 
 use crate::harness::{TestMachine, file, lark_disk, meridian_disk, meridian_files, small};
@@ -154,7 +154,7 @@ fn another_way_to_start_replaces_the_old_one_where_nobody_changed_it() {
     spec.more = "secure-boot = true\n".into();
     spec.disks[0] = {
         let mut files = tidewater(RELEASE, &["5.4"], "root=LABEL=TIDE quiet");
-        let loader = signpost_demo::program::Program::new("Tidewater").build();
+        let loader = Program::new("Tidewater").build();
         files.push(file("/EFI/tidewater/load.efi", loader));
         lark_disk(files)
     };
@@ -184,7 +184,7 @@ fn a_draft_after_any_start_of_the_menu_changes_nothing() {
     let drafted = machine.read("menu.toml");
     assert!(drafted.contains(&format!("args    = \"{root} ro splash\"")), "{drafted}");
     let program = machine.path("program.efi");
-    let made = signpost_demo::program::Program::new("Signpost").boot_program().build();
+    let made = Program::new("Signpost").boot_program().build();
     std::fs::write(&program, made).unwrap();
     machine.ok(&["apply", "--yes", "--boot-program", program.to_str().unwrap()]);
     for more in ["", "single", "init=/bin/sh", "systemd.unit=rescue.target debug"] {
@@ -226,4 +226,21 @@ fn an_update_that_is_half_done_changes_no_entry() {
         let entry = machine.json(&["menu"])["entries"][0].clone();
         assert!(entry["starts"].as_str().unwrap().contains("/boot/vmlinuz-5.11"), "{host}: {entry}");
     }
+}
+
+/// A menu file that is begun from the menu that is active gets nothing twice, its groups no more than its systems.
+#[test]
+fn what_the_active_menu_has_is_not_offered_again_to_a_file_that_begins_with_it() {
+    let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Folder));
+    std::fs::write(machine.path("program.efi"), Program::new("Signpost").boot_program().build()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["apply", "--yes", "--boot-program", machine.path("program.efi").to_str().unwrap()]);
+    let drafted = machine.read("menu.toml");
+    assert!(drafted.contains("starts = \"group\"") || drafted.contains("\"group\""), "{drafted}");
+    for file in ["menu.toml", "last-draft.json"] {
+        std::fs::remove_file(machine.path(file)).unwrap();
+    }
+    let again = machine.json(&["draft"]);
+    assert_eq!(again["added"], serde_json::json!([]), "{again:#}");
+    assert_eq!(machine.read("menu.toml"), drafted);
 }
