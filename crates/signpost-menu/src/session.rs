@@ -352,7 +352,7 @@ impl Session {
         };
         match row.what {
             What::Entry(_) if !row.can_start => {
-                self.note = Some(format!("{} cannot start; : opens the prompt", row.title));
+                self.note = Some(format!("{} cannot start", row.title));
                 self.has_failed = true;
                 Request::None
             }

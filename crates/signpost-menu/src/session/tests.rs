@@ -124,7 +124,7 @@ fn keys_move_jump_open_and_close() {
 fn what_cannot_start_says_why() {
     let mut session = session(Shown::Waiting, 4);
     assert_eq!(session.key(Key::Enter), Request::None);
-    assert_eq!(session.note.as_deref(), Some("Gone cannot start; : opens the prompt"));
+    assert_eq!(session.note.as_deref(), Some("Gone cannot start"));
     assert_eq!(session.key(Key::Char('*')), Request::None);
     session.key(Key::Home);
     assert_eq!(session.key(Key::Function(3)), Request::KeepDefault(0));
