@@ -194,9 +194,11 @@ fn comparable(mut survey: Value) -> Value {
     }
     for disk in survey["disks"].as_array_mut().unwrap() {
         disk["name"] = Value::Null;
+        disk["path"] = Value::Null;
     }
     for volume in survey["volumes"].as_array_mut().unwrap() {
         volume["device"] = Value::Null;
+        volume["disk_path"] = Value::Null;
         volume["mounted"] = Value::Null;
     }
     // They stand beside volumes in words too.
@@ -226,6 +228,11 @@ fn inside_and_outside_see_the_same_machine() {
     for name in ["unmounted", "mounted"] {
         let inside = heard.json(name);
         assert_eq!(inside["volumes"][1]["device"], "/dev/vda2", "{inside}");
+        let plugged = inside["disks"][0]["path"].as_str().unwrap();
+        assert!(
+            plugged.starts_with("PciRoot(0x0)/Pci(0x"),
+            "where it is plugged in is known inside: {plugged}"
+        );
         let mounted = if name == "mounted" { serde_json::json!(["/lark"]) } else { serde_json::json!([]) };
         assert_eq!(inside["volumes"][1]["mounted"], mounted);
         // The firmware's own picture of what it started is gone with the machine.
