@@ -142,7 +142,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "volume = \"uuid:0f0b\"",
             "volume = \"0f0b\"",
-            "line 17, column 10: volume: \"0f0b\" names no volume: it starts with uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid: or home:",
+            "line 17, column 10: volume: \"0f0b\" names no volume: it starts with uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid:, path: or home:",
         ),
         (
             "newest:/boot/vmlinuz-*",
