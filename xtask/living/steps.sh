@@ -37,7 +37,7 @@ case $phase in
         step hold systemctl start signpost-hold.service
         step journal journalctl -u signpost-hold -b --no-pager -o cat -p notice
         step security systemd-analyze security signpost-hold.service --no-pager --threshold=40
-        step again signpost hold --show
+        step again signpost hold --dry-run
         ;;
     4)
         # Both slots are written over, and the ESP is full.

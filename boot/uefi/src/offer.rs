@@ -17,17 +17,17 @@ const MAX_PROGRAMS: usize = 20;
 /// A menu of what is found.
 pub fn document(machine: &Machine) -> MenuDocument {
     let mut entries: Vec<Entry> = Vec::new();
-    for (index, volume) in (1..).zip(&machine.volumes) {
+    for (index, volume) in machine.volumes.iter().enumerate() {
         if !volume.is_fat {
             continue;
         }
-        for path in programs(machine, index as usize - 1) {
+        for path in programs(machine, index) {
             let number = entries.len() + 1;
             entries.push(Entry {
                 id: format!("found-{number}").into(),
-                title: format!("{path} on v{index}"),
+                title: machine.at(index, &path),
                 starts: Starts::Efi {
-                    program: Place { volume: VolumeRef::Number(index), path },
+                    program: Place { volume: VolumeRef::Name(machine.name(index).to_string()), path },
                     args: String::new(),
                 },
                 group: None,

@@ -48,8 +48,6 @@ pub struct Case<'a> {
 /// What a check found.
 #[derive(Clone, Debug, Serialize)]
 pub struct Check {
-    /// Version of this document.
-    pub schema: u32,
     /// Whether a system starts by itself, or by a key where that is asked for.
     pub starts: bool,
     /// What starts next, in words.
@@ -199,7 +197,6 @@ pub fn check(case: &Case<'_>) -> Check {
     let mut causes = found.causes;
     causes.sort_by_key(|cause| cause.effect);
     Check {
-        schema: signpost_facts::SCHEMA,
         starts: seen.outcome().is_sound(),
         starts_next: case.look.survey.firmware.starts_next.clone(),
         causes,

@@ -39,8 +39,6 @@ use crate::ways::{self, Reach};
 /// A draft: the file's new text, and what is new, different and gone in it.
 #[derive(Clone, Debug, Serialize)]
 pub struct Draft {
-    /// Version of this document.
-    pub schema: u32,
     /// Whether the file is made now.
     pub is_new_file: bool,
     /// Entries that were added.
@@ -185,7 +183,6 @@ fn merged(
     merge::mark_gone(&mut file, &document, &gone)?;
     let text = file.finish(path)?;
     Ok(Draft {
-        schema: signpost_facts::SCHEMA,
         is_new_file: existing.is_none(),
         is_different: existing.is_none_or(|file| file.text != text),
         added: merged.added,

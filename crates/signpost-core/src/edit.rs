@@ -10,10 +10,10 @@ mod tune;
 use signpost_menu::ids::EntryId;
 use std::path::Path;
 
-pub use add::{AddedEntry, NewEntry, add};
+pub use add::{AddedEntry, Kernel, NewEntry, add};
 pub use block::{block, replace_block};
 pub use entries::{
-    HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal, volume_named,
+    HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal,
 };
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};

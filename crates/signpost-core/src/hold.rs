@@ -8,7 +8,7 @@ use std::path::Path;
 pub use log::{Correction, Log, MAX_SAME};
 use serde::{Deserialize, Serialize};
 use signpost_facts::change::{Change, Write};
-use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
+use signpost_facts::{Code, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
 use signpost_menu::place::{Place, VolumeRef};
@@ -51,8 +51,6 @@ struct HeldEntry {
 /// What hold would put right.
 #[derive(Clone, Debug, Serialize)]
 pub struct HoldPlan {
-    /// Version of this document.
-    pub schema: u32,
     /// What would be written, in this order.
     pub writes: Vec<Change>,
     /// What is different, and is left as it is.
@@ -84,7 +82,7 @@ impl Held {
         };
         let is_shown_by_us = menu.document.settings.host == Host::Signpost;
         let home = if is_shown_by_us {
-            Some(signpost_place::home::choose(look, wishes.home.as_ref())?.volume)
+            Some(signpost_place::home::choose(look, wishes.home.as_deref())?.volume)
         } else {
             None
         };
@@ -163,7 +161,6 @@ pub fn hold(
 ) -> Result<HoldPlan> {
     let now = rehearse(look).outcome;
     let nothing = |why: &str| HoldPlan {
-        schema: signpost_facts::SCHEMA,
         writes: Vec::new(),
         left: vec![why.to_string()],
         refusals: Vec::new(),
@@ -188,7 +185,7 @@ pub fn hold(
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let wishes = Wishes {
-        home: held.home.as_deref().map(VolumeRef::parse).transpose().map_err(Error::WrongUse)?,
+        home: held.home.clone(),
         boot_program: boot_program(look, held, packaged),
     };
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
@@ -236,7 +233,7 @@ pub fn hold(
     let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     refusals.extend(safe::refusals(look, &writes));
-    Ok(HoldPlan { schema: signpost_facts::SCHEMA, writes, left, refusals, found: now.text, outcome })
+    Ok(HoldPlan { writes, left, refusals, found: now.text, outcome })
 }
 
 /// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the

@@ -1,7 +1,7 @@
 //! The home volume: where the boot program and the menu in force live.
 
 use signpost_facts::change::{Change, FileWrite};
-use signpost_facts::{Code, Refusal, VolumeNumber};
+use signpost_facts::{Code, Refusal};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, Slot};
 use signpost_place::Look;
@@ -49,8 +49,8 @@ pub(crate) fn other_system(
     Some(Refusal {
         code: Code::OtherSystem,
         message: format!(
-            "the menu on v{} was put there by another system of this PC ({who}){own}",
-            VolumeNumber::of_index(volume)
+            "the menu on {} was put there by another system of this PC ({who}){own}",
+            look.survey.volumes[volume].where_it_is()
         ),
         way: "--take-over replaces it with this one".into(),
     })

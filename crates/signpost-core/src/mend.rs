@@ -17,8 +17,6 @@ use work::Work;
 /// What would be mended.
 #[derive(Clone, Debug, Serialize)]
 pub struct Mend {
-    /// Version of this document.
-    pub schema: u32,
     /// What is cured, and how, in the order of what it does to starting.
     pub cured: Vec<Cured>,
     /// What is not: a person has to do something, or it was not asked for.
@@ -150,7 +148,6 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
     refusals.extend(safe::refusals(look, &done.writes));
     refusals.dedup_by(|one, other| one.code == other.code && one.message == other.message);
     Ok(Mend {
-        schema: signpost_facts::SCHEMA,
         cured,
         left,
         writes: done.writes,

@@ -20,8 +20,6 @@ use crate::rehearse::{Outcome, active_menu, rehearse_state};
 /// What would send the next start somewhere.
 #[derive(Clone, Debug, Serialize)]
 pub struct Once {
-    /// Version of this document.
-    pub schema: u32,
     /// What would be written.
     pub writes: Vec<Change>,
     /// What else is worth saying.
@@ -68,7 +66,7 @@ pub fn once(
     let after = state_after(look, contents, &writes)?;
     let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let writes = writes.into_iter().map(Change::Variable).collect();
-    Ok(Once { schema: signpost_facts::SCHEMA, writes, notes, outcome })
+    Ok(Once { writes, notes, outcome })
 }
 
 fn taken_back(look: &Look, contents: &Contents, has_menu: bool) -> Vec<Write> {

@@ -43,7 +43,7 @@ pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Re
     if let Some(step) = unclear {
         outcome = left_open(step, outcome);
     }
-    Rehearsal { schema: signpost_facts::SCHEMA, steps, outcome, choice }
+    Rehearsal { steps, outcome, choice }
 }
 
 /// The menu that the firmware comes to by some entry of the order, or by itself, and its volume.
@@ -78,8 +78,8 @@ pub(crate) fn entry_starts(
 fn describe(look: &Look, step: &start::Step) -> Step {
     let reason = match step.reason {
         Reason::NextBoot => "next boot".to_string(),
-        Reason::Order(place) => format!("order, place {place}"),
-        Reason::MadeForDisk(disk) => format!("spare path of disk {disk}"),
+        Reason::Order(place) => format!("boot order, {place}"),
+        Reason::MadeForDisk(disk) => format!("fallback path of d{disk}"),
     };
     Step {
         entry: step.option.map(OptionNumber),
@@ -106,8 +106,8 @@ fn outcome(on: On<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             let mut text = names.join(", or ");
             if !sure {
                 let otherwise = match &start.end {
-                    End::Nothing => "nothing starts".to_string(),
-                    End::BuiltIn { .. } => "a program inside the firmware starts".to_string(),
+                    End::Nothing => "nothing".to_string(),
+                    End::BuiltIn { .. } => "a program inside the firmware".to_string(),
                     End::Hangs { target, .. } => stands_still(look, target),
                     End::Starts { targets, .. } => {
                         targets.first().map(|target| starts(on, target)).unwrap_or_default()
@@ -121,21 +121,21 @@ fn outcome(on: On<'_>, boot: &BootVariables, start: &Start) -> Outcome {
             kind: Kind::BuiltIn,
             entry: Some(OptionNumber(*option)),
             system: None,
-            text: "no system starts: a program inside the firmware takes over".into(),
+            text: "nothing: a program inside the firmware takes over".into(),
             notes: Vec::new(),
         },
         End::Hangs { option, target, why } => Outcome {
             kind: Kind::Hangs,
             entry: option.map(OptionNumber),
             system: None,
-            text: format!("nothing starts: {}: {why}", stands_still(look, target)),
+            text: format!("{}: {why}", stands_still(look, target)),
             notes: Vec::new(),
         },
         End::Nothing => Outcome {
             kind: Kind::Nothing,
             entry: None,
             system: None,
-            text: "nothing starts: the firmware opens its own screen".into(),
+            text: "nothing: the firmware opens firmware setup".into(),
             notes: Vec::new(),
         },
     }
@@ -152,7 +152,7 @@ fn left_open(step: &start::Step, end: Outcome) -> Outcome {
 }
 
 fn stands_still(look: &Look, target: &Target) -> String {
-    format!("the machine stands still in {}", target.place(look))
+    format!("nothing: the machine hangs in {}", target.place(look))
 }
 
 /// A machine, and what the firmware would see of it.
@@ -160,7 +160,7 @@ type On<'a> = (&'a Look, &'a SurveyedHardware<'a>);
 
 fn starts(on: On<'_>, target: &Target) -> String {
     let title = on.0.title(&known_as(on, target)).unwrap_or_else(|| "a program".into());
-    format!("{title} starts, from {}", target.place(on.0))
+    format!("{title}, from {}", target.place(on.0))
 }
 
 fn system(on: On<'_>, targets: &[Target]) -> Option<String> {

@@ -24,5 +24,5 @@ fn by_boot_sector(look: &Look) -> String {
     let system =
         look.survey.systems.iter().find(|system| system.root.is_some() && system.root == active.volume);
     let title = system.map_or_else(|| active.purpose.to_string(), |system| system.title.clone());
-    format!("{title}, from disk {} partition {}, which is active", disk.number, active.number)
+    format!("{title}, from d{}p{}, which is active", disk.number, active.number)
 }

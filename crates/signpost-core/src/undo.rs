@@ -18,8 +18,6 @@ use crate::ways;
 /// What would undo a step, and all that came after it.
 #[derive(Clone, Debug, Serialize)]
 pub struct Undo {
-    /// Version of this document.
-    pub schema: u32,
     /// The record that is undone.
     pub of: u32,
     /// When it was made.
@@ -84,7 +82,7 @@ pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     refusals.extend(safe::refusals(look, &writes));
     refusals.extend(history.since(record.serial).find_map(foreign));
     let (of, time) = (record.serial, record.time.clone());
-    Ok(Undo { schema: signpost_facts::SCHEMA, of, time, writes, notes, refusals, outcome })
+    Ok(Undo { of, time, writes, notes, refusals, outcome })
 }
 
 /// The step that is to be undone.

@@ -370,25 +370,25 @@ impl Volumes {
 }
 
 impl Origin {
-    /// Where a volume is, for people: `disk 1 partition 2`; `number` is what a disk of this index is called.
-    pub fn words<N: core::fmt::Display>(&self, disks: &[Disk], number: impl Fn(usize) -> N) -> String {
+    /// A volume's name as people read and type it: `d1p2`, `d1` for a disk without partitions, `d1p2a` in a slice,
+    /// `kestrel/tidewater` for a logical volume; `number` is that of the disk of this index.
+    pub fn name<N: core::fmt::Display>(&self, disks: &[Disk], number: impl Fn(usize) -> N) -> String {
         match self {
-            Self::Disk(disk) => alloc::format!("disk {}", number(*disk)),
+            Self::Disk(disk) => alloc::format!("d{}", number(*disk)),
             Self::Partition(disk, entry) => {
                 let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
                 let disk = number(*disk);
                 match entry.map(|entry| (entry.number, entry.slice.as_deref())) {
-                    Some((_, Some(slice))) => alloc::format!("disk {disk} slice {slice}"),
-                    Some((number, None)) => alloc::format!("disk {disk} partition {number}"),
-                    None => alloc::format!("disk {disk}"),
+                    Some((_, Some(slice))) => alloc::format!("d{disk}p{slice}"),
+                    Some((number, None)) => alloc::format!("d{disk}p{number}"),
+                    None => alloc::format!("d{disk}"),
                 }
             }
-            Self::Array { level, name, uuid, partition, .. } => {
-                let within =
-                    partition.map_or_else(String::new, |number| alloc::format!(" partition {number}"));
-                alloc::format!("{level} {}{within}", name.as_ref().unwrap_or(uuid))
+            Self::Array { name, uuid, partition, .. } => {
+                let within = partition.map_or_else(String::new, |number| alloc::format!("p{number}"));
+                alloc::format!("array/{}{within}", name.as_ref().unwrap_or(uuid))
             }
-            Self::Logical { group, name, .. } => alloc::format!("volume {group}/{name}"),
+            Self::Logical { group, name, .. } => alloc::format!("{group}/{name}"),
         }
     }
 }

@@ -57,7 +57,7 @@ impl fmt::Display for PartitionNumber {
     }
 }
 
-/// A volume's number as people read it: `v1` and on. Calls that take an index count from 0.
+/// A volume's number in a survey, from 1. People read a volume's name; calls that take an index count from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct VolumeNumber(usize);
@@ -71,17 +71,5 @@ impl VolumeNumber {
     /// Its place in the list. A number that was made up elsewhere and is 0 has none that is there.
     pub fn index(self) -> usize {
         self.0.wrapping_sub(1)
-    }
-}
-
-impl fmt::Display for VolumeNumber {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        fmt::Display::fmt(&self.0, f)
-    }
-}
-
-impl From<VolumeNumber> for u32 {
-    fn from(number: VolumeNumber) -> Self {
-        Self::try_from(number.0).unwrap_or(Self::MAX)
     }
 }

@@ -14,7 +14,7 @@ use signpost_menu::place::{Nearness, VolumeIdentity};
 use crate::finding::Finding;
 use crate::firmware::FirmwareFacts;
 use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
-use crate::programs::{EntryFile, StartupFile, System};
+use crate::programs::{EntryFile, Kernel, StartupFile, System};
 
 /// The whole picture.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -25,9 +25,12 @@ pub struct Survey {
     pub machine: MachineFacts,
     /// Systems, the running one first.
     pub systems: Vec<System>,
-    /// Disks, in the machine's order.
+    /// Kernels that belong to no system that was found.
+    #[serde(default)]
+    pub stray_kernels: Vec<Kernel>,
+    /// Disks, in the order of their numbers.
     pub disks: Vec<Disk>,
-    /// Volumes, `v1` first.
+    /// Volumes, by disk and partition.
     pub volumes: Vec<Volume>,
     /// Start-up files on all ESPs.
     pub startup_files: Vec<StartupFile>,
@@ -244,14 +247,14 @@ pub struct Partition {
 /// A volume: what may hold a file system.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Volume {
-    /// Its number: `v1` and on.
+    /// Its number, by which other rows of a survey name it; people read its name.
     pub number: VolumeNumber,
     /// Number of its disk; the first, where it lies on several.
     pub disk: DiskNumber,
     /// Number of its partition, where it is one.
     pub partition: Option<PartitionNumber>,
-    /// Where it is, for people: `disk 1 partition 2`.
-    pub place: String,
+    /// Its name as people read and type it: `d1p2`, `kestrel/tidewater`.
+    pub name: String,
     /// Its device in the running system: `/dev/nvme0n1p2`.
     pub device: Option<String>,
     /// Where it is mounted there.
@@ -363,7 +366,8 @@ impl Volume {
     pub fn identity(&self, is_home: bool) -> VolumeIdentity {
         let plain = |name: &Option<String>| name.clone().filter(|name| !name.contains("\\u{"));
         VolumeIdentity {
-            number: self.number.into(),
+            name: self.name.clone(),
+            device: self.device.clone(),
             uuid: self.uuid.clone(),
             label: plain(&self.label),
             part_uuid: self.part_uuid.clone(),
@@ -379,12 +383,17 @@ impl Volume {
         }
     }
 
-    /// Where it is, for people: `disk 1 partition 2`, with its device in the running system.
+    /// Its name, with its device in the running system: `d1p2 (/dev/nvme0n1p2)`.
     pub fn where_it_is(&self) -> String {
         match &self.device {
-            Some(device) => format!("{} ({device})", self.place),
-            None => self.place.clone(),
+            Some(device) => format!("{} ({device})", self.name),
+            None => self.name.clone(),
         }
+    }
+
+    /// A place on it, as people read and type it: `d1p2:/boot/vmlinuz`.
+    pub fn at(&self, path: &str) -> String {
+        format!("{}:{path}", self.name)
     }
 }
 
@@ -394,6 +403,16 @@ impl Survey {
         let disk = self.disk(volume.disk)?;
         let is_it = |partition: &&Partition| Some(partition.number) == volume.partition;
         Some((disk, disk.partitions.iter().find(is_it)?))
+    }
+
+    /// What people call a volume; nothing, where there is no such one.
+    pub fn name(&self, volume: VolumeNumber) -> &str {
+        self.volumes.get(volume.index()).map_or("", |volume| &volume.name)
+    }
+
+    /// A place on a volume, as people read and type it: `d1p2:/boot/vmlinuz`.
+    pub fn at(&self, volume: VolumeNumber, path: &str) -> String {
+        format!("{}:{path}", self.name(volume))
     }
 
     /// Whether a volume lies on the medium that the running system was started from.

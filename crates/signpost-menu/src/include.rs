@@ -154,17 +154,17 @@ fn entry_files(around: &impl Surroundings, volume: usize, notes: &mut Vec<String
         if file.architecture.as_ref().is_some_and(|its| its != around.architecture()) {
             continue;
         }
-        let number = VolumeRef::Number(u32::try_from(volume).unwrap_or_default().saturating_add(1));
+        let own = VolumeRef::Name(around.name(volume).to_string());
         let starts = match (&file.linux, &file.efi) {
             (Some(linux), _) => Starts::Linux(Linux {
-                volume: number,
+                volume: own,
                 kernel: KernelChoice::Fixed(linux.clone()),
                 initrd: file.initrds.clone(),
                 root: None,
                 args: file.options.clone(),
             }),
             (None, Some(efi)) => {
-                let program = Place { volume: number, path: efi.clone() };
+                let program = Place { volume: own, path: efi.clone() };
                 Starts::Efi { program, args: file.options.clone() }
             }
             (None, None) => {
@@ -197,7 +197,7 @@ fn unified_images(around: &impl Surroundings, volume: usize) -> Vec<Found> {
         let path = format!("{IMAGE_FOLDER}/{file}");
         let says = around.unified_image(volume, &path)?;
         let (name, is_bad) = without_counter(stem);
-        let number = VolumeRef::Number(u32::try_from(volume).unwrap_or_default().saturating_add(1));
+        let own = VolumeRef::Name(around.name(volume).to_string());
         Some(Found {
             title: OsRelease::parse(&says.os_release).title().unwrap_or_else(|| name.to_string()),
             name: name.to_string(),
@@ -205,7 +205,7 @@ fn unified_images(around: &impl Surroundings, volume: usize) -> Vec<Found> {
             sort_key: None,
             machine_id: None,
             version: says.version,
-            starts: Starts::Efi { program: Place { volume: number, path }, args: String::new() },
+            starts: Starts::Efi { program: Place { volume: own, path }, args: String::new() },
         })
     };
     names.into_iter().filter_map(image).collect()

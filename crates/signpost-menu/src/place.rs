@@ -1,12 +1,14 @@
 //! Places: a volume and a path on it, `KIND:VALUE/path`.
 
 mod resolve;
+mod typed;
 
 use alloc::format;
 use alloc::string::{String, ToString};
 use core::fmt;
 
 pub use resolve::{Nearness, Unresolved, VolumeIdentity, count, resolve, stable};
+pub use typed::{Mistyped, Typed, typed};
 
 /// A file or folder somewhere on a machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,8 +40,8 @@ pub enum VolumeRef {
     Path(String, u32),
     /// `home:`.
     Home,
-    /// `v3:`: the number that the survey shows. Not for files.
-    Number(u32),
+    /// `d2p1:`: the name that a survey shows. Not for files.
+    Name(String),
 }
 
 const KINDS: &str = "uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid:, path: or home:";
@@ -47,7 +49,7 @@ const KINDS: &str = "uuid:, partuuid:, label:, partlabel:, lv:, disk:, diskid:, 
 impl VolumeRef {
     /// Whether the name holds beyond the next change of disks, so that it may stand in a menu file.
     pub fn is_stable(&self) -> bool {
-        !matches!(self, Self::Number(_))
+        !matches!(self, Self::Name(_))
     }
 
     /// Reads the name of a volume alone.
@@ -103,8 +105,8 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     let Some((kind, rest)) = text.split_once(':') else {
         return Err(format!("\"{text}\" names no volume: it starts with {KINDS}"));
     };
-    if let Some(number) = kind.strip_prefix('v').and_then(|digits| digits.parse().ok()) {
-        return Ok((VolumeRef::Number(number), rest));
+    if is_name(kind) {
+        return Ok((VolumeRef::Name(kind.to_string()), rest));
     }
     let path_at =
         |from: usize| rest.get(from..).and_then(|rest| rest.find('/')).and_then(|at| at.checked_add(from));
@@ -144,6 +146,14 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     Ok((volume, path))
 }
 
+/// Whether this is a partition's name as a survey shows it, which a menu file does not take.
+fn is_name(text: &str) -> bool {
+    let numbers = text.strip_prefix('d').and_then(|rest| rest.split_once('p'));
+    numbers.is_some_and(|(disk, partition)| {
+        disk.parse::<u32>().is_ok() && partition.trim_end_matches(char::is_alphabetic).parse::<u32>().is_ok()
+    })
+}
+
 /// Labels and serials may hold what ends them here: `/` is written `%2F`, `%` is `%25`.
 fn escape(value: &str) -> String {
     value.replace('%', "%25").replace('/', "%2F")
@@ -165,7 +175,7 @@ impl fmt::Display for VolumeRef {
             Self::DiskId(guid, number) => write!(f, "diskid:{guid}#{number}"),
             Self::Path(path, number) => write!(f, "path:{path}#{number}"),
             Self::Home => f.write_str("home:"),
-            Self::Number(number) => write!(f, "v{number}:"),
+            Self::Name(name) => write!(f, "{name}:"),
         }
     }
 }
@@ -195,7 +205,8 @@ mod tests {
             "diskid:5e1f0c9a-1d1b-4f5b-9f0e-70b1d7c3a001#12/x",
             "path:PciRoot(0x0)/Pci(0x4,0x0)/NVMe(0x1,00-00-00-00-00-00-00-00)#2/boot/vmlinuz",
             "home:/EFI",
-            "v3:/boot",
+            "d3p1:/boot",
+            "d3p1a:/boot",
         ] {
             assert_eq!(Place::parse(text).unwrap().to_string(), text);
         }

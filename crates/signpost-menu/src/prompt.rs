@@ -15,9 +15,10 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
 
-pub use complete::Completions;
+pub use complete::{Completions, places_from};
 pub use compose::Composed;
 pub use help::{WORDS, Word};
+pub use compose::initrds_of;
 pub use look::nearest_folder;
 pub use save::saved;
 pub use screen::PromptScreen;
@@ -42,6 +43,9 @@ pub trait Hands: Surroundings {
     /// The Linux systems of the machine; those of one volume one after the other, the one that is mounted where nobody
     /// names one first.
     fn systems(&self) -> &[LinuxSystem];
+
+    /// Ids of systems, each with the volume that is meant by it: its root; for a program its ESP.
+    fn system_ids(&self) -> Vec<(String, usize)>;
 
     /// The kernels on a volume, the newest first.
     fn kernels_on(&self, volume: usize) -> Vec<LinuxKernel>;
@@ -201,12 +205,15 @@ impl Prompt {
         let asked = self.asked.take();
         let (word, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
         let rest = rest.trim();
-        if word.is_empty() {
+        if word.is_empty() || word.starts_with('#') {
+            self.asked = asked;
             return Ok(Reply::said(Vec::new()));
         }
-        if matches!(word, "yes" | "y") {
-            let line = asked.ok_or("yes to what? nothing was asked")?;
-            return self.carry_out(&line, hands);
+        match (word, asked) {
+            ("yes" | "y", Some(line)) => return self.carry_out(&line, hands),
+            ("no" | "n", Some(_)) => return Ok(Reply::said(vec!["nothing was done".to_string()])),
+            ("yes" | "y" | "no" | "n", None) => return Err(format!("{word} to what? nothing was asked")),
+            _ => {}
         }
         match help::word(word)? {
             Word::Volumes => Ok(Reply::said(look::volumes(hands))),
@@ -219,7 +226,7 @@ impl Prompt {
             Word::Initrd => self.set_initrd(hands, rest),
             Word::Args => self.set_args(rest),
             Word::Review => review::review(hands, self.need_composed()?).map(Reply::said),
-            Word::Start => self.start(hands),
+            Word::Start => self.start(hands, rest),
             Word::Save => save::save(hands, self.need_composed()?, rest),
             Word::Entries => self.entries(hands, rest),
             Word::Once => self.once(rest),
@@ -235,10 +242,23 @@ impl Prompt {
     fn need_composed(&self) -> Result<&Composed, String> {
         self.composed
             .as_ref()
-            .ok_or_else(|| "nothing is composed yet: `compose linux on v2` does it".to_string())
+            .ok_or_else(|| NOTHING.to_string())
     }
 
-    fn start(&self, hands: &impl Hands) -> Result<Reply, String> {
+    /// Starts what is composed, or an entry of the menu.
+    fn start(&self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
+        if let Some(which) = rest.strip_prefix("entry") {
+            let resolved = crate::resolve::resolve(hands, &self.document);
+            let listed = self.listed(&resolved, which.trim())?;
+            let (_, entry) = listed.one()?;
+            let target = entry.target.clone();
+            let target = target.map_err(|why| format!("{} cannot start: {why}", entry.entry.title))?;
+            let title = entry.entry.title.clone();
+            return Ok(Reply::then(&crate::resolve::describe(hands, entry), Then::Start { title, target }));
+        }
+        if !rest.is_empty() {
+            return Err(format!("start {rest}: `start` takes nothing, or an entry: `start entry 1`"));
+        }
         let composed = self.need_composed()?;
         let lines = review::review(hands, composed)?;
         if let Some(fault) = review::fault(hands, composed) {
@@ -248,41 +268,49 @@ impl Prompt {
         Ok(Reply { lines, then, is_refusal: false })
     }
 
-    /// The menu's entries with the numbers that they have on the screen; those of a group; or the start of one by its number.
+    /// The menu's entries with the numbers that they have on the screen; those of a group; or one by its number.
     fn entries(&self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
         let resolved = crate::resolve::resolve(hands, &self.document);
+        let listed = self.listed(&resolved, rest)?;
+        if listed.wanted.is_some() {
+            let (number, entry) = listed.one()?;
+            let mut lines = vec![line_of(hands, *number, entry)];
+            if entry.target.is_ok() && entry.entry.starts != Starts::Group {
+                lines.push(format!("`start entry {}` starts it", rest.trim()));
+            }
+            return Ok(Reply::said(lines));
+        }
+        if listed.rows.is_empty() {
+            return Ok(Reply::said(vec!["the menu has no entries".to_string()]));
+        }
+        Ok(Reply::said(listed.rows.iter().map(|(number, entry)| line_of(hands, *number, entry)).collect()))
+    }
+
+    /// The entries that `[GROUP] [NUMBER]` names.
+    fn listed<'r, 'd>(
+        &self,
+        resolved: &'r [ResolvedEntry<'d>],
+        rest: &str,
+    ) -> Result<Listed<'r, 'd>, String> {
         let (first, behind) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
         let group = self.document.entry(first).filter(|entry| entry.starts == Starts::Group);
         let (group, wanted) = group.map_or((None, rest), |group| (Some(&group.id), behind.trim()));
         let numbers = self.document.numbers();
         let rows: Vec<(usize, &ResolvedEntry<'_>)> = numbers
             .into_iter()
-            .zip(&resolved)
+            .zip(resolved)
             .filter(|(_, entry)| entry.entry.group.as_ref() == group)
             .collect();
         if wanted.is_empty() {
-            if rows.is_empty() {
-                return Ok(Reply::said(vec!["the menu has no entries".to_string()]));
-            }
-            let line = |(number, entry): &(usize, &ResolvedEntry<'_>)| {
-                let cannot = if entry.target.is_ok() { "" } else { "cannot start: " };
-                let what = match entry.entry.starts {
-                    Starts::Group => format!("a group: `entries {}` shows what is in it", entry.entry.id),
-                    _ => crate::resolve::describe(hands, entry),
-                };
-                format!("{number:>3}  {}  {cannot}{what}", entry.entry.title)
-            };
-            return Ok(Reply::said(rows.iter().map(line).collect()));
+            return Ok(Listed { rows, wanted: None });
         }
-        let number: usize =
-            wanted.parse().map_err(|_| format!("{wanted} is no number of the list that `entries` shows"))?;
-        let entry = rows.iter().find(|(own, _)| *own == number).map(|(_, entry)| entry);
-        let entry =
-            entry.ok_or_else(|| format!("there is no entry {number}; there are 1 to {}", rows.len()))?;
-        let target =
-            entry.target.clone().map_err(|why| format!("{} cannot start: {why}", entry.entry.title))?;
-        let title = entry.entry.title.clone();
-        Ok(Reply::then(&crate::resolve::describe(hands, entry), Then::Start { title, target }))
+        // An entry goes by its id too.
+        let by_id = rows.iter().find(|(_, entry)| entry.entry.id.as_str() == wanted).map(|(number, _)| *number);
+        let number = by_id.or_else(|| wanted.parse().ok());
+        let number = number.ok_or_else(|| {
+            format!("{wanted} is neither an id nor a number of the list that `entries` shows")
+        })?;
+        Ok(Listed { rows, wanted: Some(number) })
     }
 
     /// The keyboards, or another one than the menu's, until the machine restarts.
@@ -319,12 +347,41 @@ impl Prompt {
                 .map(|entry| entry.id.as_str())
                 .collect();
             return Err(format!(
-                "once takes menu, or one of {}; without a word it takes that back",
+                "once takes menu, or one of {}; `once` alone undoes it",
                 ids.join(", ")
             ));
         }
         Ok(Reply::then(&format!("the next start goes to {rest}"), Then::Once(Some(rest.to_string()))))
     }
+}
+
+/// Said where a word needs something composed.
+const NOTHING: &str = "nothing is composed yet: `help compose` shows how";
+
+/// Entries with their numbers, and the one that is wanted.
+struct Listed<'r, 'd> {
+    rows: Vec<(usize, &'r ResolvedEntry<'d>)>,
+    wanted: Option<usize>,
+}
+
+impl<'r, 'd> Listed<'r, 'd> {
+    fn one(&self) -> Result<&(usize, &'r ResolvedEntry<'d>), String> {
+        let number = self.wanted.ok_or("which entry? `entries` shows their numbers")?;
+        let entry = self.rows.iter().find(|(own, _)| *own == number);
+        entry.ok_or_else(|| match self.rows.len() {
+            0 => "the menu has no entries".to_string(),
+            count => format!("there is no entry {number}; there are 1 to {count}"),
+        })
+    }
+}
+
+fn line_of(hands: &impl Hands, number: usize, entry: &ResolvedEntry<'_>) -> String {
+    let cannot = if entry.target.is_ok() { "" } else { "cannot start: " };
+    let what = match entry.entry.starts {
+        Starts::Group => format!("a group: `entries {}` shows what is in it", entry.entry.id),
+        _ => crate::resolve::describe(hands, entry),
+    };
+    format!("{number:>3}  {}  {cannot}{what}", entry.entry.title)
 }
 
 /// Bytes in the unit that reads best.

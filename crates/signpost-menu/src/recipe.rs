@@ -107,7 +107,7 @@ impl Fields {
             ("partition", identity.partition.map(|number| number.to_string())),
         ];
         for (field, value) in fields {
-            let otherwise = format!("v{}, {}, has no {field}", identity.number, around.whereabouts(volume));
+            let otherwise = format!("{} has no {field}", identity.name);
             self.set(&format!("{name}.{field}"), value, &otherwise);
         }
     }

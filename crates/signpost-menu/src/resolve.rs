@@ -169,17 +169,17 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
         Ok(target) => target,
     };
     match target {
-        StartTarget::Program { volume, path, .. } => format!("{}, {path}", around.whereabouts(*volume)),
-        StartTarget::Linux { volume, kernel, .. } => format!("{}, {kernel}", around.whereabouts(*volume)),
+        StartTarget::Program { volume, path, .. } => around.at(*volume, path),
+        StartTarget::Linux { volume, kernel, .. } => around.at(*volume, kernel),
         StartTarget::Image { volume, image, kernel, .. } => {
-            format!("{}, {kernel} in {image}", around.whereabouts(*volume))
+            format!("{kernel} in {}", around.at(*volume, image))
         }
         StartTarget::FirmwareEntry { number, .. } => {
             let options = around.load_options();
             let option = options.iter().find(|option| option.number == *number);
             match option.and_then(|option| option.target.as_ref()) {
                 Some((volume, path)) => {
-                    format!("firmware entry {number:04X}: {}, {path}", around.whereabouts(*volume))
+                    format!("firmware entry {number:04X}: {}", around.at(*volume, path))
                 }
                 None => format!("firmware entry {number:04X}"),
             }

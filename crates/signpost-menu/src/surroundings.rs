@@ -1,5 +1,6 @@
 //! The machine around a menu, as whoever settles one has to tell of it.
 
+use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -11,8 +12,24 @@ pub trait Surroundings {
     /// Its volumes; other calls name them by their index.
     fn volumes(&self) -> &[VolumeIdentity];
 
-    /// Where a volume is, in words: `disk 1 partition 2`.
-    fn whereabouts(&self, volume: usize) -> String;
+    /// The name of a volume, with its device in the running system where there is one: `d1p2 (/dev/nvme0n1p2)`.
+    fn whereabouts(&self, volume: usize) -> String {
+        match self.volumes().get(volume) {
+            Some(VolumeIdentity { name, device: Some(device), .. }) => format!("{name} ({device})"),
+            Some(VolumeIdentity { name, .. }) => name.clone(),
+            None => String::new(),
+        }
+    }
+
+    /// The name of a volume as people read and type it: `d1p2`.
+    fn name(&self, volume: usize) -> &str {
+        self.volumes().get(volume).map_or("", |identity| &identity.name)
+    }
+
+    /// A place on a volume, as people read and type it: `d1p2:/boot/vmlinuz`.
+    fn at(&self, volume: usize, path: &str) -> String {
+        format!("{}:{path}", self.name(volume))
+    }
 
     /// The names of the files in a folder, without its folders.
     ///

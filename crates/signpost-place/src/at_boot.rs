@@ -17,6 +17,7 @@ use signpost_firmware::start::{
     DiskMatch, Hardware, Names, PartitionSeen, Program, Target, locate, volume_path,
 };
 use signpost_menu::disk_number::DiskNumber;
+use signpost_menu::ids;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::LoadOptionSeen;
 use signpost_menu::text::shown;
@@ -69,7 +70,6 @@ pub struct BootVolume {
     pub path: DevicePath,
     /// Whether the firmware reads it.
     pub is_fat: bool,
-    whereabouts: String,
     volume: Volume,
     reader: OnceCell<Option<Result<VolumeReader, VolumeError>>>,
     drive: Option<HardDrive>,
@@ -136,15 +136,15 @@ impl BootMachine {
                 }
                 _ => (None, false),
             };
-            machine.identities.push(identity(index, &volume, (&disks, &plugged), home));
+            let name =
+                volume.origin.name(&disks, |disk| machine.numbers.get(disk).map_or(0, |number| number.0));
+            let is_home = home == Some(index);
+            machine.identities.push(identity(name, &volume, (&disks, &plugged), is_home));
             machine.volumes.push(BootVolume {
                 path: path.unwrap_or_else(|| DevicePath::new(Vec::new())),
                 is_fat: shown.is_some()
                     && volume.identity.firmware_refuses.is_none()
                     && (volume.identity.kind.is_fat() || volume.beneath_raid.is_some()),
-                whereabouts: volume
-                    .origin
-                    .words(&disks, |disk| machine.numbers.get(disk).map_or(0, |number| number.0)),
                 drive: shown.map(|shown| shown.drive.clone()),
                 disk,
                 is_extended_boot,
@@ -223,10 +223,10 @@ impl Plugged {
 
 /// By what a volume can be named.
 fn identity(
-    index: usize,
+    name: String,
     volume: &Volume,
     (disks, plugged): (&[Disk], &[Plugged]),
-    home: Option<usize>,
+    is_home: bool,
 ) -> VolumeIdentity {
     let (at, entry) = match &volume.origin {
         Origin::Partition(disk, entry) => (Some(*disk), Some(*entry)),
@@ -241,7 +241,8 @@ fn identity(
         _ => None,
     };
     VolumeIdentity {
-        number: u32::try_from(index).unwrap_or(u32::MAX).saturating_add(1),
+        name,
+        device: None,
         uuid: volume.identity.uuid.clone(),
         label: volume.identity.label.clone(),
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
@@ -252,7 +253,7 @@ fn identity(
         disk_path: plugged.and_then(|disk| disk.path.clone()),
         disk_guid: disk.and_then(|disk| disk.table.guid).map(|guid| guid.to_string()),
         partition: entry.map(|entry| entry.number),
-        is_home: home == Some(index),
+        is_home,
         nearness: Nearness::default(),
     }
 }
@@ -289,8 +290,16 @@ impl Volumes for BootMachine {
         self.systems.get_or_init(|| Systems::find(self))
     }
 
-    fn place(&self, volume: usize) -> String {
-        self.volumes.get(volume).map(|volume| volume.whereabouts.clone()).unwrap_or_default()
+    fn system_ids(&self) -> Vec<(String, usize)> {
+        let started = &self.systems().started;
+        let mut ids: Vec<(String, usize)> = Vec::with_capacity(started.len());
+        for system in started {
+            let Some(root) = system.root else { continue };
+            let base = ids::slug(&system.title, "system");
+            let short = base.split('-').next().unwrap_or(&base);
+            ids.push((ids::first_free(short, short, |id| ids.iter().any(|(own, _)| own == id)), root));
+        }
+        ids
     }
 
     fn fault(&self, volume: usize) -> Option<String> {
@@ -388,8 +397,8 @@ impl Hardware for AsFirmware<'_> {
 }
 
 impl Names for BootMachine {
-    fn place(&self, partition: usize) -> String {
-        Volumes::place(self, partition)
+    fn name(&self, partition: usize) -> String {
+        Volumes::name(self, partition)
     }
 
     fn number(&self, partition: usize) -> u32 {

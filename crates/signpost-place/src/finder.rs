@@ -76,7 +76,7 @@ impl Systems {
     /// Tells whose everything is that was found on the volumes of a machine.
     pub fn of(volumes: &impl Volumes, found: Vec<Found>) -> Self {
         let list = systems::all(volumes, &found);
-        let started = list.iter().map(FoundSystem::as_started).collect();
+        let started = list.iter().map(|system| system.as_started(volumes)).collect();
         Self { found, list, started }
     }
 
@@ -86,6 +86,13 @@ impl Systems {
         let found = all.map(|volume| volumes.opened(volume).map(on_volume).unwrap_or_default());
         let found = found.collect();
         Self::of(volumes, found)
+    }
+
+    /// Every kernel that was found, with its volume.
+    pub fn found_kernels(&self) -> impl Iterator<Item = (usize, &FoundKernel)> {
+        self.found.iter().enumerate().flat_map(|(volume, found)| {
+            found.kernels.iter().flat_map(move |(_, kernels)| kernels.iter().map(move |kernel| (volume, kernel)))
+        })
     }
 
     /// The kernels on a volume, the newest first.

@@ -78,11 +78,11 @@ fn may_be_home(look: &Look, volume: usize) -> bool {
 ///
 /// # Errors
 /// Where the one asked for is none that firmware reads, or there is no ESP.
-pub fn choose(look: &Look, asked: Option<&VolumeRef>) -> facts::Result<Home> {
+pub fn choose(look: &Look, asked: Option<&str>) -> facts::Result<Home> {
     let volumes = &look.survey.volumes;
     if let Some(asked) = asked {
         let unusable = |why: String| facts::Error::Unusable { place: "--home".into(), why };
-        let volume = look.resolve(asked).map_err(|error| unusable(error.to_string()))?;
+        let volume = look.typed_volume(asked).map_err(|error| unusable(error.to_string()))?;
         if !volumes[volume].is_fat {
             return Err(unusable(format!(
                 "{} is {}, which firmware does not read",

@@ -1,7 +1,6 @@
 //! A machine together with its survey: what every decision at the desk is made on.
 
 use alloc::boxed::Box;
-use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::cell::OnceCell;
@@ -14,11 +13,11 @@ use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{DiskNumber, FirmwareEntry, Survey, Volume, VolumeNumber};
+use signpost_facts::{DiskNumber, FirmwareEntry, Survey, System, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
-use signpost_menu::place::{Unresolved, VolumeIdentity, VolumeRef, resolve, stable};
+use signpost_menu::place::{Mistyped, Place, Unresolved, VolumeIdentity, VolumeRef, resolve, stable, typed};
 use signpost_menu::resolve::LoadOptionSeen;
 
 use crate::finder::Systems;
@@ -162,7 +161,7 @@ impl Look {
     /// Where it cannot be read.
     pub fn read_file(&self, volume: usize, path: &str, most: usize) -> facts::Result<Option<Vec<u8>>> {
         let place = |why: String| facts::Error::Unusable {
-            place: format!("v{}:{path}", VolumeNumber::of_index(volume)),
+            place: Volumes::name(self, volume) + ":" + path,
             why,
         };
         let reader = self.reader(volume).ok_or_else(|| place("its volume cannot be read".into()))?;
@@ -202,13 +201,34 @@ impl Look {
         resolve(volume, &self.identities)
     }
 
+    /// The place that a person means; the path is empty where none was typed.
+    ///
+    /// # Errors
+    /// Where it fits no volume, or several: what there is.
+    pub fn typed(&self, text: &str) -> Result<Place, Mistyped> {
+        let found = typed(text, &self.identities, || Volumes::system_ids(self))?;
+        Ok(Place { volume: VolumeRef::Name(Volumes::name(self, found.volume)), path: found.path })
+    }
+
+    /// The index of the volume that a person means.
+    ///
+    /// # Errors
+    /// Where it fits no volume, or several; where a path follows it.
+    pub fn typed_volume(&self, text: &str) -> Result<usize, Mistyped> {
+        let found = typed(text, &self.identities, || Volumes::system_ids(self))?;
+        match found.path.as_str() {
+            "" | "/" => Ok(found.volume),
+            path => Err(Mistyped::Path { typed: text.to_string(), path: path.to_string() }),
+        }
+    }
+
     /// A name for a volume that holds: one that no other volume shares.
     ///
     /// # Errors
     /// Where every name of it is shared.
     pub fn stable_name(&self, volume: usize) -> facts::Result<VolumeRef> {
         stable(volume, &self.identities).ok_or_else(|| facts::Error::Unusable {
-            place: format!("volume v{}", VolumeNumber::of_index(volume)),
+            place: Volumes::name(self, volume),
             why: "no name tells it from the other volumes; give its disk a serial or its file system a new UUID".into(),
         })
     }
@@ -224,7 +244,7 @@ impl Look {
 
     /// Volumes of the machine's own that firmware reads.
     pub fn fat_volumes(&self) -> impl Iterator<Item = usize> {
-        let is_ours = |volume: &Volume| volume.is_fat && !self.survey.is_on_medium(volume);
+        let is_ours = |volume: &facts::Volume| volume.is_fat && !self.survey.is_on_medium(volume);
         self.survey
             .volumes
             .iter()
@@ -284,8 +304,14 @@ impl Volumes for Look {
         &self.systems
     }
 
-    fn place(&self, volume: usize) -> String {
-        self.survey.volumes.get(volume).map(Volume::where_it_is).unwrap_or_default()
+    fn system_ids(&self) -> Vec<(String, usize)> {
+        let own = |system: &System| {
+            let image = system.image.as_ref().map(|image| image.volume);
+            let loaders = system.loaders.first().map(|file| self.survey.startup_files[*file].volume);
+            let volume = system.root.or(image).or(loaders)?;
+            Some((system.id.clone(), volume.index()))
+        };
+        self.survey.systems.iter().filter_map(own).collect()
     }
 
     fn fault(&self, volume: usize) -> Option<String> {

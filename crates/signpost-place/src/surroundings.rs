@@ -27,7 +27,7 @@ pub fn reader(volumes: &impl Volumes, volume: usize) -> Result<&VolumeReader, St
     volumes.opened(volume).ok_or_else(|| {
         let kind = || volumes.seen(volume).map(|seen| format!("{} is not looked into", seen.kind));
         let why = volumes.fault(volume).or_else(kind).unwrap_or_else(|| "there is no such volume".into());
-        format!("{}: {why}", volumes.place(volume))
+        format!("{}: {why}", volumes.name(volume))
     })
 }
 
@@ -168,10 +168,6 @@ macro_rules! stands_around_a_menu {
                 $crate::volumes::Volumes::identities(self)
             }
 
-            fn whereabouts(&self, volume: usize) -> String {
-                $crate::volumes::Volumes::place(self, volume)
-            }
-
             fn files(
                 &self,
                 within: signpost_menu::resolve::Within<'_>,
@@ -244,6 +240,10 @@ macro_rules! stands_around_a_menu {
 
             fn systems(&self) -> &[signpost_menu::linux_system::LinuxSystem] {
                 &$crate::volumes::Volumes::systems(self).started
+            }
+
+            fn system_ids(&self) -> Vec<(String, usize)> {
+                $crate::volumes::Volumes::system_ids(self)
             }
 
             fn kernels_on(&self, volume: usize) -> Vec<signpost_menu::linux_system::LinuxKernel> {

@@ -29,8 +29,13 @@ pub trait Volumes {
     /// The Linux systems that were found.
     fn systems(&self) -> &Systems;
 
-    /// Where a volume is, in words: `disk 1 partition 2`.
-    fn place(&self, volume: usize) -> String;
+    /// The name of a volume as people read and type it: `d1p2`.
+    fn name(&self, volume: usize) -> String {
+        self.identities().get(volume).map(|identity| identity.name.clone()).unwrap_or_default()
+    }
+
+    /// Ids of systems, each with the volume that is meant by it.
+    fn system_ids(&self) -> Vec<(String, usize)>;
 
     /// Why nothing of a volume can be read, in words; nothing where it can, or is not of a kind that is looked into.
     fn fault(&self, volume: usize) -> Option<String>;

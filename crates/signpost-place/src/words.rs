@@ -8,8 +8,8 @@ use signpost_firmware::start::{Names, Target, volume_path};
 use crate::look::Look;
 
 impl Names for Look {
-    fn place(&self, partition: usize) -> String {
-        self.survey.volumes[partition].where_it_is()
+    fn name(&self, partition: usize) -> String {
+        self.survey.volumes[partition].name.clone()
     }
 
     fn number(&self, partition: usize) -> u32 {

@@ -117,7 +117,7 @@ fn things(survey: &Survey) -> BTreeMap<String, String> {
 
 fn named(volume: &Volume) -> String {
     let identity = volume.uuid.as_ref().or(volume.part_uuid.as_ref());
-    identity.cloned().unwrap_or_else(|| volume.place.clone())
+    identity.cloned().unwrap_or_else(|| volume.name.clone())
 }
 
 #[cfg(test)]

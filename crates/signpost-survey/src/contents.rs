@@ -59,7 +59,7 @@ fn of_volume(
     if let Some(reader) = &reader {
         found.startup_files = startup::on_volume(reader, facts);
         found.linux = finder::on_volume(reader);
-        found.images = images::on_volume(reader, facts.number);
+        found.images = images::on_volume(reader, facts);
         found.is_asleep = states::is_asleep(reader, facts);
     }
     if found.linux.roots.is_empty() && facts.fault.is_none() {

@@ -83,7 +83,7 @@ pub(crate) fn read(machine: &Machine) -> Read {
         let number = facts.number;
         mounts.push(take_device(machine, &volume.origin, facts));
         if let Some(fault) = &facts.fault {
-            let message = format!("v{number}, {}: {fault}", facts.place);
+            let message = format!("{}: {fault}", facts.name);
             findings.push(match &volume.fault {
                 Some(VolumeError::Unsupported(_)) => findings::beyond_us(message),
                 _ => findings::broken(message),
@@ -94,7 +94,7 @@ pub(crate) fn read(machine: &Machine) -> Read {
             facts.firmware_refuses.as_deref().map(|why| (why, "the firmware does not read it")),
         ];
         for (what, so) in flaws.into_iter().flatten() {
-            findings.push(findings::flawed(format!("v{number}, {}: {what}: {so}", facts.place)));
+            findings.push(findings::flawed(format!("{}: {what}: {so}", facts.name)));
         }
         if let Origin::Partition(disk, entry) = volume.origin {
             disks[of_machine[disk]].partitions[entry].volume = Some(number);

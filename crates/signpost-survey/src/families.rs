@@ -29,7 +29,7 @@ fn by_row(volume: &OneVolume<'_>, catalogue: &Catalogue) -> Option<System> {
     Some(System::new(
         row.id.clone(),
         title,
-        format!("the catalogue, by what lies on v{}", volume.facts.number),
+        format!("the catalogue, by what is on {}", volume.facts.name),
         row.family,
     ))
 }
@@ -83,12 +83,12 @@ fn titled(volume: &OneVolume<'_>, row: &SystemRow, marks: &VolumeMarks) -> Strin
 fn by_itself(volume: &OneVolume<'_>) -> Option<System> {
     let facts = volume.facts;
     if let Some(name) = bsd_name(volume) {
-        let from = format!("the label of v{}", facts.number);
+        let from = format!("the label of {}", facts.name);
         return Some(System::new(slug(&name), name, from, Family::Bsd));
     }
     let file = named_in_first_sector(volume)?;
     let title = facts.label.clone().unwrap_or_else(|| "A system with a boot sector".into());
-    let from = format!("the label of v{}, whose boot sector starts /{file}", facts.number);
+    let from = format!("the label of {}, whose boot sector starts /{file}", facts.name);
     Some(System::new(slug(&title), title, from, Family::Dos))
 }
 

@@ -25,7 +25,7 @@ pub(crate) fn unread(volume: &Volume, fault: &Fault) -> Finding {
     // Many readers name the path themselves.
     let is_named = fault.is_of_all() || words.contains(&fault.path);
     let at = if is_named { String::new() } else { format!("{}: ", fault.path) };
-    let message = format!("v{}, {}: {at}{words}", volume.number, volume.place);
+    let message = format!("{}: {at}{words}", volume.name);
     let finding = match fault.why {
         VolumeError::Corrupt(_) | VolumeError::Device(_) if fault.is_of_all() => broken(message),
         VolumeError::Corrupt(_) | VolumeError::Device(_) => Finding::new(
@@ -55,9 +55,8 @@ pub(crate) fn beyond_us(message: String) -> Finding {
 /// Files that no menu can name.
 pub(crate) fn odd_names(volume: &Volume, count: usize) -> Option<Finding> {
     let message = format!(
-        "v{}, {}: {count} name{} with control characters, which are left out",
-        volume.number,
-        volume.place,
+        "{}: {count} name{} with control characters, which are left out",
+        volume.name,
         if count == 1 { "" } else { "s" }
     );
     let help = "`prompt` shows them: `look`; give them other names to use them";
@@ -127,8 +126,8 @@ fn clones(look: &Look, found: &mut Vec<Finding>) {
 fn told_apart(look: &Look, index: usize) -> String {
     let volume = &look.survey.volumes[index];
     match look.stable_name(index) {
-        Ok(stable) => format!("v{} ({}, {stable})", volume.number, volume.place),
-        Err(_) => format!("v{} ({})", volume.number, volume.place),
+        Ok(stable) => format!("{} ({stable})", volume.name),
+        Err(_) => volume.name.clone(),
     }
 }
 
@@ -136,9 +135,8 @@ fn told_apart(look: &Look, index: usize) -> String {
 fn entry_files(look: &Look, found: &mut Vec<Finding>) {
     for entry in look.survey.entry_files.iter().filter(|entry| !entry.missing.is_empty()) {
         let message = format!(
-            "entry file v{}:{} names {}, which is not there",
-            entry.volume,
-            entry.path,
+            "entry file {} names {}, which is not there",
+            look.survey.at(entry.volume, &entry.path),
             entry.missing.join(" and ")
         );
         found.push(
@@ -156,7 +154,7 @@ fn entry_files(look: &Look, found: &mut Vec<Finding>) {
 fn incomplete_kernels(look: &Look, found: &mut Vec<Finding>) {
     for system in look.survey.systems.iter().filter(|system| system.snapshot.is_none()) {
         let Some(first) = system.kernels.first() else { continue };
-        let place = |kernel: &Kernel| format!("v{}:{}", kernel.volume, kernel.path);
+        let place = |kernel: &Kernel| look.survey.at(kernel.volume, &kernel.path);
         for other in system.unfinished_kernels() {
             found.push(Finding::new(
                 Code::InitrdMissing,
@@ -178,7 +176,7 @@ fn containers(look: &Look, found: &mut Vec<Finding>) {
     for volume in look.survey.volumes.iter().filter(|volume| volume.kind.is_container()) {
         found.push(Finding::new(
             Code::VolumeUnread,
-            format!("{} is a virtual machine's disk in a {}", volume.place, volume.kind),
+            format!("{} is a virtual machine's disk in a {}", volume.name, volume.kind),
             "what is inside is not read; make a raw image of it, and give that",
         ));
     }

@@ -28,12 +28,11 @@ pub(crate) fn read(look: &mut Look) {
             };
             match mount.volume {
                 Ok(volume) if mount.at == "/" && on != Some(volume) => {
-                    let number = VolumeNumber::of_index;
                     findings.push(finding(
                         format!(
-                            "{place} mounts v{} as its root, and the system lies on v{}",
-                            number(volume),
-                            on.map(|on| number(on).to_string()).unwrap_or_default()
+                            "{place} mounts {} as its root, and the system is on {}",
+                            look.survey.volumes[volume].name,
+                            on.map_or("", |on| &look.survey.volumes[on].name)
                         ),
                         "a copy of a system? name its own volume there before it is started",
                     ));

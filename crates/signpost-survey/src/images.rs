@@ -1,7 +1,7 @@
 //! Systems inside image files: raw disks and ISO 9660, looked for in a bounded way.
 
 use signpost_disk::probe::{Identity, VolumeKind};
-use signpost_facts::{Family, ImageFile, System, VolumeNumber};
+use signpost_facts::{Family, ImageFile, System, Volume};
 use signpost_place::VolumeReader;
 use signpost_place::finder::os_release;
 
@@ -48,7 +48,7 @@ const NOT_IN: [&str; 24] = [
 ];
 
 /// Every system inside an image file of a volume.
-pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber) -> Vec<System> {
+pub(crate) fn on_volume(reader: &VolumeReader, volume: &Volume) -> Vec<System> {
     let mut roots = vec![String::new()];
     roots.extend(
         reader
@@ -66,7 +66,7 @@ pub(crate) fn on_volume(reader: &VolumeReader, number: VolumeNumber) -> Vec<Syst
     for root in roots {
         search.walk(&root, MAX_DEPTH);
     }
-    search.found.iter().filter_map(|path| inside(reader, number, path)).collect()
+    search.found.iter().filter_map(|path| inside(reader, volume, path)).collect()
 }
 
 struct Search<'a> {
@@ -118,12 +118,12 @@ impl Search<'_> {
 }
 
 /// The system in an image file, if there is one.
-fn inside(reader: &VolumeReader, volume: VolumeNumber, path: &str) -> Option<System> {
+fn inside(reader: &VolumeReader, volume: &Volume, path: &str) -> Option<System> {
     let size = reader.metadata(path).ok().filter(|found| found.size >= MIN_SIZE)?.size;
     let readers = reader.inside(path).ok()?;
     let partitioned = if readers.len() > 1 { ", partitioned" } else { "" };
     let image = |identity: &Identity| ImageFile {
-        volume,
+        volume: volume.number,
         path: path.to_string(),
         holds: format!("{}{partitioned}", identity.kind),
         label: identity.label.as_deref().map(said),
@@ -137,7 +137,7 @@ fn inside(reader: &VolumeReader, volume: VolumeNumber, path: &str) -> Option<Sys
         let id = release.id().unwrap_or("linux").to_string();
         let title = release.title().unwrap_or_else(|| "Linux".into());
         let mut system =
-            System::new(id, title, format!("os-release inside of {path} on v{volume}"), Family::Linux);
+            System::new(id, title, format!("os-release inside of {}", volume.at(path)), Family::Linux);
         system.image = Some(image(identity));
         return Some(system);
     }
@@ -150,7 +150,7 @@ fn inside(reader: &VolumeReader, volume: VolumeNumber, path: &str) -> Option<Sys
     })?;
     let stem = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or(path, |(stem, _)| stem);
     let title = identity.label.as_deref().map_or_else(|| stem.to_string(), said).replace('_', " ");
-    let from = format!("the label inside of {path} on v{volume}");
+    let from = format!("the label inside of {}", volume.at(path));
     let mut system = System::new(slug(&title), title, from, Family::Other);
     system.image = Some(image(identity));
     Some(system)

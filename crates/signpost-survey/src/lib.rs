@@ -47,6 +47,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     let read = disks::read(machine);
     let contents = machine.contents().map_err(|error| error.to_string());
     let survey = Survey {
+        stray_kernels: Vec::new(),
         schema: SCHEMA,
         machine: MachineFacts {
             name: said(&machine.name),

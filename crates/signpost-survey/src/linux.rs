@@ -29,12 +29,28 @@ pub(crate) fn take(look: &mut Look) {
         take_running(look, system);
     }
     look.survey.entry_files = entry_files(look, &systems);
+    look.survey.stray_kernels = stray_kernels(look, &systems);
     look.survey.systems = systems;
+}
+
+/// Kernels that belong to no system that was found.
+fn stray_kernels(look: &Look, systems: &[System]) -> Vec<Kernel> {
+    let is_owned = |volume: usize, path: &str| {
+        let mut kernels = systems.iter().flat_map(|system| &system.kernels);
+        kernels.any(|kernel| kernel.volume.index() == volume && kernel.path == path)
+    };
+    let mut stray = Vec::new();
+    for (volume, found) in look.systems.found_kernels() {
+        if !is_owned(volume, &found.path) {
+            stray.push(kernel_facts(volume, found.clone(), None));
+        }
+    }
+    stray
 }
 
 fn system(look: &Look, found: &FoundSystem) -> System {
     let number = VolumeNumber::of_index;
-    let from = format!("{} of v{}", found.release.1, number(found.release.0));
+    let from = look.survey.at(VolumeNumber::of_index(found.release.0), &found.release.1);
     // Its id is told from others of the same when all of them are known.
     let mut system = System::new(found.id.clone(), found.title.clone(), from, Family::Linux);
     system.id = String::new();
@@ -49,15 +65,19 @@ fn system(look: &Look, found: &FoundSystem) -> System {
     let path = look.root_path.as_ref().is_none_or(|path| *path == system.root_path);
     system.is_running =
         path && look.running.is_some() && look.running == found.root.map(|(volume, _)| volume);
-    system.kernels = found.kernels.iter().map(kernel).collect();
-    system.arguments = found.arguments.as_ref().map(arguments);
+    system.kernels = found.kernels.iter().map(|own| kernel(look, own)).collect();
+    system.arguments = found.arguments.as_ref().map(|held| arguments(look, held));
     system
 }
 
-fn kernel(own: &SystemKernel) -> Kernel {
-    let FoundKernel { path, version, header, initrds, fallback, is_spare } = own.kernel.clone();
+fn kernel(look: &Look, own: &SystemKernel) -> Kernel {
+    kernel_facts(own.volume, own.kernel.clone(), own.arguments.as_ref().map(|held| arguments(look, held)))
+}
+
+fn kernel_facts(volume: usize, found: FoundKernel, arguments: Option<Arguments>) -> Kernel {
+    let FoundKernel { path, version, header, initrds, fallback, is_spare } = found;
     Kernel {
-        volume: VolumeNumber::of_index(own.volume),
+        volume: VolumeNumber::of_index(volume),
         path,
         version,
         architecture: architecture(&header).to_string(),
@@ -65,7 +85,7 @@ fn kernel(own: &SystemKernel) -> Kernel {
         initrds,
         fallback,
         is_spare,
-        arguments: own.arguments.as_ref().map(arguments),
+        arguments,
     }
 }
 
@@ -73,13 +93,13 @@ fn architecture(header: &LinuxKernel) -> &'static str {
     if header.is_64_bit { "x86_64" } else { "x86" }
 }
 
-fn arguments(found: &finder::Arguments) -> Arguments {
+fn arguments(look: &Look, found: &finder::Arguments) -> Arguments {
     let from = match found.source {
         Source::Kept { .. } => ArgumentsFrom::Kept,
         Source::EntryFile { .. } => ArgumentsFrom::EntryFile,
         Source::Made { .. } => ArgumentsFrom::Made,
     };
-    Arguments { text: found.text.clone(), source: found.words(), from }
+    Arguments { text: found.text.clone(), source: found.words(|volume| look.survey.volumes[volume].name.clone()), from }
 }
 
 /// Where such arguments come from, in words.

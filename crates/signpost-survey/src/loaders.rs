@@ -317,7 +317,7 @@ impl Assigning<'_> {
         let (system, description) = match (&twin, product) {
             (Some(twin), _) if twin.volume == volume => {
                 also.clone_from(&twin.also);
-                (twin.system.clone(), format!("spare path, same file as {}", twin.path))
+                (twin.system.clone(), format!("fallback path, same file as {}", twin.path))
             }
             (Some(twin), _) => {
                 let known =
@@ -328,9 +328,9 @@ impl Assigning<'_> {
                 let system =
                     owners.next().or_else(|| twin.system.clone().filter(|_| self.survey.takes_part(volume)));
                 also.extend(owners);
-                (system, format!("spare path, same file as {} on v{}", twin.path, twin.volume))
+                (system, format!("fallback path, same file as {}", self.survey.at(twin.volume, &twin.path)))
             }
-            (None, _) if files[index].is_ours() => (None, "spare path, our boot program".to_string()),
+            (None, _) if files[index].is_ours() => (None, "fallback path, our boot program".to_string()),
             (None, Some(product)) => {
                 let id = self.of_product(&product, volume);
                 (id, format!("spare path, {product}"))

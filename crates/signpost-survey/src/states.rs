@@ -22,7 +22,7 @@ pub(crate) fn findings(look: &Look, found: &mut Vec<Finding>) {
     let running = look.running.map(VolumeNumber::of_index);
     let mut nameless: BTreeMap<u64, Vec<String>> = BTreeMap::new();
     for volume in &look.survey.volumes {
-        let name = || format!("v{} ({})", volume.number, volume.place);
+        let name = || volume.name.clone();
         if volume.is_hibernated {
             let whose = look.survey.systems.iter().find(|system| system.root == Some(volume.number));
             let who =

@@ -26,8 +26,9 @@ pub(crate) fn finish(look: &mut Look) {
             (file.role == Role::SparePath, named.unwrap_or(usize::MAX), file.path.clone())
         });
     }
+    let volumes = &look.survey.volumes;
     for system in &mut look.survey.systems {
-        let place = |index: &usize| format!("v{}:{}", files[*index].volume, files[*index].path);
+        let place = |index: &usize| volumes[files[*index].volume.index()].at(&files[*index].path);
         system.loader_places = system.loaders.iter().map(place).collect();
     }
 
@@ -108,7 +109,7 @@ fn nearness(look: &Look, system: &System) -> Nearness {
 fn told_by(look: &Look, system: &System) -> [Option<String>; 3] {
     let number = system.root.or(system.image.as_ref().map(|image| image.volume));
     let volume = number.and_then(|number| look.survey.volumes.get(number.index()));
-    let place = volume.map(|volume| volume.place.clone());
+    let place = volume.map(|volume| volume.name.clone());
     let path = place.as_ref().map(|place| format!("{place}{}", system.root_path));
     [volume.map(|volume| format!("disk {}", volume.disk)), place, path]
 }

@@ -45,7 +45,6 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
     let identity = &volume.identity;
     let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
     let name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
-    let place = volume.origin.words(looked, number_of);
     Volume {
         number,
         device: None,
@@ -53,7 +52,7 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         is_running_root: false,
         disk: disk.unwrap_or(DiskNumber(0)),
         partition: entry.map(|entry| signpost_facts::PartitionNumber(entry.number)),
-        place: said(&place),
+        name: said(&volume.origin.name(looked, number_of)),
         lv,
         members: members.iter().copied().map(VolumeNumber::of_index).collect(),
         kind: identity.kind,

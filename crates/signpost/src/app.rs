@@ -1,5 +1,6 @@
 //! What every command needs: the machine, the menu file, the way to print and to ask.
 
+use std::cell::RefCell;
 use std::io::{BufRead, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -54,6 +55,8 @@ pub struct How<'h> {
 /// The command line's state.
 pub struct App<'a> {
     global: &'a Global,
+    /// What is printed as JSON at the end, where that was asked for.
+    result: RefCell<Option<serde_json::Value>>,
 }
 
 impl<'a> App<'a> {
@@ -64,7 +67,7 @@ impl<'a> App<'a> {
             Color::Never => ColorChoice::Never,
         }
         .write_global();
-        Self { global }
+        Self { global, result: RefCell::new(None) }
     }
 
     /// The machine that is named.
@@ -195,10 +198,15 @@ impl<'a> App<'a> {
         Ok(Some(put))
     }
 
-    /// Prints a result: as JSON where that was asked for, else as text.
+    /// The result for the JSON document at the end, where there is one.
+    pub fn result(&self) -> Option<serde_json::Value> {
+        self.result.take()
+    }
+
+    /// Prints a result as text, or keeps it for the JSON document at the end where that was asked for.
     pub fn show(&self, facts: &impl Serialize, text: impl FnOnce() -> String) {
         if self.global.json {
-            out::json(facts);
+            self.result.replace(serde_json::to_value(facts).ok());
         } else {
             out::text(&text());
         }
@@ -218,7 +226,7 @@ impl<'a> App<'a> {
             return Ok(());
         }
         let refusal = |message: &str| {
-            let way = "answer yes at a terminal, or say --yes".to_string();
+            let way = "answer yes at a terminal, or give --yes".to_string();
             let refusal = Refusal { code: Code::Unconfirmed, message: message.into(), way };
             Failure::Core(Error::Refused(vec![refusal]))
         };

@@ -10,14 +10,16 @@ use crate::commands::{
 };
 use crate::global::Global;
 
-/// Boot menus for machines with several systems: look, plan, put in force, rehearse, take back.
+/// Boot menus for PCs with several operating systems: look, plan, rehearse, apply, undo.
+///
+/// Without a command, the systems, what starts next and the problems are shown.
 #[derive(Parser)]
 #[command(name = "signpost", version, max_term_width = 100)]
 pub struct Args {
     #[command(flatten)]
     pub global: Global,
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 #[derive(Subcommand)]

@@ -5,10 +5,13 @@ use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
 use signpost_core::edit::{self, KEYS};
+use signpost_facts::Volume;
 use signpost_firmware::boot_variables::{BootOption, BootVariables};
 use signpost_machine::{Machine, files};
 use signpost_menu::keyboard::KEYBOARDS;
 use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_place::Look;
+use signpost_survey::catalogue::Catalogue;
 
 /// The value of an option on the command line that is being completed.
 fn option(name: &str) -> Option<PathBuf> {
@@ -99,4 +102,46 @@ pub fn firmware_entries(current: &OsStr) -> Vec<CompletionCandidate> {
     };
     let numbers = boot.options.iter().map(|(number, option)| (format!("{number:04X}"), label(option)));
     starting(current, numbers)
+}
+
+/// The machine that is being worked on, looked at; nothing where that cannot be.
+fn look() -> Option<Look> {
+    let machine = match option("--machine") {
+        Some(bench) if bench.as_os_str() != "live" => Machine::open_bench(&bench).ok()?,
+        _ => Machine::live(),
+    };
+    Some(signpost_upkeep::look(&machine, &Catalogue::built_in()))
+}
+
+/// Names of volumes.
+pub fn volumes(current: &OsStr) -> Vec<CompletionCandidate> {
+    starting(current, look().iter().flat_map(volume_names))
+}
+
+fn volume_names(look: &Look) -> Vec<(String, String)> {
+    let told = |volume: &Volume| {
+        let label = volume.label.as_deref().unwrap_or_default();
+        (volume.name.clone(), format!("{} {label}", volume.kind).trim_end().to_string())
+    };
+    look.survey.volumes.iter().map(told).collect()
+}
+
+/// Places: volumes, and paths behind one.
+pub fn places(current: &OsStr) -> Vec<CompletionCandidate> {
+    let (Some(look), Some(word)) = (look(), current.to_str()) else { return Vec::new() };
+    let found = signpost_menu::prompt::places_from(word, &look);
+    let start = word.get(..found.start).unwrap_or_default();
+    found.words.into_iter().map(|rest| CompletionCandidate::new(format!("{start}{rest}"))).collect()
+}
+
+/// What `survey` shows in detail: disks, volumes, systems, entries of the firmware.
+pub fn surveyed(current: &OsStr) -> Vec<CompletionCandidate> {
+    let Some(look) = look() else { return Vec::new() };
+    let survey = &look.survey;
+    let disks = survey.disks.iter().map(|disk| (format!("d{}", disk.number), disk.name.clone()));
+    let systems = survey.systems.iter().map(|system| (system.id.clone(), system.title.clone()));
+    let entries =
+        survey.firmware.entries.iter().map(|entry| (entry.number.to_string(), entry.label.clone()));
+    let all: Vec<_> = disks.chain(volume_names(&look)).chain(systems).chain(entries).collect();
+    starting(current, all)
 }

@@ -7,8 +7,9 @@ use crate::args::{Args, Command};
 use crate::commands;
 
 /// Does what was asked for.
-pub fn run(app: &App<'_>, command: Command) -> Outcome {
-    match command {
+pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
+    let short = || Command::Survey(commands::survey::SurveyArgs::short());
+    match command.unwrap_or_else(short) {
         Command::Survey(args) => commands::survey::run(app, &args),
         Command::Check(args) => commands::check::run(app, &args),
         Command::Draft(args) => commands::draft::run(app, &args),

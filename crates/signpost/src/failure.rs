@@ -3,9 +3,9 @@
 use std::process::ExitCode;
 
 use serde::Serialize;
-use signpost_facts::{Error, Refusal};
+use signpost_facts::{Code, Error, Refusal};
+use signpost_menu::Problem;
 
-use crate::global::Global;
 use crate::render::out;
 
 /// How the program ends. Most wrong use is clap's to tell, which ends with 2 too.
@@ -54,20 +54,6 @@ impl From<std::io::Error> for Failure {
     }
 }
 
-#[derive(Serialize)]
-struct MenuErrors<'a> {
-    schema: u32,
-    file: &'a str,
-    errors: Vec<MenuError<'a>>,
-}
-
-#[derive(Serialize)]
-struct MenuError<'a> {
-    line: usize,
-    column: usize,
-    message: &'a str,
-}
-
 impl Failure {
     /// The exit code.
     pub fn exit(&self) -> Exit {
@@ -85,39 +71,99 @@ impl Failure {
         }
     }
 
-    /// Tells it on standard error; errors of a menu file are a JSON document too, where one was asked for.
-    pub fn print(&self, global: &Global) {
+    /// Its code in JSON documents; that of the first guard, where guards refused.
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::Core(Error::MenuFile { .. }) => Code::MenuFileBroken.word(),
+            Self::Core(Error::Refused(refusals)) => {
+                refusals.first().map_or("refused", |refusal| refusal.code.word())
+            }
+            Self::Core(Error::WrongUse(_)) | Self::Usage(_) => "wrong-use",
+            Self::Core(Error::Unusable { .. } | Error::Variables(_)) | Self::Other(_) => "unusable",
+            Self::Core(Error::NotReadBack { .. }) => "not-read-back",
+            Self::Core(Error::Interrupted { .. }) => "interrupted",
+            Self::Problem(_) => "problem",
+        }
+    }
+
+    /// What goes into the JSON document.
+    pub fn facts(&self) -> ErrorFacts<'_> {
+        let (refusals, errors): (&[Refusal], &[Problem]) = match self {
+            Self::Core(Error::Refused(refusals)) => (refusals, &[]),
+            Self::Core(Error::MenuFile { problems, .. }) => (&[], problems),
+            _ => (&[], &[]),
+        };
+        let error = |problem: &Problem| MenuError {
+            line: problem.line,
+            column: problem.column,
+            message: problem.message.clone(),
+        };
+        ErrorFacts {
+            code: self.code(),
+            message: refusals.first().map_or_else(|| self.message(), |refusal| refusal.message.clone()),
+            instead: refusals.first().map(|refusal| refusal.way.as_str()),
+            refusals,
+            errors: errors.iter().map(error).collect(),
+        }
+    }
+
+    fn message(&self) -> String {
+        match self {
+            Self::Core(error) => error.to_string(),
+            Self::Usage(message) | Self::Problem(message) | Self::Other(message) => message.clone(),
+        }
+    }
+
+    /// Tells it on standard error.
+    pub fn print(&self) {
         match self {
             Self::Core(Error::MenuFile { file, problems }) => {
-                if global.json {
-                    let errors = problems
-                        .iter()
-                        .map(|p| MenuError { line: p.line, column: p.column, message: &p.message })
-                        .collect();
-                    out::json(&MenuErrors { schema: signpost_facts::SCHEMA, file, errors });
-                }
-                for problem in problems {
-                    out::error(&format!("{file}, {problem}"));
-                }
+                problems.iter().for_each(|problem| out::error(&format!("{file}, {problem}")));
             }
             Self::Core(Error::Refused(refusals)) => {
                 for Refusal { code, message, way } in refusals {
                     out::error(&format!("refused ({code}): {message}"));
                     out::error(&format!("  instead: {way}"));
                 }
-                let mut guards: Vec<String> = Vec::new();
+                let mut guards: Vec<&str> = Vec::new();
                 for refusal in refusals.iter().filter(|refusal| refusal.code.is_guard()) {
-                    let code = refusal.code.to_string();
-                    if !guards.contains(&code) {
-                        guards.push(code);
+                    if !guards.contains(&refusal.code.word()) {
+                        guards.push(refusal.code.word());
                     }
                 }
                 if !guards.is_empty() {
-                    out::error(&format!("  to do it all the same: --despite {}", guards.join(",")));
+                    out::error(&format!("  to do it anyway: --despite {}", guards.join(",")));
                 }
             }
-            Self::Core(error) => out::error(&error.to_string()),
-            Self::Usage(message) | Self::Problem(message) | Self::Other(message) => out::error(message),
+            _ => out::error(&self.message()),
         }
+    }
+}
+
+/// Why a command did not do what it was asked for, as JSON.
+#[derive(Serialize)]
+pub struct ErrorFacts<'a> {
+    code: &'static str,
+    message: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    instead: Option<&'a str>,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    refusals: &'a [Refusal],
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    errors: Vec<MenuError>,
+}
+
+/// An error of a menu file.
+#[derive(Serialize)]
+struct MenuError {
+    line: usize,
+    column: usize,
+    message: String,
+}
+
+impl ErrorFacts<'_> {
+    /// What was typed is no command line.
+    pub fn of_words(message: String) -> Self {
+        Self { code: "wrong-use", message, instead: None, refusals: &[], errors: Vec::new() }
     }
 }

@@ -6,14 +6,16 @@ mod args;
 mod commands;
 mod complete;
 mod dispatch;
+mod envelope;
 mod failure;
 mod global;
 mod render;
 mod signals;
+mod wrong_use;
 
 use std::process::ExitCode;
 
-use clap::{CommandFactory, Parser};
+use clap::{CommandFactory, FromArgMatches};
 
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
@@ -21,11 +23,24 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 fn main() -> ExitCode {
     // Where a shell asks for completions, they are all that is printed.
     clap_complete::CompleteEnv::with_factory(args::Args::command).complete();
-    let args = args::Args::parse_from(args::typed(std::env::args_os()));
-    match dispatch::run(&app::App::new(&args.global), args.command) {
+    let words = args::typed(std::env::args_os());
+    let parsed = args::Args::command().try_get_matches_from(&words).and_then(|matches| {
+        let args = args::Args::from_arg_matches(&matches)?;
+        Ok((args, envelope::command(&matches)))
+    });
+    let (args, command) = match parsed {
+        Ok(parsed) => parsed,
+        Err(error) => return wrong_use::tell(&error, &words).into(),
+    };
+    let app = app::App::new(&args.global);
+    let outcome = dispatch::run(&app, args.command);
+    if args.global.json {
+        envelope::print(&command, app.result(), outcome.as_ref().err());
+    }
+    match outcome {
         Ok(code) => code.into(),
         Err(failure) => {
-            failure.print(&args.global);
+            failure.print();
             failure.exit().into()
         }
     }

@@ -186,11 +186,10 @@ fn restore_words(systems: &[&System]) -> String {
 
 /// The cause that this file is gone, where there is one already.
 fn lost_already<'f>(found: &'f mut Found, (volume, path): (VolumeNumber, &str)) -> Option<&'f mut Cause> {
-    let place = format!("v{volume}:{path}").to_lowercase();
     let is_it = |cause: &&mut Cause| {
         cause.code == Code::LoaderGone
             && cause.cures.iter().flat_map(|cure| &cure.acts).any(|act| match act {
-                Act::Copy { to, .. } => format!("v{}:{}", to.0, to.1).to_lowercase() == place,
+                Act::Copy { to, .. } => to.0 == volume && to.1.to_lowercase() == path.to_lowercase(),
                 _ => false,
             })
     };
@@ -232,7 +231,7 @@ fn entry_again(seen: &Seen<'_>, starts: &Starts, fault: &Fault) -> Option<Cure> 
     let volume = VolumeNumber::of_index(volume);
     Some(Cure {
         name: "make-entry",
-        what: format!("make the firmware's entry \"{label}\" for v{volume}:{} again", program.path),
+        what: format!("make the firmware's entry \"{label}\" for {} again", seen.look.survey.at(volume, &program.path)),
         acts: vec![Act::Make { label: label.clone(), volume, path: program.path.clone(), is_first: false }],
     })
 }

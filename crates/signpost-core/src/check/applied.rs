@@ -50,15 +50,14 @@ fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     let facts = &look.survey.volumes[esp];
     let effect = seen.effect(&[], true, Effect::StartsOther);
     let message = format!(
-        "the ESP that held the menu ({wanted}) is gone; v{}, {}, is there now: the file system was made anew",
-        facts.number,
+        "the ESP that held the menu ({wanted}) is gone; {} is there now: the file system was made anew",
         facts.where_it_is()
     );
     let mut made = cause(Code::EspNew, effect, Some(Subject::Volume(facts.number)), message);
     made.evidence.push(format!("the menu was applied to {wanted}"));
     made.cures.push(Cure {
         name: "apply-anew",
-        what: format!("apply the same menu to v{}", facts.number),
+        what: format!("apply the same menu to {}", facts.name),
         acts: vec![Act::Reapply],
     });
     Some(made)
@@ -173,11 +172,11 @@ fn entry_of_a_menu(seen: &Seen<'_>, found: &mut Found) {
             continue;
         }
         let effect = seen.effect(&[], true, Effect::StartsOther);
-        let message = format!("a menu of ours stands on v{number}, and no entry of the firmware starts it");
+        let message = format!("our menu is on {}, and no firmware entry starts it", look.survey.name(number));
         let mut lost = cause(Code::EntryLost, effect, Some(Subject::Volume(number)), message);
         lost.cures.push(Cure {
             name: "make-entry",
-            what: format!("make an entry for v{number}:{}, first in the order", program.path),
+            what: format!("make an entry for {}, first in the order", look.survey.at(number, &program.path)),
             acts: vec![Act::Make {
                 label: "Signpost".into(),
                 volume: number,
@@ -286,8 +285,8 @@ fn homes(seen: &Seen<'_>, found: &mut Found) {
             continue;
         }
         let message = format!(
-            "v{number} holds another menu of this machine than v{}, which is active",
-            VolumeNumber::of_index(own)
+            "{} holds another menu of this machine than {}, which is active",
+            look.survey.volumes[other].name, look.survey.volumes[own].name
         );
         let mut differ =
             cause(Code::HomesDisagree, Effect::WillBreak, Some(Subject::Volume(number)), message);
@@ -306,12 +305,14 @@ fn room(seen: &Seen<'_>, found: &mut Found) {
     }
     let number = VolumeNumber::of_index(home);
     let message = format!(
-        "the home volume v{number} has {} bytes free, and the next boot program takes {needed}: an update of it cannot be applied",
+        "the home volume {} has {} bytes free, and the next boot program takes {needed}: an update of it cannot be applied",
+        seen.look.survey.name(number),
         room.free
     );
     let mut full = cause(Code::EspFull, Effect::WillBreak, Some(Subject::Volume(number)), message);
     full.by_hand = Some(format!(
-        "make room: `signpost prompt` and `look v{number}:/EFI` show what stands there; old files of other systems' installers can go"
+        "make room: `signpost survey {}` shows what is there; files of systems that are no longer installed can go",
+        seen.look.survey.name(number)
     ));
     found.add(full, &[]);
 }

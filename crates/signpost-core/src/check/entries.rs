@@ -67,10 +67,10 @@ fn is_led_to(seen: &Seen<'_>, file: &StartupFile) -> bool {
     })
 }
 
-fn point(entry: &FirmwareEntry, volume: VolumeNumber, path: &str) -> Cure {
+fn point(seen: &Seen<'_>, entry: &FirmwareEntry, volume: VolumeNumber, path: &str) -> Cure {
     Cure {
         name: "point-entry",
-        what: format!("let {} lead to v{volume}:{path}", named(entry)),
+        what: format!("let {} lead to {}", named(entry), seen.look.survey.at(volume, path)),
         acts: vec![Act::Point(entry.number, volume, path.into())],
     }
 }
@@ -83,11 +83,14 @@ fn moved(seen: &Seen<'_>, entry: &FirmwareEntry, renumbered: &[usize]) -> Option
     let file = &seen.look.survey.startup_files[file];
     let systems = systems_of(seen, &[file]);
     let effect = seen.effect(&systems, true, Effect::WillBreak);
-    let message =
-        format!("the partition that {} names has another number now: it is v{volume}", named(entry));
+    let message = format!(
+        "the partition that {} names has another number now: it is {}",
+        named(entry),
+        seen.look.survey.name(volume)
+    );
     let mut moved = cause(Code::PartitionMoved, effect, Some(Subject::Entry(entry.number)), message);
     moved.systems = ids(&systems);
-    moved.cures.push(point(entry, volume, &path));
+    moved.cures.push(point(seen, entry, volume, &path));
     Some(moved)
 }
 
@@ -114,15 +117,14 @@ fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
     let systems = systems_of(seen, &[file]);
     let effect = seen.effect(&systems, true, Effect::WillBreak);
     let message = format!(
-        "the partition that {} names is gone; v{}, {}, holds the file that it starts",
+        "the partition that {} names is gone; {} holds the file that it starts",
         named(entry),
-        file.volume,
         survey.volumes[file.volume.index()].where_it_is()
     );
     let mut anew = cause(Code::EspNew, effect, subject, message);
     anew.systems = ids(&systems);
     anew.evidence.extend(known_elsewhere(seen, &path));
-    anew.cures.push(point(entry, file.volume, &file.path));
+    anew.cures.push(point(seen, entry, file.volume, &file.path));
     Some(anew)
 }
 
@@ -193,7 +195,7 @@ fn gone(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str
     });
     if let Some(file) = elsewhere {
         let at = lost.cures.iter().position(|cure| cure.name != "copy-back").unwrap_or(lost.cures.len());
-        lost.cures.insert(at, point(entry, file.volume, &file.path));
+        lost.cures.insert(at, point(seen, entry, file.volume, &file.path));
     }
     Some(lost)
 }
@@ -211,7 +213,8 @@ fn fallback_empty(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], 
     let subject = Subject::Entry(entry.number);
     let mut lost = loader_lost(seen, at, &systems, (subject, effect), false);
     lost.code = Code::FallbackEmpty;
-    lost.message = format!("the fallback path is empty, by which {} starts: v{volume}:{path}", named(entry));
+    let place = seen.look.survey.at(volume, &path);
+    lost.message = format!("{} starts by the fallback path, which is empty: {place}", named(entry));
     let loaders = systems.iter().filter_map(|system| {
         let file = seen.look.survey.startup_files.get(*system.loaders.first()?)?;
         let reads = seen.look.survey.volumes[file.volume.index()].firmware_reads;
@@ -219,7 +222,11 @@ fn fallback_empty(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], 
     });
     let made = loaders.map(|(system, file)| Cure {
         name: "make-entry",
-        what: format!("make an entry of its own for {}: v{}:{}", system.title, file.volume, file.path),
+        what: format!(
+            "make an entry of its own for {}: {}",
+            system.title,
+            seen.look.survey.at(file.volume, &file.path)
+        ),
         acts: vec![Act::Make {
             label: system.title.clone(),
             volume: file.volume,
@@ -243,7 +250,8 @@ fn unfit(seen: &Seen<'_>, entry: &FirmwareEntry, target: &Target) -> Option<Caus
     };
     let secure_boot = seen.look.secure_boot_verdict(target.partition, &path).and_then(Result::ok);
     if let Some(SecureBoot::Refused(why)) = secure_boot {
-        let message = format!("Secure Boot refuses what {} starts, v{volume}:{path}: {why}", named(entry));
+        let place = seen.look.survey.at(volume, &path);
+        let message = format!("Secure Boot refuses what {} starts, {place}: {why}", named(entry));
         let mut refused = cause(Code::SecureBootRefuses, effect, Some(subject), message);
         refused.systems = ids(&systems);
         refused.by_hand = Some(

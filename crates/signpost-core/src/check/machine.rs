@@ -24,10 +24,7 @@ pub(super) fn unseen(look: &Look) -> Vec<String> {
         unseen.push(format!("disk {}: {why}", disk.number));
     }
     for volume in look.survey.volumes.iter().filter(|volume| volume.is_encrypted) {
-        unseen.push(format!(
-            "v{}, {}, is encrypted: what lies in it is not known",
-            volume.number, volume.place
-        ));
+        unseen.push(format!("{} is encrypted: what lies in it is not known", volume.name));
     }
     if look.survey.machine.firmware == FirmwareKind::Unknown {
         unseen.push(
@@ -166,15 +163,14 @@ fn esp_types(seen: &Seen<'_>, found: &mut Found) {
             continue;
         }
         let message = format!(
-            "v{number}, {}, holds loaders, and its partition is not of the type EFI system: the firmware does not look there \
+            "{} holds loaders, and its partition is not of the type EFI system: the firmware does not look there \
              by itself",
             volume.where_it_is()
         );
         let mut wrong = cause(Code::EspType, Effect::WillBreak, Some(Subject::Volume(number)), message);
         wrong.by_hand = Some(format!(
-            "give partition {} of disk {} the type \"EFI system\" with a partitioning tool; no data is changed by that",
-            volume.partition.map_or(0, |partition| partition.0),
-            volume.disk
+            "give {} the type \"EFI system\" with a partitioning tool; no data is changed by that",
+            volume.where_it_is()
         ));
         found.add(wrong, &[]);
     }

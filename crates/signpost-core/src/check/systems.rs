@@ -44,7 +44,7 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     if let Some(file) = loader.filter(|file| seen.look.survey.volumes[file.volume.index()].firmware_reads) {
         lost.cures.push(Cure {
             name: "make-entry",
-            what: format!("make an entry of the firmware's for v{}:{}", file.volume, file.path),
+            what: format!("make a firmware entry for {}", seen.look.survey.at(file.volume, &file.path)),
             acts: vec![Act::Make {
                 label: system.title.clone(),
                 volume: file.volume,
@@ -78,7 +78,7 @@ fn by_fallback_path(seen: &Seen<'_>, file: &StartupFile) -> Option<Cure> {
     let is_esp = seen.look.survey.volumes[file.volume.index()].is_esp;
     (is_free && is_esp).then(|| Cure {
         name: "fallback-path",
-        what: format!("copy v{}:{} to its fallback path, {path}", file.volume, file.path),
+        what: format!("copy {} to the fallback path, {path}", seen.look.survey.at(file.volume, &file.path)),
         acts: vec![Act::Copy { from: (file.volume, file.path.clone()), to: (file.volume, path) }],
     })
 }

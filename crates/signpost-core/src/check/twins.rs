@@ -28,8 +28,9 @@ pub(super) fn loader_lost(
             format!("the loader of {}", titles.join(" and "))
         }
     };
+    let place = seen.look.survey.at(volume, path);
     let state = if is_damaged { "is damaged" } else { "is gone" };
-    let message = format!("{whose} {state}: v{volume}:{path}");
+    let message = format!("{whose} {state}: {place}");
     let mut lost = cause(Code::LoaderGone, effect, Some(subject), message);
     lost.systems = ids(systems);
     let known = seen.look.identities.get(volume.index()).and_then(|own| seen.look.known.file(own, path));
@@ -40,7 +41,7 @@ pub(super) fn loader_lost(
         lost.evidence.push(twin.evidence);
         lost.cures.push(Cure {
             name: "copy-back",
-            what: format!("copy v{}:{} to v{volume}:{path}", twin.volume, twin.path),
+            what: format!("copy {} to {place}", seen.look.survey.at(twin.volume, &twin.path)),
             acts: vec![Act::Copy { from: (twin.volume, twin.path), to: (volume, path.to_string()) }],
         });
     }
@@ -104,7 +105,7 @@ fn twin(
             return Some(Twin {
                 volume: file.volume,
                 path: file.path.clone(),
-                evidence: format!("v{}:{} has the same content", file.volume, file.path),
+                evidence: format!("{} has the same content", look.survey.at(file.volume, &file.path)),
             });
         }
     }
@@ -121,7 +122,7 @@ fn twin(
     Some(Twin {
         volume,
         path: fallback.path.clone(),
-        evidence: format!("v{volume}:{}, the fallback path, starts the same system", fallback.path),
+        evidence: format!("{}, the fallback path, starts the same system", look.survey.at(volume, &fallback.path)),
     })
 }
 

@@ -96,11 +96,11 @@ pub(super) fn is_plain(system: &System) -> bool {
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.
 fn on_removable(look: &Look, system: &System) -> String {
     let way = match (&system.image, system.root, system.loaders.first()) {
-        (Some(image), ..) => format!("`entry add image v{}:{}`", image.volume, image.path),
-        (None, Some(root), _) if !system.kernels.is_empty() => format!("`entry add linux --on v{root}`"),
+        (Some(image), ..) => format!("`entry add image {}`", look.survey.at(image.volume, &image.path)),
+        (None, Some(root), _) if !system.kernels.is_empty() => format!("`entry add linux --on {}`", look.survey.name(root)),
         (None, _, Some(loader)) => {
             let file = &look.survey.startup_files[*loader];
-            format!("`entry add efi v{}:{}`", file.volume, file.path)
+            format!("`entry add efi {}`", look.survey.at(file.volume, &file.path))
         }
         (None, ..) => "`entry add`".to_string(),
     };
@@ -114,7 +114,7 @@ pub(super) fn key(look: &Look, system: &System) -> String {
         return format!("system {}", system.id);
     };
     let identity = volume.uuid.as_ref().or(volume.part_uuid.as_ref()).or(volume.label.as_ref());
-    format!("root {}{}", identity.map_or(volume.place.as_str(), |identity| identity), system.root_path)
+    format!("root {}{}", identity.map_or(volume.name.as_str(), |identity| identity), system.root_path)
 }
 
 /// Clones share an identity: the second gets a number.

@@ -17,8 +17,8 @@ pub(super) type Way = std::result::Result<Body, String>;
 /// The best way for a system.
 pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
     if let Some(image) = &system.image {
-        let place = format!("v{}:{}", image.volume, image.path);
-        return Ok(Err(format!("it lies in the image file {place}; `entry add image {place}` takes it up")));
+        let place = look.survey.at(image.volume, &image.path);
+        return Ok(Err(format!("it is in the image file {place}; `signpost entry add image {place}` adds it")));
     }
     Ok(match newest_kernel(look, system, host, "")? {
         Ok(body) => Ok(body),

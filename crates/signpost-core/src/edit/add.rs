@@ -1,13 +1,15 @@
 //! New entries: everything about them that can be looked up is looked up.
 
 mod by_recipe;
+mod kernel;
 
+pub use kernel::Kernel;
 use serde::Serialize;
 use signpost_facts::{Family, Result, VolumeNumber};
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Place, VolumeRef};
-use signpost_menu::resolve::resolve_entry;
+use signpost_menu::resolve::{Surroundings, resolve_entry};
 use signpost_menu::{ids, prompt};
 use signpost_place::Look;
 use signpost_place::hardware::HEAD;
@@ -34,6 +36,13 @@ pub enum NewEntry {
         /// The recipe for it, where one is named.
         recipe: Option<String>,
     },
+    /// A kernel by itself.
+    Kernel {
+        /// The kernel, with what goes with it.
+        kernel: Kernel,
+        /// The recipe for its arguments, where one is named.
+        recipe: Option<String>,
+    },
     /// A system inside an image file.
     Image {
         /// The image.
@@ -46,7 +55,7 @@ pub enum NewEntry {
         /// Its number in hexadecimal, or its label.
         name: String,
     },
-    /// What takes no more than its kind: a group, the firmware's screen, restart, power off.
+    /// What takes no more than its kind: a group, firmware setup, restart, power off.
     Plain {
         /// The word for it in the file.
         starts: &'static str,
@@ -88,6 +97,12 @@ pub fn add(
         NewEntry::Linux { on, recipe } => {
             let (title, body) = linux(look, on, menu)?;
             (title, by_recipe::linux(look, recipes, recipe.as_deref(), on, body)?)
+        }
+        NewEntry::Kernel { kernel, recipe } => {
+            let (title, body) = kernel::kernel(look, kernel, is_unchecked)?;
+            let args = kernel.args.is_none();
+            let recipe = recipe.as_deref().filter(|_| args);
+            (title, by_recipe::kernel(look, recipes, recipe, &kernel.kernel.volume, body)?)
         }
         NewEntry::Image { image, recipe } => {
             by_recipe::image(look, recipes, recipe.as_deref(), image, is_unchecked)?
@@ -164,19 +179,10 @@ fn linux(look: &Look, on: &VolumeRef, menu: &MenuFile) -> Result<(String, Body)>
         roots.iter().find(|system| system.root == Some(VolumeNumber::of_index(volume))).ok_or_else(|| {
             let there: Vec<String> = roots
                 .iter()
-                .map(|system| {
-                    format!(
-                        "{} on v{}",
-                        system.title,
-                        system.root.map(|root| root.to_string()).unwrap_or_default()
-                    )
-                })
+                .filter_map(|system| Some(format!("{} on {}", system.title, look.survey.name(system.root?))))
                 .collect();
             let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
-            wrong(format!(
-                "no Linux system has its root on v{}; there is: {there}",
-                VolumeNumber::of_index(volume)
-            ))
+            wrong(format!("no Linux system has its root on {}; there is: {there}", look.name(volume)))
         })?;
     let body = draft::newest_kernel(look, system, menu.document.settings.host, "")?;
     let body =

@@ -6,7 +6,7 @@ use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Hidden, Hide};
 use signpost_menu::ids::EntryId;
 use signpost_menu::kernel_args::{changed_words, is_change};
-use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::place::{Mistyped, Place, VolumeRef};
 use signpost_place::Look;
 use toml_edit::{ArrayOfTables, Item, Table, Value};
 
@@ -127,15 +127,17 @@ fn change(
     Ok((text.finish(&menu.path)?, document.entries[index].id.clone()))
 }
 
-/// A place by the survey's number (`v4:/EFI/x.efi`) as one that holds; everything else as it is.
+/// A place as a person names it (`d2p1:/EFI/x.efi`) as one that holds; everything else as it is.
 fn stable(look: &Look, key: &str, value: &str) -> Result<String> {
     let names_volume = matches!(key, "volume" | "root" | "program" | "target" | "image");
-    let (volume, path) = match Place::parse(value).ok().or_else(|| Place::parse(&format!("{value}:")).ok()) {
-        Some(place) if names_volume && !place.volume.is_stable() => (place.volume, place.path),
-        _ => return Ok(value.to_string()),
-    };
-    let name = look.stable_name(resolved(look, &volume)?)?.to_string();
-    Ok(if matches!(key, "volume" | "root") { name } else { format!("{name}{path}") })
+    // What a menu file takes stands there as it was written, the volume being there or not.
+    let is_kept = |place: Place| place.volume.is_stable();
+    if !names_volume || Place::parse(value).is_ok_and(is_kept) {
+        return Ok(value.to_string());
+    }
+    let place = look.typed(value).map_err(|error| wrong(error.to_string()))?;
+    let name = look.stable_name(resolved(look, &place.volume)?)?.to_string();
+    Ok(if matches!(key, "volume" | "root") { name } else { format!("{name}{}", place.path) })
 }
 
 /// A value as the file holds it: most are text, initrds a list.
@@ -288,12 +290,14 @@ pub fn hide(
     }
     let (key, value) = if let Some(system) = look.survey.systems.iter().find(|system| system.title == what) {
         ("system", system.title.clone())
-    } else if let Some(place) = what.contains('/').then(|| Place::parse(what).ok()).flatten() {
-        let volume = resolved(look, &place.volume)?;
-        ("file", format!("{}{}", look.stable_name(volume)?, place.path))
-    } else if let Some(volume) = volume_named(what) {
-        let volume = resolved(look, &volume)?;
-        ("volume", look.stable_name(volume)?.to_string())
+    } else if find(&document, what).is_err()
+        && let Some(place) = place_named(look, what)?
+    {
+        let name = look.stable_name(resolved(look, &place.volume)?)?;
+        match place.path.as_str() {
+            "" | "/" => ("volume", name.to_string()),
+            path => ("file", format!("{name}{path}")),
+        }
     } else {
         let (id, stands) = take_out(look, &mut text, &document, what)?;
         refusal = stands;
@@ -309,14 +313,16 @@ pub fn hide(
 }
 
 pub(super) fn resolved(look: &Look, volume: &VolumeRef) -> Result<usize> {
-    let count = look.survey.volumes.len();
-    look.resolve(volume)
-        .map_err(|error| wrong(format!("{error}; there are v1 to v{count}, as `survey` shows them")))
+    look.resolve(volume).map_err(|error| wrong(error.to_string()))
 }
 
-/// A volume as people write it: with or without the colon that parts it from a path.
-pub fn volume_named(what: &str) -> Option<VolumeRef> {
-    VolumeRef::parse(what).or_else(|_| VolumeRef::parse(&format!("{what}:"))).ok()
+/// The place that a person names; nothing where no volume is called so, which may be an entry's name.
+fn place_named(look: &Look, what: &str) -> Result<Option<Place>> {
+    match look.typed(what) {
+        Ok(place) => Ok(Some(place)),
+        Err(Mistyped::Unknown { .. }) => Ok(None),
+        Err(error) => Err(wrong(error.to_string())),
+    }
 }
 
 /// The file's text with a `[[hide]]` less: draft offers it again.

@@ -16,8 +16,6 @@ use crate::menu_file::{self, MenuFile};
 /// What `tune` did, or would do.
 #[derive(Clone, Debug, Serialize)]
 pub struct Tuned {
-    /// Version of this document.
-    pub schema: u32,
     /// Each key with its value then.
     pub settings: Vec<Setting>,
     /// What nobody would expect of these values.
@@ -84,7 +82,6 @@ pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) 
         value,
     });
     Ok(Tuned {
-        schema: signpost_facts::SCHEMA,
         settings: settings.collect(),
         warnings: warnings(&after),
         text,

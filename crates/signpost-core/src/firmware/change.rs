@@ -53,8 +53,6 @@ pub struct NewFirmwareEntry {
 /// A change, planned.
 #[derive(Clone, Debug, Serialize)]
 pub struct FirmwareChange {
-    /// Version of this document.
-    pub schema: u32,
     /// The boot order now.
     pub order_before: Vec<OptionNumber>,
     /// The boot order then.
@@ -277,7 +275,6 @@ impl Work<'_> {
         }
         let in_words = |order: &[u16]| order.iter().map(|number| OptionNumber(*number)).collect();
         Ok(FirmwareChange {
-            schema: signpost_facts::SCHEMA,
             order_before: in_words(&self.look.boot.order),
             order_after: in_words(&after.boot.order),
             writes: self.writes.into_iter().map(Change::Variable).collect(),

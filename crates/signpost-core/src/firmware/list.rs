@@ -14,8 +14,6 @@ use crate::history::History;
 /// The firmware's entries.
 #[derive(Clone, Debug, Serialize)]
 pub struct FirmwareList {
-    /// Version of this document.
-    pub schema: u32,
     /// Those in the order first.
     pub entries: Vec<ListedEntry>,
     /// What is odd about the order itself.
@@ -81,7 +79,7 @@ pub fn list(look: &Look, history: &History) -> FirmwareList {
             data_length: entry.data_length,
         }
     });
-    FirmwareList { schema: signpost_facts::SCHEMA, entries: listed.collect(), order: order_findings(look) }
+    FirmwareList { entries: listed.collect(), order: order_findings(look) }
 }
 
 fn made_by(entry: &FirmwareEntry, option: Option<&LoadOption>, is_ours: bool) -> &'static str {
@@ -162,7 +160,7 @@ fn other_identity(look: &Look, drive: &HardDrive) -> Option<String> {
         })?;
         let identity = at_place.uuid.clone().unwrap_or_else(|| "none".into());
         Some(format!(
-            "disk {} partition {} is there, with another identity, {identity}: made anew, or a clone",
+            "d{}p{} is there, with another identity, {identity}: made anew, or a clone",
             disk.number, at_place.number
         ))
     })

@@ -126,7 +126,7 @@ impl<'a> Work<'a> {
         volume: VolumeNumber,
         path: &str,
     ) -> Result<signpost_firmware::device_path::DevicePath> {
-        let place = format!("v{volume}:{path}");
+        let place = self.look.survey.at(volume, path);
         device_path(self.look, volume.index(), path).map_err(|why| Error::Unusable { place, why })
     }
 
@@ -139,7 +139,7 @@ impl<'a> Work<'a> {
     fn make(&mut self, label: &str, (volume, path): (VolumeNumber, &str), is_first: bool) -> Result<()> {
         let option = LoadOption::new(label, self.device_path(volume, path)?, Vec::new());
         let verdict = self.look.secure_boot_verdict(volume.index(), path).and_then(std::result::Result::ok);
-        self.refusals.extend(guards::secure_boot(&format!("v{volume}:{path}"), verdict.as_ref()));
+        self.refusals.extend(guards::secure_boot(&self.look.survey.at(volume, path), verdict.as_ref()));
         self.made.push((option, is_first));
         Ok(())
     }
@@ -168,7 +168,8 @@ impl<'a> Work<'a> {
 
     /// Puts a file back. A volume whose file system is not whole is left to the guards.
     fn copy(&mut self, from: &(VolumeNumber, String), to: &(VolumeNumber, String)) -> Result<()> {
-        let place = |(volume, path): &(VolumeNumber, String)| format!("v{volume}:{path}");
+        let survey = &self.look.survey;
+        let place = |(volume, path): &(VolumeNumber, String)| survey.at(*volume, path);
         let bytes = self.look.read_file(from.0.index(), &from.1, MAX_PROGRAM)?;
         let bytes = bytes.ok_or_else(|| Error::unusable(place(from), "it is not there any more"))?;
         let before = self.look.read_file(to.0.index(), &to.1, MAX_PROGRAM)?;
@@ -178,7 +179,12 @@ impl<'a> Work<'a> {
         if before.is_none() && room.free < bytes.len() as u64 {
             self.refusals.push(Refusal {
                 code: Code::NoRoom,
-                message: format!("v{} has {} bytes free, {} are needed", to.0, room.free, bytes.len()),
+                message: format!(
+                    "{} has {} bytes free, {} are needed",
+                    survey.name(to.0),
+                    room.free,
+                    bytes.len()
+                ),
                 way: "make room on it".into(),
             });
         }
@@ -203,7 +209,7 @@ impl<'a> Work<'a> {
         if let Some(used) = survey.volumes.iter().find(is_used) {
             self.refusals.push(Refusal {
                 code: Code::PartitionUnsafe,
-                message: format!("disk {disk} is in use: v{} is mounted", used.number),
+                message: format!("disk {disk} is in use: {} is mounted", used.where_it_is()),
                 way: "do it from a rescue medium, where nothing of the disk is mounted".into(),
             });
         }

@@ -8,11 +8,12 @@ use std::collections::BTreeSet;
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::location::Location;
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{Code, Error, OptionNumber, Refusal, Result, VolumeNumber};
+use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
@@ -37,7 +38,7 @@ pub(super) fn plan(
 ) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
     fits(look, program)?;
-    let home = signpost_place::home::choose(look, wishes.home.as_ref())?;
+    let home = signpost_place::home::choose(look, wishes.home.as_deref())?;
     // The firmware does not see such a partition, so nothing more can be planned on it.
     if let Some(refusal) = safe::misplaced(look, home.volume) {
         return Err(Error::Refused(vec![refusal]));
@@ -93,14 +94,13 @@ pub(super) fn plan(
     refusals.extend(safe::refusals(look, &writes));
     let facts = &look.survey.volumes[home.volume];
     Ok(Plan {
-        schema: signpost_facts::SCHEMA,
         entries: entries(look, &resolved),
         order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
         order_after: order.iter().map(|number| OptionNumber(*number)).collect(),
         timeout_before: look.boot.timeout,
         timeout_after: None,
         writes,
-        home: Some(format!("v{}, {} ({})", facts.number, facts.where_it_is(), home.why)),
+        home: Some(format!("{}, {}", facts.where_it_is(), home.why)),
         notes,
         refusals,
         outcome,
@@ -201,7 +201,7 @@ fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Opti
 
 fn room(look: &Look, volume: usize) -> Result<Room> {
     look.room(volume)
-        .map_err(|why| Error::Unusable { place: format!("v{}", VolumeNumber::of_index(volume)), why })
+        .map_err(|why| Error::Unusable { place: look.survey.volumes[volume].name.clone(), why })
 }
 
 /// Files on the home volume.
@@ -235,7 +235,7 @@ impl<'a> Files<'a> {
 
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
         let what =
-            format!("write the boot program, v{}:{}", VolumeNumber::of_index(self.volume), program.path());
+            format!("write the boot program, {}", self.look.at(self.volume, &program.path()));
         self.write(program.path(), program.bytes().to_vec(), what)
     }
 
@@ -248,10 +248,7 @@ impl<'a> Files<'a> {
         if !is_ours {
             return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
         }
-        let what = format!(
-            "write the boot program into the spare path, v{}:{path}",
-            VolumeNumber::of_index(self.volume)
-        );
+        let what = format!("copy the boot program to the fallback path, {}", self.look.at(self.volume, &path));
         self.write(path, program.bytes().to_vec(), what).map(Ok)
     }
 

@@ -2,6 +2,7 @@
 
 use signpost_facts::change::FileWrite;
 use signpost_facts::{Result, Role, StartupFile, VolumeNumber};
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
@@ -84,7 +85,7 @@ pub(super) fn removal(look: &Look, volume: usize, path: &str, what: &str) -> Res
         return Ok(None);
     }
     Ok(Some(FileWrite {
-        what: format!("remove {what} v{}:{path}", VolumeNumber::of_index(volume)),
+        what: format!("remove {what} {}", look.at(volume, path)),
         volume: look.stable_name(volume)?.to_string(),
         path: path.to_string(),
         before,

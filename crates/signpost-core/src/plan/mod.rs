@@ -77,7 +77,6 @@ pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) ->
     let after = state_after(look, contents, &writes)?;
     let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let mut plan = Plan {
-        schema: signpost_facts::SCHEMA,
         order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
         order_after: order.iter().map(|number| OptionNumber(*number)).collect(),
         timeout_before: look.boot.timeout,

@@ -9,7 +9,6 @@ use signpost_firmware::start::{locate, volume_path};
 use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::{Contents, VariableStore};
 use signpost_menu::ids::EntryId;
-use signpost_menu::place::VolumeRef;
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::hardware::SurveyedHardware;
@@ -19,8 +18,6 @@ use crate::rehearse::{Outcome, State};
 /// What would put a menu in force.
 #[derive(Clone, Debug, Serialize)]
 pub struct Plan {
-    /// Version of this document.
-    pub schema: u32,
     /// What becomes of each entry of the menu, in its order.
     pub entries: Vec<EntryPlan>,
     /// The boot order now.
@@ -95,8 +92,8 @@ impl Action {
 pub struct Wishes {
     /// The boot program, where one was found.
     pub boot_program: Option<BootProgram>,
-    /// The home volume.
-    pub home: Option<VolumeRef>,
+    /// The home volume, as a person names it.
+    pub home: Option<String>,
 }
 
 /// These first, all others behind in their order.

@@ -64,7 +64,6 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     writes.extend(files.into_iter().map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
     Ok(Plan {
-        schema: signpost_facts::SCHEMA,
         entries: Vec::new(),
         order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
         order_after: order.iter().map(|number| OptionNumber(*number)).collect(),

@@ -17,7 +17,7 @@ pub(crate) fn refusals<'w>(look: &Look, writes: impl IntoIterator<Item = &'w Cha
 
 fn refusal(look: &Look, volume: usize, code: Code, why: &str, way: &str) -> Refusal {
     let facts = &look.survey.volumes[volume];
-    let message = format!("v{}, {}: {why}", facts.number, facts.where_it_is());
+    let message = format!("{}: {why}", facts.where_it_is());
     Refusal { code, message, way: way.into() }
 }
 

@@ -6,6 +6,7 @@ use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::start::Names;
 use signpost_firmware::ucs2::Ucs2;
 use signpost_menu::document::{Host, KernelChoice, Starts};
+use signpost_menu::resolve::Surroundings;
 use signpost_place::Look;
 
 use crate::resolve::{ResolvedEntry, StartTarget};
@@ -30,7 +31,7 @@ pub(super) fn wanted(
     match target {
         StartTarget::Program { volume, path, args } => {
             let device_path = device_path(look, *volume, path)?;
-            let detail = format!("{}, {path}", look.survey.volumes[*volume].where_it_is());
+            let detail = look.at(*volume, path);
             Ok((LoadOption::new(title, device_path, text_data(args)), detail))
         }
         StartTarget::Linux { volume, kernel, initrds, args, .. } => {
@@ -40,7 +41,7 @@ pub(super) fn wanted(
             for initrd in initrds {
                 data = format!("{data} initrd={}", backslashes(initrd));
             }
-            let mut detail = format!("{}, {kernel}", look.survey.volumes[*volume].where_it_is());
+            let mut detail = look.at(*volume, kernel);
             if let Starts::Linux(linux) = &resolved.entry.starts
                 && matches!(linux.kernel, KernelChoice::Newest(_))
             {

@@ -5,6 +5,7 @@ use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, End, Hardware, Program, Start, Target, volume_path};
 use signpost_menu::document::Entry;
 use signpost_menu::policy::{self, ChosenBy, Situation};
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, newest};
 use signpost_menu::{MenuDocument, include, parse_leniently};
 use signpost_place::Look;
@@ -62,7 +63,7 @@ pub(super) fn follow(
 ) -> Followed {
     let Some(document) = in_force(look, hardware, target.partition) else {
         let choice = choose.map(|_| Choice::NoEntry(Vec::new()));
-        let waits = waits("there is no active menu: the boot program offers the programs it finds".into());
+        let waits = waits("the boot program, which has no menu and offers the programs it finds".into());
         return Followed { choice, ..waits };
     };
     let resolved = resolve(look, &document);
@@ -79,7 +80,7 @@ pub(super) fn follow(
     if let Some(id) = choose {
         let Some(entry) = resolved.iter().find(|entry| entry.entry.id == id) else {
             let ids = document.entries.iter().map(|entry| entry.id.clone()).collect();
-            let waits = waits(format!("the menu waits for a key: the menu has no entry {id}"));
+            let waits = waits(format!("the menu, which waits for a key: it has no entry {id}"));
             return Followed { choice: Some(Choice::NoEntry(ids)), ..waits };
         };
         return started(look, state.boot, hardware, entry, "menu, chosen");
@@ -96,14 +97,14 @@ pub(super) fn follow(
             // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
             let would = entry_start(look, state.boot, hardware, &resolved[index]).outcome;
             let mut waits =
-                waits(format!("the menu waits for a key; Enter starts {}", resolved[index].entry.title));
+                waits(format!("the menu, which waits for a key; Enter starts {}", resolved[index].entry.title));
             if would.is_start() {
                 waits.outcome.kind = Kind::WaitsAsAsked;
             }
             waits
         }
-        (None, None, Some(reason)) => waits(format!("the menu waits for a key: {reason}")),
-        (None, None, None) => waits("the menu waits for a key: nothing starts by itself".into()),
+        (None, None, Some(reason)) => waits(format!("the menu, which waits for a key: {reason}")),
+        (None, None, None) => waits("the menu, which waits for a key: nothing starts by itself".into()),
     }
 }
 
@@ -160,7 +161,7 @@ pub(super) fn entry_start(
 ) -> Followed {
     let entry = resolved.entry;
     match &resolved.target {
-        Err(why) => waits(format!("the menu waits for a key: {} cannot start: {why}", entry.title)),
+        Err(why) => waits(format!("the menu, which waits for a key: {} cannot start: {why}", entry.title)),
         Ok(StartTarget::Program { volume, path, args }) => {
             let notes = if args.is_empty() { Vec::new() } else { vec![format!("arguments: {args}")] };
             file_start(look, hardware, entry, (*volume, path), notes)
@@ -169,7 +170,7 @@ pub(super) fn entry_start(
             file_start(look, hardware, entry, (*volume, kernel), handed_over(initrds, args))
         }
         Ok(StartTarget::Image { volume, image, kernel, initrds, args }) => {
-            let at = format!("{}, {kernel} in {image}", look.survey.volumes[*volume].where_it_is());
+            let at = format!("{kernel} in {}", look.at(*volume, image));
             let mut followed = judged(entry, at, hardware.kernel_inside(*volume, image, kernel));
             let is_it = |system: &&System| {
                 system.image.as_ref().is_some_and(|own| own.volume.index() == *volume && own.path == *image)
@@ -190,7 +191,7 @@ fn file_start(
     (volume, path): (usize, &str),
     notes: Vec<String>,
 ) -> Followed {
-    let at = format!("{}, {path}", look.survey.volumes[volume].where_it_is());
+    let at = look.at(volume, path);
     let mut followed = judged(entry, at, hardware.program(volume, &path.replace('/', "\\"), &[]));
     if followed.outcome.is_start() {
         followed.outcome.system = system_of(look, volume, path);
@@ -210,12 +211,12 @@ fn handed_over(initrds: &[String], args: &str) -> Vec<String> {
 fn judged(entry: &Entry, at: String, program: Program) -> Followed {
     let title = &entry.title;
     let (kind, text) = match program {
-        Program::Starts => (Kind::Starts, format!("{title} starts, from {at}")),
-        Program::CannotTell(why) => (Kind::MayStart, format!("{title} may start, from {at}: {why}")),
-        Program::Missing => return waits(format!("the menu is back: {title}: {at} is not there")),
+        Program::Starts => (Kind::Starts, format!("{title}, from {at}")),
+        Program::CannotTell(why) => (Kind::MayStart, format!("perhaps {title}, from {at}: {why}")),
+        Program::Missing => return waits(format!("the menu again, since {title} cannot start: {at} is not there")),
         // The boot program starts nothing that it would stand still in.
         Program::Unfit(why) | Program::Hangs(why) => {
-            return waits(format!("the menu is back: {title}: {at}: {why}"));
+            return waits(format!("the menu again, since {title} cannot start: {at}: {why}"));
         }
     };
     let outcome = Outcome { kind, entry: None, system: None, text, notes: Vec::new() };
@@ -243,7 +244,7 @@ fn by_firmware(
     let start = start::follow(&again, hardware);
     let steps = start.steps.iter().map(|step| super::describe(look, step)).collect();
     if reached(look, hardware, &start).is_some() {
-        return Followed { steps, ..waits(format!("the menu is back: {} leads to it again", entry.title)) };
+        return Followed { steps, ..waits(format!("the menu again: {} leads to it", entry.title)) };
     }
     Followed { steps, outcome: super::outcome((look, hardware), &again, &start), choice: None }
 }

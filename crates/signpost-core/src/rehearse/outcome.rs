@@ -12,8 +12,6 @@ use signpost_place::Look;
 /// A start, followed.
 #[derive(Clone, Debug, Serialize)]
 pub struct Rehearsal {
-    /// Version of this document.
-    pub schema: u32,
     /// Every step, in order.
     pub steps: Vec<Step>,
     /// How it ends.

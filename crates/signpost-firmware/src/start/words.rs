@@ -8,8 +8,8 @@ use super::{Target, Untraced, Verdict};
 
 /// What partitions and files are called.
 pub trait Names {
-    /// Where a partition is: `disk 1 partition 2`.
-    fn place(&self, partition: usize) -> String;
+    /// What people call a partition: `d1p2`.
+    fn name(&self, partition: usize) -> String;
     /// Its number on its disk now.
     fn number(&self, partition: usize) -> u32;
     /// Why the firmware does not read it.
@@ -24,9 +24,9 @@ pub fn volume_path(path: &str) -> String {
 }
 
 impl Target {
-    /// Where the file is: `disk 1 partition 1, /EFI/larkspur/lkload.efi`.
+    /// Where the file is: `d1p1:/EFI/larkspur/lkload.efi`.
     pub fn place(&self, names: &impl Names) -> String {
-        format!("{}, {}", names.place(self.partition), volume_path(&self.path))
+        format!("{}:{}", names.name(self.partition), volume_path(&self.path))
     }
 
     /// The same, with what it starts.
@@ -62,11 +62,11 @@ impl Verdict {
             }
             Self::NoFile { path, partitions } => match partitions[..] {
                 [] => format!("no volume that the firmware reads has {path}"),
-                [partition] => format!("{} has no file {path}", names.place(partition)),
+                [partition] => format!("{} has no file {path}", names.name(partition)),
                 _ => format!("none of {} volumes has {path}", partitions.len()),
             },
             Self::Unreadable { partition } => {
-                format!("{}: {}", names.place(*partition), names.unreadable(*partition))
+                format!("{}: {}", names.name(*partition), names.unreadable(*partition))
             }
             Self::Unfit { target, why } => format!("{}: {why}", target.place(names)),
             Self::Hangs { target, why } => {

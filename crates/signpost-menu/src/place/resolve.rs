@@ -26,8 +26,10 @@ pub enum Nearness {
 /// All by which a volume can be named.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct VolumeIdentity {
-    /// Its number in the survey, from 1.
-    pub number: u32,
+    /// Its name as people read and type it: `d1p2`, `kestrel/tidewater`.
+    pub name: String,
+    /// Its device in the running system: `/dev/nvme0n1p2`.
+    pub device: Option<String>,
     /// File-system UUID or serial.
     pub uuid: Option<String>,
     /// File-system label.
@@ -71,7 +73,7 @@ impl VolumeIdentity {
             VolumeRef::DiskId(guid, number) => same(&self.disk_guid, guid) && self.partition == Some(*number),
             VolumeRef::Path(path, number) => same(&self.disk_path, path) && self.partition == Some(*number),
             VolumeRef::Home => self.is_home,
-            VolumeRef::Number(number) => self.number == *number,
+            VolumeRef::Name(name) => self.name.eq_ignore_ascii_case(name),
         }
     }
 
@@ -106,7 +108,7 @@ pub enum Unresolved {
         near: Option<String>,
     },
     /// Several have it.
-    #[error("{wanted} fits {count} volumes: {}{}", places.join(", "), if *count > places.len() { ", …" } else { "" })]
+    #[error("{wanted} is ambiguous: it fits {count} volumes, {}{}", places.join(", "), if *count > places.len() { ", …" } else { "" })]
     Several {
         /// The name.
         wanted: String,
@@ -115,6 +117,18 @@ pub enum Unresolved {
         /// A place for each of the first that tells it from the others.
         places: Vec<String>,
     },
+}
+
+impl Unresolved {
+    /// These volumes all fit a name.
+    pub(super) fn several(wanted: &str, fitting: &[usize], volumes: &[VolumeIdentity]) -> Self {
+        // Telling one apart takes comparing it with all others: a few are enough to see what is meant.
+        let places = fitting.iter().take(MAX_PLACES).filter_map(|index| {
+            let told = stable(*index, volumes).map(|name| format!(" ({name})")).unwrap_or_default();
+            Some(format!("{}{told}", volumes.get(*index)?.name))
+        });
+        Self::Several { wanted: wanted.to_string(), count: fitting.len(), places: places.collect() }
+    }
 }
 
 /// The index of the one volume that this name means: the nearest of those that it fits.
@@ -128,17 +142,9 @@ pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, 
         (Some((index, _)), None) => Ok(index),
         (None, _) => Err(Unresolved::None { near: near(volume, volumes), wanted }),
         (Some(first), Some(second)) => {
-            // Telling one apart takes comparing it with all others: a few are enough to see what is meant.
-            let all = [first, second].into_iter().chain(found);
-            let count = all.clone().count();
-            let places = all
-                .take(MAX_PLACES)
-                .map(|(index, identity)| {
-                    let name = stable(index, volumes).unwrap_or(VolumeRef::Number(identity.number));
-                    format!("v{} ({name})", identity.number)
-                })
-                .collect();
-            Err(Unresolved::Several { wanted, count, places })
+            let all: Vec<usize> =
+                [first, second].into_iter().chain(found).map(|(index, _)| index).collect();
+            Err(Unresolved::several(&wanted, &all, volumes))
         }
     }
 }
@@ -185,9 +191,9 @@ fn near(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Option<String> {
 mod tests {
     use super::*;
 
-    fn volume(number: u32, uuid: &str, label: &str, disk: &str) -> VolumeIdentity {
+    fn volume(name: &str, uuid: &str, label: &str, disk: &str) -> VolumeIdentity {
         VolumeIdentity {
-            number,
+            name: name.into(),
             uuid: Some(uuid.into()),
             label: Some(label.into()),
             disk_serial: Some(disk.into()),
@@ -198,18 +204,18 @@ mod tests {
 
     #[test]
     fn clones_are_named_both_with_places_that_tell_them_apart() {
-        let volumes = [volume(1, "4F2A-11C9", "TIDE", "A"), volume(2, "4F2A-11C9", "TIDE", "B")];
+        let volumes = [volume("d1p1", "4F2A-11C9", "TIDE", "A"), volume("d2p1", "4F2A-11C9", "TIDE", "B")];
         let error = resolve(&VolumeRef::Uuid("4f2a-11c9".into()), &volumes).unwrap_err();
-        assert_eq!(error.to_string(), "uuid:4f2a-11c9 fits 2 volumes: v1 (disk:A#1), v2 (disk:B#1)");
+        assert_eq!(error.to_string(), "uuid:4f2a-11c9 is ambiguous: it fits 2 volumes, d1p1 (disk:A#1), d2p1 (disk:B#1)");
         assert_eq!(stable(1, &volumes), Some(VolumeRef::Disk("B".into(), 1)));
     }
 
     #[test]
     fn of_a_volume_and_its_copies_the_nearest_is_meant() {
         let mut volumes = [
-            volume(1, "4F2A-11C9", "TIDE", "A"),
-            volume(2, "4F2A-11C9", "TIDE", "B"),
-            volume(3, "4F2A-11C9", "TIDE", "C"),
+            volume("d1p1", "4F2A-11C9", "TIDE", "A"),
+            volume("d2p1", "4F2A-11C9", "TIDE", "B"),
+            volume("d3p1", "4F2A-11C9", "TIDE", "C"),
         ];
         let uuid = VolumeRef::Uuid("4f2a-11c9".into());
         volumes[0].nearness = Nearness::Plugged;
@@ -222,10 +228,10 @@ mod tests {
 
     #[test]
     fn a_name_that_is_off_by_a_letter_offers_the_right_one() {
-        let volumes = [volume(1, "4F2A-11C9", "TIDE", "A"), volume(2, "0000-0001", "GAUGE", "B")];
+        let volumes = [volume("d1p1", "4F2A-11C9", "TIDE", "A"), volume("d2p1", "0000-0001", "GAUGE", "B")];
         let error = resolve(&VolumeRef::Label("TIDES".into()), &volumes).unwrap_err();
         assert_eq!(error.to_string(), "no volume is label:TIDES; there is label:TIDE");
-        assert_eq!(resolve(&VolumeRef::Number(2), &volumes), Ok(1));
+        assert_eq!(resolve(&VolumeRef::Name("d2p1".into()), &volumes), Ok(1));
         assert!(resolve(&VolumeRef::Home, &volumes).is_err());
     }
 }

@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 
 use super::{Hands, Prompt, WORDS, Word};
 use crate::keyboard::KEYBOARDS;
-use crate::place::{Place, resolve};
+use crate::place::{Typed, typed};
 
 /// What may stand in place of the end of the word under way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,6 +31,12 @@ impl Prompt {
         let (stays, mut words) = self.candidates(before.trim(), word, hands);
         words.sort_unstable();
         words.dedup();
+        // What is whole is followed by a blank; behind a volume or a folder a path goes on.
+        if let [word] = words.as_mut_slice()
+            && !word.ends_with([':', '/'])
+        {
+            word.push(' ');
+        }
         Completions { start: start.saturating_add(stays), words }
     }
 
@@ -62,6 +68,8 @@ impl Prompt {
                 (0, Vec::from(["on".to_string()]))
             }
             (Word::Who | Word::Look | Word::Show | Word::Compose, _) => places(word, hands),
+            (Word::Start, None) => starting(Vec::from(["entry".to_string()])),
+            (Word::Firmware, None) => starting(["next", "first", "setup"].map(String::from).to_vec()),
             (Word::Kernel | Word::Initrd, _) => self.own_paths(word, hands),
             _ => (0, Vec::new()),
         }
@@ -83,15 +91,20 @@ fn words() -> impl Iterator<Item = String> {
     WORDS.iter().map(|(word, _, _)| word.text().to_string())
 }
 
+/// The places that may follow a beginning: volumes, or paths behind one.
+pub fn places_from(word: &str, hands: &impl Hands) -> Completions {
+    let (start, mut words) = places(word, hands);
+    words.sort_unstable();
+    Completions { start, words }
+}
+
 /// Volumes, or paths behind one.
 fn places(word: &str, hands: &impl Hands) -> Candidates {
     let Some((name, path)) = word.split_once(':') else {
-        let numbers = hands.volumes().iter().map(|volume| format!("v{}:", volume.number));
-        return (0, numbers.filter(|number| number.starts_with(word)).collect());
+        let names = hands.volumes().iter().map(|volume| format!("{}:", volume.name));
+        return (0, names.filter(|name| name.starts_with(word)).collect());
     };
-    let volume =
-        Place::parse(&format!("{name}:")).ok().and_then(|place| resolve(&place.volume, hands.volumes()).ok());
-    let Some(volume) = volume else { return (0, Vec::new()) };
+    let Ok(Typed { volume, .. }) = typed(name, hands.volumes(), Vec::new) else { return (0, Vec::new()) };
     let (stays, words) = paths(hands, volume, path);
     (name.len().saturating_add(1).saturating_add(stays), words)
 }

@@ -8,12 +8,11 @@ use super::find::systems_on;
 use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
-use super::{Hands, Prompt, Reply, image};
+use super::{NOTHING, Hands, Prompt, Reply, image};
 use crate::kernel_args::{changed_words, is_change};
 use crate::kernels::newest_first;
 use crate::layouts::KernelName;
 use crate::linux_system::{LinuxKernel, LinuxSystem};
-use crate::place::VolumeRef;
 use crate::resolve::{StartTarget, Within, resolve_entry};
 
 /// A start, composed.
@@ -87,13 +86,13 @@ impl Prompt {
                 Ok(Parts { volume: *volume, image: Some(image.as_str()), kernel, initrds })
             }
             Some(_) => Err("what is composed has no kernel of its own".into()),
-            None => Err("nothing is composed yet: `compose linux on v2` does it".into()),
+            None => Err(NOTHING.into()),
         }
     }
 
     pub(super) fn set_kernel(&mut self, hands: &impl Hands, rest: &str) -> Result<Reply, String> {
         let parts = self.parts()?;
-        let (within, path) = (parts.within(), parts.own_path(rest)?);
+        let (within, path) = (parts.within(), parts.own_path(hands.name(parts.volume), rest)?);
         need_kernel(hands, within, &path)?;
         *parts.initrds = initrds_of(hands, within, &path);
         *parts.kernel = path;
@@ -105,7 +104,7 @@ impl Prompt {
         let parts = self.parts()?;
         let mut paths = Vec::new();
         for word in rest.split_whitespace().filter(|_| rest != "none") {
-            let path = parts.own_path(word)?;
+            let path = parts.own_path(hands.name(parts.volume), word)?;
             if hands.size(parts.within(), &path).is_none() {
                 return Err(missing(hands, parts.within(), &path));
             }
@@ -129,7 +128,7 @@ impl Prompt {
     /// Replaces all arguments, or adds (`+single`) and drops (`-quiet`) single ones.
     pub(super) fn set_args(&mut self, rest: &str) -> Result<Reply, String> {
         let composed =
-            self.composed.as_mut().ok_or("nothing is composed yet: `compose linux on v2` does it")?;
+            self.composed.as_mut().ok_or(NOTHING)?;
         let args = match &mut composed.target {
             StartTarget::Linux { args, .. }
             | StartTarget::Image { args, .. }
@@ -163,17 +162,11 @@ impl<'a> Parts<'a> {
     }
 
     /// A path where the start's own files lie, with or without the volume's name.
-    fn own_path(&self, text: &str) -> Result<String, String> {
-        let number = self.volume.saturating_add(1);
-        let own = VolumeRef::Number(u32::try_from(number).unwrap_or_default());
+    fn own_path(&self, own: &str, text: &str) -> Result<String, String> {
         let path = match text.split_once(':') {
-            Some((name, path))
-                if self.image.is_none() && VolumeRef::parse(&format!("{name}:")) == Ok(own) =>
-            {
-                path
-            }
+            Some((name, path)) if self.image.is_none() && name == own => path,
             Some(_) => {
-                let at = self.image.map_or(format!("on v{number}"), |image| format!("in {image}"));
+                let at = self.image.map_or(format!("on {own}"), |image| format!("in {image}"));
                 return Err(format!("kernel and initrd lie {at}; `compose` takes another place"));
             }
             None => text,
@@ -204,7 +197,8 @@ fn missing(hands: &impl Hands, within: Within<'_>, path: &str) -> String {
     format!("{image} has no {path}; in {folder} there is {names}")
 }
 
-fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<String> {
+/// The initrds beside a kernel that bear its name, in their order.
+pub fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<String> {
     let (folder, name) = kernel.rsplit_once('/').unwrap_or(("", kernel));
     let Some(by_name) = KernelName::of(name) else { return Vec::new() };
     let (_, names) = beside(hands, within, kernel);
@@ -251,11 +245,11 @@ fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[&LinuxSystem]) 
     let newer = others_of_it.iter().filter(is_newer);
     from.extend(newer.map(|other| format!("; {} is newer, and its initrd is not there", other.path)));
     let others = on_volume.iter().filter(|other| other.root_path != system.root_path);
-    let number = system.root.unwrap_or_default().saturating_add(1);
+    let volume = hands.name(system.root.unwrap_or_default());
     let ways: Vec<String> =
-        others.map(|other| format!("`compose linux on v{number}:{}`", other.root_path)).collect();
+        others.map(|other| format!("`compose linux on {volume}:{}`", other.root_path)).collect();
     if !ways.is_empty() {
-        from.push_str(&format!("; v{number} holds more systems: {}", ways.join(", ")));
+        from.push_str(&format!("; {volume} holds more systems: {}", ways.join(", ")));
     }
     // A snapshot gets no updates.
     Ok(Composed { is_newest: !system.is_snapshot, ..linux(system, kernel, from) })
@@ -263,20 +257,20 @@ fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[&LinuxSystem]) 
 
 /// What there is where a volume is no system's root.
 fn no_root(hands: &impl Hands, volume: usize) -> String {
-    let number = volume.saturating_add(1);
+    let name = hands.name(volume);
     if let Some(kernel) = hands.kernels_on(volume).first() {
-        let way = format!("compose linux v{number}:{}", kernel.path);
+        let way = format!("compose linux {name}:{}", kernel.path);
         return format!(
-            "v{number} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
+            "{name} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
         );
     }
     let roots: Vec<String> = hands
         .systems()
         .iter()
-        .filter_map(|system| Some(format!("{} on v{}", system.title, system.root?.saturating_add(1))))
+        .filter_map(|system| Some(format!("{} on {}", system.title, hands.name(system.root?))))
         .collect();
     let there = if roots.is_empty() { "none was found".to_string() } else { roots.join(", ") };
-    format!("no Linux system has its root on v{number}; there is: {there}")
+    format!("no Linux system has its root on {name}; there is: {there}")
 }
 
 fn linux(system: &LinuxSystem, kernel: &LinuxKernel, from: String) -> Composed {

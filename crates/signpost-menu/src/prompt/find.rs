@@ -54,13 +54,13 @@ pub(super) fn find(hands: &impl Hands, wanted: &str) -> Result<Vec<String>, Stri
             let shown = if folder.is_empty() { "/" } else { folder.as_str() };
             let names = hands.files(Within::volume(volume), shown).ok().flatten().unwrap_or_default();
             let fitting = names.into_iter().filter(|name| name.to_lowercase().contains(&lower));
-            found.extend(fitting.map(|name| format!("v{}:{folder}/{name}", volume.saturating_add(1))));
+            found.extend(fitting.map(|name| hands.at(volume, &format!("{folder}/{name}"))));
         }
     }
     found.truncate(MAX_FOUND);
     if found.is_empty() {
         found = vec![format!(
-            "nothing in the usual places has {wanted} in its name; `look v1:/` goes through a volume"
+            "nothing in the usual places has {wanted} in its name; `look VOLUME:/` goes through a volume"
         )];
     }
     Ok(found)

@@ -101,14 +101,14 @@ pub const WORDS: [(Word, &str, &str); 19] = [
     (Word::Initrd, "PATH… | none", "other initrds for what is composed"),
     (Word::Args, "TEXT | +WORD -WORD…", "other arguments: all of them, or one more, or one less"),
     (Word::Review, "", "what is composed, each part found or not"),
-    (Word::Start, "", "starts what is composed"),
+    (Word::Start, "[entry NUMBER]", "starts what is composed, or an entry of the menu"),
     (Word::Save, "[--default] TITLE", "puts what is composed into the menu"),
-    (Word::Entries, "[GROUP] [NUMBER]", "the menu's entries, those of a group, or the start of one"),
+    (Word::Entries, "[GROUP] [NUMBER]", "the menu's entries, those of a group, or one in detail"),
     (Word::Once, "[ID | menu]", "the next start, and only that, goes there"),
     (
         Word::Firmware,
-        "[NUMBER | first NUMBER | screen]",
-        "the firmware's entries; the next start to one, or all of them",
+        "[NUMBER | next NUMBER | first NUMBER | setup]",
+        "the firmware's entries; one of them next, or always first; firmware setup",
     ),
     (Word::Keyboard, "[NAME]", "what stands on the keys at boot"),
     (Word::Leave, "", "back to the menu; without one, to the firmware's next entry"),
@@ -116,10 +116,37 @@ pub const WORDS: [(Word, &str, &str); 19] = [
     (Word::PowerOff, "", "turns the machine off"),
 ];
 
-/// The word that is meant by any start of it that fits no other.
+/// What fingers type in an emergency, and the word that is meant; neither the screen nor `help` shows these.
+const SYNONYMS: [(&str, Word); 20] = [
+    ("?", Word::Help),
+    ("list", Word::Look),
+    ("dir", Word::Look),
+    ("ls", Word::Look),
+    ("type", Word::Show),
+    ("cat", Word::Show),
+    ("more", Word::Show),
+    ("search", Word::Find),
+    ("disks", Word::Volumes),
+    ("partitions", Word::Volumes),
+    ("menu", Word::Entries),
+    ("quit", Word::Leave),
+    ("exit", Word::Leave),
+    ("bye", Word::Leave),
+    ("reboot", Word::Restart),
+    ("reset", Word::Restart),
+    ("halt", Word::PowerOff),
+    ("off", Word::PowerOff),
+    ("poweroff", Word::PowerOff),
+    ("shutdown", Word::PowerOff),
+];
+
+/// The word that is meant by a synonym, or by any start of it that fits no other.
 pub(super) fn word(typed: &str) -> Result<Word, String> {
     if let Some(word) = Word::all().find(|word| word.text() == typed) {
         return Ok(word);
+    }
+    if let Some((_, word)) = SYNONYMS.iter().find(|(synonym, _)| *synonym == typed) {
+        return Ok(*word);
     }
     let fitting: Vec<Word> = Word::all().filter(|word| word.text().starts_with(typed)).collect();
     match fitting.as_slice() {
@@ -130,7 +157,7 @@ pub(super) fn word(typed: &str) -> Result<Word, String> {
         }),
         several => {
             let several: Vec<&str> = several.iter().map(|word| word.text()).collect();
-            Err(format!("{typed} may be each of {}; write more of it", several.join(", ")))
+            Err(format!("{typed} is ambiguous: {}; type more of it", several.join(", ")))
         }
     }
 }
@@ -140,7 +167,7 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
     if typed.is_empty() {
         let rows = WORDS.iter().map(|(word, _, what)| vec![word.text().to_string(), (*what).to_string()]);
         let mut lines = columns(rows.collect());
-        lines.push("`help WORD` says more. Any start of a word does that fits no other.".to_string());
+        lines.push("`help WORD` says more. The first letters of a word are enough, where no other starts so.".to_string());
         return Ok(lines);
     }
     let word = word(typed)?;
@@ -156,7 +183,7 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
 fn example(hands: &impl Hands, word: Word) -> Option<String> {
     let root = || {
         let root = hands.systems().iter().find_map(|system| system.root)?;
-        Some(format!("v{}", root.saturating_add(1)))
+        Some(hands.name(root).to_string())
     };
     let kernel =
         || hands.systems().iter().find_map(|system| system.kernels.last().map(|kernel| kernel.path.clone()));
@@ -169,6 +196,7 @@ fn example(hands: &impl Hands, word: Word) -> Option<String> {
         Word::Kernel => format!("kernel {}", kernel()?),
         Word::Initrd => "initrd none".to_string(),
         Word::Args => "args +single -quiet".to_string(),
+        Word::Start => "start entry 1".to_string(),
         Word::Save => "save --default The one that works".to_string(),
         Word::Entries => "entries 1".to_string(),
         Word::Once => "once menu".to_string(),
@@ -176,12 +204,11 @@ fn example(hands: &impl Hands, word: Word) -> Option<String> {
         Word::Firmware => {
             let options: Vec<String> =
                 hands.load_options().iter().map(|option| format!("{:04X}", option.number)).collect();
-            format!("firmware {}", options.first()?)
+            format!("firmware next {}", options.first()?)
         }
         // What takes nothing is its own example.
         Word::Volumes
         | Word::Review
-        | Word::Start
         | Word::Leave
         | Word::Restart
         | Word::PowerOff

@@ -1,7 +1,7 @@
 //! Composing a system inside an image file.
 
 use alloc::format;
-use alloc::string::String;
+use alloc::string::{String, ToString};
 
 use super::look::not_there;
 use super::place::Found;
@@ -52,8 +52,8 @@ fn by_recipe(
     fields: &Fields,
 ) -> Result<StartTarget, String> {
     let args = fields.fill(&recipe.id, &recipe.args)?;
-    let number = u32::try_from(found.volume.saturating_add(1)).unwrap_or_default();
-    let image = Place { volume: VolumeRef::Number(number), path: found.path.clone() };
+    let volume = VolumeRef::Name(hands.name(found.volume).to_string());
+    let image = Place { volume, path: found.path.clone() };
     let pair = pair(hands, &image, (&recipe.kernel, &recipe.initrd), &args);
     Ok(pair.map_err(|why| format!("recipe {}: {why}", recipe.id))?.target)
 }

@@ -8,7 +8,7 @@ use super::find::{systems_on, vendors};
 use super::place::Found;
 use super::{Hands, Item, Reply, Then, columns, size};
 use crate::linux_system::LinuxKernel;
-use crate::resolve::Within;
+use crate::resolve::{LoadOptionSeen, Within};
 use crate::sorted::sorted;
 
 /// Bytes of a text that are shown.
@@ -19,17 +19,19 @@ const MAX_ITEMS: usize = 5000;
 /// Every volume, with what is on it in words.
 pub(super) fn volumes(hands: &impl Hands) -> Vec<String> {
     let mut rows =
-        vec![["volume", "where", "kind", "label", "size", "what is on it"].map(String::from).to_vec()];
-    for (index, identity) in hands.volumes().iter().enumerate() {
+        vec![["volume", "kind", "label", "size", "what is on it"].map(String::from).to_vec()];
+    for index in 0..hands.volumes().len() {
         let facts = hands.facts(index);
         rows.push(vec![
-            format!("v{}", identity.number),
             hands.whereabouts(index),
             facts.kind.clone(),
             facts.label.clone().unwrap_or_default(),
             size(facts.size),
             holds(hands, index),
         ]);
+    }
+    if rows.len() == 1 {
+        return vec!["there are no volumes".to_string()];
     }
     columns(rows)
 }
@@ -49,7 +51,7 @@ fn holds(hands: &impl Hands, volume: usize) -> String {
         parts.push("kernels".to_string());
     }
     if !vendors(hands, volume).is_empty() {
-        parts.push("start-up files".to_string());
+        parts.push("boot files".to_string());
     }
     parts.join(", ")
 }
@@ -59,8 +61,7 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
     let facts = hands.facts(volume);
     let identity = hands.volumes().get(volume).ok_or("there is no such volume")?;
     let mut lines = vec![format!(
-        "v{}  {}, {}, {}",
-        identity.number,
+        "{}  {}, {}",
         hands.whereabouts(volume),
         facts.kind,
         size(facts.size)
@@ -92,14 +93,14 @@ pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, Stri
         lines.push(format!("  arguments from: {}", system.args_from));
         let at = |kernel: &LinuxKernel| match kernel.volume == volume {
             true => String::new(),
-            false => format!("v{}:", kernel.volume.saturating_add(1)),
+            false => hands.at(kernel.volume, ""),
         };
         lines.extend(system.kernels.iter().map(|kernel| kernel_line(kernel, &at(kernel))));
     }
     for folder in vendors(hands, volume) {
         let names = hands.files(Within::volume(volume), &folder).ok().flatten().unwrap_or_default();
         let programs = names.into_iter().filter(|name| name.to_lowercase().ends_with(".efi"));
-        lines.extend(programs.map(|name| format!("  start-up file: {folder}/{name}")));
+        lines.extend(programs.map(|name| format!("  boot file: {folder}/{name}")));
     }
     Ok(lines)
 }
@@ -137,13 +138,12 @@ pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
 
 /// A file that is not there: the nearest folder that is, and what stands in it.
 pub(super) fn not_there(hands: &impl Hands, found: &Found) -> String {
-    let number = found.volume.saturating_add(1);
     if let Ok(Some(items)) = hands.items(found.volume, &found.path) {
-        return format!("v{number}:{} is a folder; in it there is {}", found.path, first_names(items));
+        return format!("{} is a folder; in it there is {}", hands.at(found.volume, &found.path), first_names(items));
     }
     let near = nearest_folder(hands, found.volume, &found.path);
     let near = near.map(|(folder, names)| format!("; in {folder} there is {names}")).unwrap_or_default();
-    format!("v{number} has no {}{near}", found.path)
+    format!("{} has no {}{near}", hands.name(found.volume), found.path)
 }
 
 /// The nearest folder above a path that is there, and the first names in it.
@@ -183,33 +183,34 @@ pub(super) fn show(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
     Ok(lines)
 }
 
-/// The firmware's entries; the next start to one of them, or to the firmware's own screen.
+/// The firmware's entries, or one of them; the next start, or every start, to one; firmware setup.
 pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> {
     let options = hands.load_options();
-    if rest == "screen" {
-        return Ok(Reply::then("the firmware's own screen comes with the next start", Then::SetupScreen));
+    if rest == "setup" {
+        return Ok(Reply::then("the next start opens firmware setup", Then::SetupScreen));
+    }
+    if options.is_empty() {
+        return Ok(Reply::said(vec!["the firmware has no entries".to_string()]));
     }
     if rest.is_empty() {
         let mut rows = Vec::new();
         for option in &options {
-            let target =
-                option.target.as_ref().map(|(volume, path)| format!("v{}:{path}", volume.saturating_add(1)));
             rows.push(vec![
                 format!("{:04X}", option.number),
                 option.label.clone(),
-                target.unwrap_or_default(),
+                leads_to(hands, option),
             ]);
         }
         let mut lines = columns(rows);
         lines.push(
-            "`firmware NUMBER` sends the next start to one, `firmware first NUMBER` all starts, `firmware screen` to the firmware's own screen"
+            "`firmware next NUMBER` starts one of them next, `firmware first NUMBER` makes it the first for good, `firmware setup` opens firmware setup"
                 .to_string(),
         );
         return Ok(Reply::said(lines));
     }
-    let (is_first, rest) = match rest.strip_prefix("first ") {
-        Some(number) => (true, number.trim()),
-        None => (false, rest),
+    let (act, rest) = match rest.split_once(' ') {
+        Some((act @ ("first" | "next"), number)) => (act, number.trim()),
+        _ => ("", rest),
     };
     let number = u16::from_str_radix(rest, 16).ok();
     let option = options.iter().find(|option| Some(option.number) == number);
@@ -217,10 +218,21 @@ pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> 
         let numbers: Vec<String> = options.iter().map(|option| format!("{:04X}", option.number)).collect();
         format!("the firmware has no entry {rest}; there are {}", numbers.join(", "))
     })?;
-    if is_first {
-        let line = format!("{:04X}, {}, comes first from the next start on", option.number, option.label);
-        return Ok(Reply::then(&line, Then::First(option.number)));
-    }
-    let line = format!("the next start goes to {:04X}, {}", option.number, option.label);
-    Ok(Reply::then(&line, Then::NextBoot(option.number)))
+    let called = format!("{:04X} \"{}\"", option.number, option.label);
+    Ok(match act {
+        "first" => Reply::then(
+            &format!("{called} comes first from the next start on"),
+            Then::First(option.number),
+        ),
+        "next" => Reply::then(&format!("the next start goes to {called}"), Then::NextBoot(option.number)),
+        _ => Reply::said(vec![
+            format!("{called}  {}", leads_to(hands, option)),
+            format!("`firmware next {:04X}` starts it next", option.number),
+        ]),
+    })
+}
+
+fn leads_to(hands: &impl Hands, option: &LoadOptionSeen) -> String {
+    let target = option.target.as_ref().map(|(volume, path)| hands.at(*volume, path));
+    option.fault.clone().or(target).unwrap_or_default()
 }

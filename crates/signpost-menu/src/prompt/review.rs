@@ -18,7 +18,7 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
     match &composed.target {
         StartTarget::Linux { volume, kernel, initrds, args, root } => {
             let within = Within::volume(*volume);
-            lines.push(format!("  volume: v{}, {}", volume.saturating_add(1), hands.whereabouts(*volume)));
+            lines.push(format!("  volume: {}", hands.whereabouts(*volume)));
             let version = hands.kernel_header(within, kernel);
             let version = version.map(|header| header.version.unwrap_or_else(|| "unknown".into()));
             lines.push(format!(
@@ -38,12 +38,12 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
                     format!("  note: {initrd} is of another version than the kernel, {named}")
                 }));
             if let Some(root) = root {
-                lines.push(format!("  root: v{}, {}", root.saturating_add(1), hands.whereabouts(*root)));
+                lines.push(format!("  root: {}", hands.whereabouts(*root)));
             }
             lines.push(arguments(args));
         }
         StartTarget::Program { volume, path, args } => {
-            lines.push(format!("  volume: v{}, {}", volume.saturating_add(1), hands.whereabouts(*volume)));
+            lines.push(format!("  volume: {}", hands.whereabouts(*volume)));
             lines.push(part("program", Within::volume(*volume), path));
             if !args.is_empty() {
                 lines.push(arguments(args));

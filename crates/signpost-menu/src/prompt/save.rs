@@ -28,7 +28,7 @@ pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Resul
     let volume_name = |volume: usize| {
         let name = stable(volume, hands.volumes());
         name.map(|name| name.to_string())
-            .ok_or_else(|| format!("no name tells v{} from other volumes", volume.saturating_add(1)))
+            .ok_or_else(|| format!("no stable name tells {} from other volumes", hands.name(volume)))
     };
     let list = |paths: &[String]| {
         format!("[{}]", paths.iter().map(|path| quoted(path)).collect::<Vec<_>>().join(", "))

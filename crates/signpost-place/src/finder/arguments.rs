@@ -57,14 +57,13 @@ pub enum Source {
 }
 
 impl Arguments {
-    /// Where they come from, in words.
-    pub fn words(&self) -> String {
-        let number = |volume: &usize| volume.saturating_add(1);
+    /// Where they come from, in words; `name` says what people call a volume.
+    pub fn words(&self, name: impl Fn(usize) -> String) -> String {
         let from = match &self.source {
             Source::Kept { volume, path } | Source::EntryFile { volume, path } => {
-                format!("{path} of v{}", number(volume))
+                format!("{}:{path}", name(*volume))
             }
-            Source::Made { volume, from } => format!("made from the {from} of v{}", number(volume)),
+            Source::Made { volume, from } => format!("made from the {from} of {}", name(*volume)),
         };
         match self.left_out.as_slice() {
             [] => from,

@@ -57,7 +57,7 @@ pub struct SystemKernel {
 
 impl FoundSystem {
     /// As a start needs it.
-    pub fn as_started(&self) -> LinuxSystem {
+    pub fn as_started(&self, volumes: &impl Volumes) -> LinuxSystem {
         let kernel = |own: &SystemKernel| LinuxKernel {
             args: own.arguments.as_ref().map(|arguments| arguments.text.clone()),
             ..own.kernel.as_started(own.volume)
@@ -69,7 +69,11 @@ impl FoundSystem {
             is_snapshot: self.snapshot.is_some(),
             kernels: self.kernels.iter().map(kernel).collect(),
             args: self.arguments.as_ref().map(|arguments| arguments.text.clone()).unwrap_or_default(),
-            args_from: self.arguments.as_ref().map(Arguments::words).unwrap_or_default(),
+            args_from: self
+                .arguments
+                .as_ref()
+                .map(|arguments| arguments.words(|volume| volumes.name(volume)))
+                .unwrap_or_default(),
         }
     }
 }

@@ -13,16 +13,15 @@ use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Make the menu active, with a way back
+/// Make the menu active
 ///
-/// All variables are kept first; every write leaves a machine that starts; all of it is read back and
-/// rehearsed. `signpost undo` takes it back.
+/// All variables are kept first; after every single write the machine still starts; everything is read back and rehearsed. `signpost undo` undoes it.
 #[derive(Args)]
 pub struct ApplyArgs {
     /// Show the plan, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Take all that is ours off the machine: entries, boot programs, menus; what started before starts again
+    /// Take Signpost off the machine: entries, boot programs, menus; what started before starts again
     #[arg(long, conflicts_with_all = ["home", "boot_program", "take_over"])]
     remove: bool,
     /// Override these guards, by their codes
@@ -34,7 +33,6 @@ pub struct ApplyArgs {
 
 #[derive(Serialize)]
 struct Applied<'a> {
-    schema: u32,
     /// Number in the history; none where nothing was to be written.
     record: Option<u32>,
     plan: &'a Plan,
@@ -68,7 +66,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
             let what = "the menu that is active is another than the one that was written".to_string();
             return Err(Error::NotReadBack {
                 what,
-                way: "`signpost undo` takes back what was written".into(),
+                way: "`signpost undo` undoes what was written".into(),
             }
             .into());
         }
@@ -79,7 +77,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
         kept::keep_log(&machine, &log)?;
     }
     let (record, outcome) = (put.record, plan.outcome.clone());
-    let applied = Applied { schema: signpost_facts::SCHEMA, record, plan: &plan, outcome };
+    let applied = Applied { record, plan: &plan, outcome };
     app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));
     Ok(Exit::Done)
 }

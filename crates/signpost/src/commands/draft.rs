@@ -3,7 +3,6 @@ use std::path::Path;
 use clap::{Args, ValueEnum};
 use signpost_core::draft::{Wishes, draft};
 use signpost_core::menu_file::MenuFile;
-use signpost_facts::VolumeNumber;
 use signpost_menu::document::Host;
 use signpost_place::{Look, home};
 use signpost_upkeep::{kept, menu_file};
@@ -94,13 +93,12 @@ fn active_menu(look: &Look, path: &Path) -> Option<(MenuFile, String)> {
     let home = look.home?;
     let (_, slot) = home::newest_slot(look, home)?;
     let menu = MenuFile::new(path, slot.text.clone()).ok()?;
-    let number = VolumeNumber::of_index(home);
+    let name = &look.survey.volumes[home].name;
     let whose = if !slot.machine.is_empty() && slot.machine == home::machine_id(look) {
-        format!("the menu that is active on v{number}, this system's own")
+        format!("the active menu on {name}, this system's own")
     } else {
         format!(
-            "the menu that is active on v{number}, which another system of this PC put there; `apply --take-over` puts this \
-             file's in its place"
+            "the active menu on {name}, which another system of this PC put there; `apply --take-over` replaces it"
         )
     };
     Some((menu, whose))

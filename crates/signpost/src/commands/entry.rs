@@ -148,7 +148,6 @@ impl Guard {
 
 #[derive(Serialize)]
 struct Changed {
-    schema: u32,
     /// What was done, in words.
     done: String,
     /// Whether it was written, and not only tried.
@@ -157,7 +156,6 @@ struct Changed {
 
 #[derive(Serialize)]
 struct HiddenThings {
-    schema: u32,
     hidden: Vec<HiddenThing>,
 }
 
@@ -175,7 +173,7 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         return list(app, &menu);
     }
     let Some(edited) = edited(app, &machine, &menu, args)? else { return Ok(Exit::Done) };
-    let changed = Changed { schema: signpost_facts::SCHEMA, done: edited.done, is_written: !args.dry_run };
+    let changed = Changed { done: edited.done, is_written: !args.dry_run };
     if !args.dry_run {
         menu_file::save(&menu.path, &edited.text)?;
         // Else draft would take what is hidden for removed by hand once it is revealed.
@@ -215,9 +213,10 @@ fn edited(
     Ok(Some(match &args.what {
         What::Recipes | What::Reveal { list: true, .. } => return Ok(None),
         What::Add { new } => {
-            let (wanted, title, unchecked) = new.wanted();
+            let look = app.look(machine)?;
+            let (wanted, title, unchecked) = new.wanted(&look)?;
             let recipes = app.recipes(machine)?;
-            let (text, added) = edit::add(&app.look(machine)?, menu, &recipes, &wanted, title, unchecked)?;
+            let (text, added) = edit::add(&look, menu, &recipes, &wanted, title, unchecked)?;
             let done = if added.is_new { "is added" } else { "is as it was" };
             Edited::new(text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
         }
@@ -305,7 +304,7 @@ fn place(to: &str, other: Option<&str>) -> Result<Where, Failure> {
 }
 
 fn list(app: &App<'_>, menu: &MenuFile) -> Outcome {
-    let things = HiddenThings { schema: signpost_facts::SCHEMA, hidden: edit::hidden(&menu.document) };
+    let things = HiddenThings { hidden: edit::hidden(&menu.document) };
     app.show(&things, || {
         if things.hidden.is_empty() {
             return "Nothing is hidden.\n".into();
@@ -321,13 +320,12 @@ fn list(app: &App<'_>, menu: &MenuFile) -> Outcome {
 
 #[derive(Serialize)]
 struct AllRecipes<'a> {
-    schema: u32,
     recipes: &'a [Recipe],
 }
 
 fn recipes(app: &App<'_>, machine: &Machine) -> Outcome {
     let recipes = app.recipes(machine)?;
-    let all = AllRecipes { schema: signpost_facts::SCHEMA, recipes: recipes.all() };
+    let all = AllRecipes { recipes: recipes.all() };
     app.show(&all, || {
         let mut table = crate::render::table::Table::new(&["recipe", "for", "starts", "arguments"]);
         for recipe in all.recipes {

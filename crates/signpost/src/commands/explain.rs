@@ -16,7 +16,6 @@ pub struct ExplainArgs {
 
 #[derive(Serialize)]
 struct Explanation<'a> {
-    schema: u32,
     code: &'a str,
     text: &'a str,
 }
@@ -33,7 +32,7 @@ pub fn run(app: &App<'_>, args: &ExplainArgs) -> Outcome {
         KERNELS => KERNELS_PAGE.split_once('\n').map_or("", |(_, text)| text.trim()),
         code => section(code).unwrap_or_default(),
     };
-    let explanation = Explanation { schema: signpost_facts::SCHEMA, code: &args.code, text };
+    let explanation = Explanation { code: &args.code, text };
     app.show(&explanation, || format!("{}\n\n{text}\n", args.code));
     Ok(Exit::Done)
 }

@@ -4,12 +4,11 @@ use signpost_core::firmware::{self, NewFirmwareEntry, Tidy, Wish};
 use signpost_core::history::Action;
 use signpost_facts::{Code, Refusal};
 use signpost_machine::Machine;
-use signpost_menu::place::Place;
 use signpost_upkeep::Records;
 
 use super::shared::guard_codes;
 use crate::app::{App, How, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::{complete, render};
 
 /// See, order and tidy the firmware's own entries
@@ -47,7 +46,7 @@ enum What {
         /// The entry
         #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: Option<String>,
-        /// Take it back
+        /// Undo this
         #[arg(long, conflicts_with = "entry")]
         clear: bool,
     },
@@ -55,19 +54,19 @@ enum What {
     Add {
         /// Its label
         label: String,
-        /// The program, such as v1:/EFI/larkspur/lkload.efi
-        #[arg(value_parser = Place::parse)]
-        program: Place,
+        /// The program, such as d1p1:/EFI/larkspur/lkload.efi
+        #[arg(value_name = "PLACE", add = ArgValueCompleter::new(complete::places))]
+        program: String,
         /// Arguments for it
         #[arg(long, value_name = "TEXT", default_value = "")]
         args: String,
-        /// Make it, and do not use it yet
+        /// Make it disabled
         #[arg(long)]
-        unused: bool,
+        disabled: bool,
         /// First in the boot order
         #[arg(long, conflicts_with = "last")]
         first: bool,
-        /// Last in the boot order, which is so unless --first is said
+        /// Last in the boot order, as without --first
         #[arg(long)]
         last: bool,
     },
@@ -79,14 +78,17 @@ enum What {
         /// Its new label
         label: String,
     },
-    /// Use an entry, or keep it without using it
-    Use {
+    /// Use an entry that is disabled
+    Enable {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: String,
-        /// Whether it is in use
-        #[arg(value_parser = ["on", "off"])]
-        state: String,
+    },
+    /// Keep an entry, and have the firmware pass over it
+    Disable {
+        /// The entry
+        #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
+        entry: String,
     },
     /// Remove an entry; never what the machine was started from, nor the last way to a system
     Remove {
@@ -116,15 +118,16 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
         }
         What::Order { entries } => Wish::Order(entries.iter().map(number).collect::<Result<_, _>>()?),
         What::Next { entry, .. } => Wish::Next(entry.as_ref().map(number).transpose()?),
-        What::Add { label, program, args, unused, first, .. } => Wish::Add(NewFirmwareEntry {
+        What::Add { label, program, args, disabled, first, .. } => Wish::Add(NewFirmwareEntry {
             label: label.clone(),
-            program: program.clone(),
+            program: look.typed(program).map_err(|error| Failure::Usage(error.to_string()))?,
             args: args.clone(),
-            is_active: !unused,
+            is_active: !disabled,
             is_first: *first,
         }),
         What::Rename { entry, label } => Wish::Rename(number(entry)?, label.clone()),
-        What::Use { entry, state } => Wish::Use(number(entry)?, state == "on"),
+        What::Enable { entry } => Wish::Use(number(entry)?, true),
+        What::Disable { entry } => Wish::Use(number(entry)?, false),
         What::Remove { entry } => Wish::Remove(number(entry)?),
     };
     let change = firmware::change(&look, records.history(), &wish)?;

@@ -19,7 +19,6 @@ pub struct HistoryArgs {
 
 #[derive(Serialize)]
 struct Listing<'a> {
-    schema: u32,
     records: &'a [Record],
     /// Records that cannot be read, each with why.
     unreadable: Vec<&'a str>,
@@ -37,7 +36,7 @@ pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
         return Ok(Exit::Done);
     }
     let unreadable: Vec<&str> = history.faults().collect();
-    let listing = Listing { schema: signpost_facts::SCHEMA, records: history.records(), unreadable };
+    let listing = Listing { records: history.records(), unreadable };
     app.show(&listing, || all(history, &listing.unreadable));
     Ok(Exit::Done)
 }

@@ -16,22 +16,25 @@ use crate::failure::{Exit, Failure};
 use crate::render;
 use crate::render::out;
 
-/// Put right again what was put in force: the boot order, our entries, the boot program, the menu
+/// Keep what was applied: correct the boot order, our entries, the boot program, the menu
 ///
 /// Another system's update often puts itself first, or removes what it does not know. Run at each start, by the units that
-/// --units writes, this keeps what was decided. Nothing is written that is as it should be; a menu that was changed and not
+/// --units writes, this keeps what you applied. Nothing is written that is as it should be; a menu that was changed and not
 /// applied, or changed at boot, is left alone.
 #[derive(Args)]
 pub struct HoldArgs {
-    /// Show what would be put right, and write nothing
+    /// Show what would be corrected, and write nothing
     #[arg(long)]
-    show: bool,
-    /// Show what had to be put right, and when
-    #[arg(long, conflicts_with = "show")]
+    dry_run: bool,
+    /// The same, and end with 1 where there is something to correct
+    #[arg(long)]
+    check: bool,
+    /// Show what had to be corrected, and when
+    #[arg(long, conflicts_with_all = ["dry_run", "check"])]
     log: bool,
     /// Have systemd run it at each start, after updates, and once a day: by units that are put into this folder, or, where the
     /// package brought them, by links to those
-    #[arg(long, value_name = "DIR", conflicts_with_all = ["show", "log"])]
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["dry_run", "check", "log"])]
     units: Option<PathBuf>,
     /// Override these guards, by their codes
     #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
@@ -42,7 +45,8 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
     if let Some(folder) = &args.units {
         return units::put(app, folder);
     }
-    let (mut machine, _lock) = app.machine_to_change_unless(args.show || args.log)?;
+    let is_trial = args.dry_run || args.check;
+    let (mut machine, _lock) = app.machine_to_change_unless(is_trial || args.log)?;
     let mut log = kept::log(&machine)?;
     if args.log {
         app.show(&log, || render::hold::log(&log));
@@ -53,15 +57,15 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         Ok(hold(look, history, held.as_ref(), found_beside_us())?)
     })?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
-    if args.show {
+    if is_trial {
         app.show(&plan, || render::hold::plan(&plan, log.is_in_vain(&what)));
-        return Ok(Exit::Done);
+        return Ok(if args.check && !plan.writes.is_empty() { Exit::Problems } else { Exit::Done });
     }
     if log.is_in_vain(&what) {
         return Err(Failure::Problem(format!(
-            "the same was put right {MAX_SAME} times in a row and did not last: {}; nothing more is written. This firmware, \
-             or a system at each start, writes it anew. What else helps: `tune spare-path=true` and `apply`, so that the \
-             firmware's own way leads to the menu too; the boot order in the firmware's own screen; the other system's \
+            "the same was corrected {MAX_SAME} times in a row and did not last: {}; nothing more is written. This firmware, \
+             or a system at each start, writes it anew. What else helps: `tune fallback-path=true` and `apply`, so that the \
+             fallback path leads to the menu too; the boot order in firmware setup; the other system's \
              setting that puts it first. `apply` starts counting anew",
             what.join(", ")
         )));

@@ -15,7 +15,6 @@ pub struct ManualArgs {
 
 #[derive(Serialize)]
 struct Written {
-    schema: u32,
     pages: Vec<String>,
 }
 
@@ -29,7 +28,7 @@ pub fn run(app: &App<'_>, args: &ManualArgs, command: clap::Command) -> Outcome 
         .filter(|name| name.starts_with("signpost") && name.ends_with(".1"))
         .collect();
     pages.sort();
-    let written = Written { schema: signpost_facts::SCHEMA, pages };
+    let written = Written { pages };
     let text =
         || format!("{} pages in {}; `man -l FILE` shows one\n", written.pages.len(), args.folder.display());
     app.report(&written, text);

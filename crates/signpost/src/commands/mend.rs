@@ -43,7 +43,6 @@ pub struct MendArgs {
 
 #[derive(Serialize)]
 struct Mended<'a> {
-    schema: u32,
     /// Number in the history; none where nothing was to be written.
     record: Option<u32>,
     mend: &'a Mend,
@@ -119,7 +118,7 @@ fn one_round(
     let mut after = put.look;
     let known_then = Known::of(app, machine, &mut after)?;
     let now = check(&known_then.case(&after, program.cloned()));
-    let mended = Mended { schema: signpost_facts::SCHEMA, record: put.record, mend: &plan, now: &now };
+    let mended = Mended { record: put.record, mend: &plan, now: &now };
     app.report(&mended, || render::mend::done(&plan, put.record, &now));
     let is_same = |menu: &MenuFile| matches!(case.menu, Some(Ok(own)) if own.text == menu.text);
     if plan.menu.as_ref().is_some_and(|menu| !is_same(menu)) && !known.can_save {

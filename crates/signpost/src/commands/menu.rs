@@ -22,14 +22,12 @@ pub struct MenuArgs {
 
 #[derive(Serialize)]
 struct Checked {
-    schema: u32,
     file: String,
     entries: usize,
 }
 
 #[derive(Serialize)]
 struct Menu {
-    schema: u32,
     file: String,
     entries: Vec<MenuRow>,
 }
@@ -43,7 +41,6 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
     let document = menu_file::load(&path)?.document;
     let look = app.look(&machine)?;
     let menu = Menu {
-        schema: signpost_facts::SCHEMA,
         file: path.display().to_string(),
         entries: rows(&look, &document),
     };
@@ -54,7 +51,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
 fn check(app: &App<'_>, path: &Path) -> Outcome {
     let document = menu_file::load(path)?.document;
     let entries = document.entries.len();
-    let checked = Checked { schema: signpost_facts::SCHEMA, file: path.display().to_string(), entries };
+    let checked = Checked { file: path.display().to_string(), entries };
     app.report(&checked, || {
         format!("{} holds: {entries} entr{}.\n", checked.file, if entries == 1 { "y" } else { "ies" })
     });

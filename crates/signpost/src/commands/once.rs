@@ -35,7 +35,7 @@ pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
         app.carry_through((&mut machine, &mut records), (Action::Once, &plan), &how)?;
     }
     app.report(&plan, || {
-        render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next: ", &plan.outcome)
+        render::plan::notes(&plan.notes) + &render::rehearse::outcome("Next start", &plan.outcome)
     });
     Ok(Exit::Done)
 }

@@ -8,12 +8,15 @@ use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Show what would make the menu active, and what would start then; write nothing
+/// Show what apply would write, and what would start then; write nothing
 #[derive(Args)]
 pub struct PlanArgs {
     /// Override these guards, by their codes
     #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
     despite: Vec<Code>,
+    /// End with 1 where there is something to do
+    #[arg(long)]
+    check: bool,
     #[command(flatten)]
     home: HomeArgs,
 }
@@ -25,5 +28,5 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let (_, plan) = app.plan(&machine, |look, history| Ok(plan(look, &menu, history, &wishes)?))?;
     app.show(&plan, || render::plan::text(&plan));
     pass(&plan.refusals, args.home.passes(&args.despite))?;
-    Ok(Exit::Done)
+    Ok(if args.check && !plan.writes.is_empty() { Exit::Problems } else { Exit::Done })
 }

@@ -36,7 +36,6 @@ fn size(text: &str) -> Result<(usize, usize), String> {
 
 #[derive(Serialize)]
 struct Preview {
-    schema: u32,
     rows: Vec<String>,
 }
 
@@ -51,6 +50,6 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     };
     let grid = screen(&look, &menu.document, args.size, view);
     let rows = (0..args.size.1).map(|row| grid.row_text(row)).collect();
-    app.show(&Preview { schema: signpost_facts::SCHEMA, rows }, || render::preview::text(&grid));
+    app.show(&Preview { rows }, || render::preview::text(&grid));
     Ok(Exit::Done)
 }

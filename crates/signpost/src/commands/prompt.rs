@@ -166,7 +166,7 @@ impl Session<'_> {
         let menu = menu_file::load_if_there(&self.app.menu_file(&machine))?.map(|menu| menu.document);
         let (mut records, plan) =
             self.app.plan(&machine, |look, history| Ok(once(look, history, menu.as_ref(), id)?))?;
-        let text = || render::rehearse::outcome("Next: ", &plan.outcome);
+        let text = || render::rehearse::outcome("Next start", &plan.outcome);
         self.carry_through((&mut machine, &mut records), (Action::Once, &plan), &text)
     }
 

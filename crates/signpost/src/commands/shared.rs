@@ -4,20 +4,21 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap_complete::engine::ArgValueCompleter;
 use signpost_core::plan::Wishes;
 use signpost_facts::{Code, Refusal};
 use signpost_machine::files;
-use signpost_menu::place::VolumeRef;
 use signpost_place::boot_program::BootProgram;
 
+use crate::complete;
 use crate::failure::Failure;
 
 /// What the boot program needs, for commands that put it in force.
 #[derive(Args)]
 pub struct HomeArgs {
-    /// The volume for boot program and menu, such as v1: or uuid:4F2A-11C9
-    #[arg(long, value_name = "VOLUME", value_parser = VolumeRef::parse)]
-    home: Option<VolumeRef>,
+    /// The volume for boot program and menu, such as d1p1 or uuid:4F2A-11C9
+    #[arg(long, value_name = "VOLUME", add = ArgValueCompleter::new(complete::volumes))]
+    home: Option<String>,
     #[command(flatten)]
     program: ProgramArgs,
     /// Replace the menu of another system of this PC

@@ -1,21 +1,30 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
+use signpost_core::check::check;
+use signpost_facts::OptionNumber;
 use signpost_place::Look;
 use signpost_survey::Changes;
 use signpost_upkeep::kept;
 
+use super::check::Known;
 use crate::app::{App, Outcome};
+use crate::complete;
 use crate::failure::{Exit, Failure};
-use crate::render;
+use crate::render::{self, short::Short};
 
-/// Show the machine: systems, disks, start-up files, firmware entries, what is odd
+/// Show the machine: systems, disks, boot files, firmware entries, problems
 ///
-/// Partitions that only confuse who looks for systems are folded into one line a disk; --all shows each.
-#[derive(Args)]
+/// Where a disk has many partitions, those that start nothing are folded into one line; --all shows each.
+#[derive(Args, Default)]
 pub struct SurveyArgs {
-    /// A disk or volume to show in detail, such as disk2 or v4
+    /// What to show in detail: a disk (d2), a volume (d2p1, a label, a UUID), a system's id, a firmware entry's number
+    #[arg(value_name = "WHAT", add = ArgValueCompleter::new(complete::surveyed))]
     what: Option<String>,
+    /// Only the systems, what starts next, and the problems; `signpost` alone shows the same
+    #[arg(long, conflicts_with_all = ["what", "all"])]
+    short: bool,
     /// Show every partition and file, also of kinds that are folded
     #[arg(long)]
     all: bool,
@@ -24,39 +33,60 @@ pub struct SurveyArgs {
     catalogues: Vec<PathBuf>,
 }
 
+impl SurveyArgs {
+    /// What is shown where no command is given.
+    pub fn short() -> Self {
+        Self { short: true, ..Self::default() }
+    }
+}
+
 pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
     let machine = app.machine()?;
-    let look = app.look_with(&machine, &args.catalogues)?;
+    let mut look = app.look_with(&machine, &args.catalogues)?;
     if let Some(what) = &args.what {
         return detail(app, &look, what);
     }
     let record = machine.survey_record();
-    let changes = record.as_deref().and_then(|record| Changes::since(record, &look.survey));
-    let shown = render::survey::Shown { survey: &look.survey, changes: changes.as_ref() };
-    app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
+    if args.short {
+        let known = Known::of(app, &machine, &mut look)?;
+        let found = check(&known.case(&look, None));
+        app.show(&Short::of(&look.survey, &found), || render::short::text(&look.survey, &found));
+    } else {
+        let changes = record.as_deref().and_then(|record| Changes::since(record, &look.survey));
+        let shown = render::survey::Shown { survey: &look.survey, changes: changes.as_ref() };
+        app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
+    }
     if let Some(record) = record {
         // A machine that cannot be written to is surveyed all the same; then nothing is kept to compare with.
-        let _ = Changes::keep(&record, &look.survey);
+        if !args.short {
+            let _ = Changes::keep(&record, &look.survey);
+        }
         kept::keep_known(&machine, &look);
     }
     Ok(Exit::Done)
 }
 
+/// One thing in detail, whatever kind of name it goes by.
 fn detail(app: &App<'_>, look: &Look, what: &str) -> Outcome {
     let survey = &look.survey;
-    let number = |prefix: &str| what.strip_prefix(prefix)?.trim().parse::<usize>().ok();
-    if let Some(volume) = number("v").and_then(|number| survey.volumes.get(number.checked_sub(1)?)) {
-        app.show(volume, || render::detail::volume(look, volume));
+    if let Some(system) = survey.system(what) {
+        app.show(system, || render::detail::system(survey, system));
         return Ok(Exit::Done);
     }
-    let named = survey.disks.iter().find(|disk| disk.name == what || disk.serial.as_deref() == Some(what));
-    let numbered = || survey.disk(what.strip_prefix("disk")?.trim().parse().ok()?);
-    let disk = numbered().or(named);
-    if let Some(disk) = disk {
+    let number = u16::from_str_radix(what, 16).ok().filter(|_| what.len() == 4).map(OptionNumber);
+    if let Some(entry) = survey.firmware.entries.iter().find(|entry| Some(entry.number) == number) {
+        app.show(entry, || render::detail::entry(survey, entry));
+        return Ok(Exit::Done);
+    }
+    let digits = what.strip_prefix("disk").or_else(|| what.strip_prefix('d'));
+    let numbered = digits.and_then(|digits| survey.disk(digits.trim().parse().ok()?));
+    let is_it = |disk: &&signpost_facts::Disk| disk.name == what || disk.serial.as_deref() == Some(what);
+    if let Some(disk) = numbered.or_else(|| survey.disks.iter().find(is_it)) {
         app.show(disk, || render::detail::disk(survey, disk));
         return Ok(Exit::Done);
     }
-    let disks: Vec<String> = survey.disks.iter().map(|disk| format!("disk{}", disk.number)).collect();
-    let (disks, volumes) = (disks.join(", "), survey.volumes.len());
-    Err(Failure::Usage(format!("there is no {what}; there are {disks}, and volumes v1 to v{volumes}")))
+    let volume = look.typed_volume(what).map_err(|error| Failure::Usage(error.to_string()))?;
+    let volume = &survey.volumes[volume];
+    app.show(volume, || render::detail::volume(look, volume));
+    Ok(Exit::Done)
 }

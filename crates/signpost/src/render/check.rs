@@ -5,7 +5,7 @@ use super::style;
 use super::table::Table;
 
 pub fn text(found: &Check) -> String {
-    let word = if found.starts { style::good("Next") } else { style::bad("Next") };
+    let word = if found.starts { style::good("Next start") } else { style::bad("Next start") };
     let mut text = format!("{word}  {}\n", found.starts_next);
     for causes in found.causes.chunk_by(|one, other| one.effect == other.effect) {
         let Some(first) = causes.first() else { continue };
@@ -15,7 +15,7 @@ pub fn text(found: &Check) -> String {
         text.push_str(&table.text());
     }
     if found.causes.is_empty() {
-        text.push_str("\nNothing is wrong.\n");
+        text.push_str("\nNo problems.\n");
     }
     if !found.unseen.is_empty() {
         text.push_str(&format!("\n{}\n", style::heading("Not looked at")));

@@ -1,14 +1,15 @@
 //! One disk or one volume, with all that is known of it.
 
 use signpost_facts::number::joined;
-use signpost_facts::{Disk, Survey, System, Volume};
+use signpost_facts::{Disk, FirmwareEntry, Survey, System, Volume};
 use signpost_place::Look;
 
 use super::size::human;
+use super::survey::reached_by;
 use super::table::Table;
 use super::{disks, style};
 
-/// Names of a volume's uppermost folder that are shown.
+/// Names of a volume's top folder that are shown.
 const MAX_NAMES: usize = 40;
 
 fn size(bytes: u64) -> String {
@@ -27,7 +28,7 @@ fn facts<const N: usize>(facts: [(&str, Option<String>); N]) -> String {
 }
 
 pub fn disk(survey: &Survey, disk: &Disk) -> String {
-    let mut text = format!("{}\n", style::heading(&format!("disk {}  {}", disk.number, disk.name)));
+    let mut text = format!("{}\n", style::heading(&format!("d{}  {}", disk.number, disk.name)));
     text.push_str(&facts([
         ("size", Some(size(disk.size))),
         ("sectors", Some(format!("of {} bytes", disk.sector_size))),
@@ -62,11 +63,55 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
     text + &disks::disk_text(survey, disk, false)
 }
 
+pub fn system(survey: &Survey, system: &System) -> String {
+    let arguments = system.arguments.as_ref();
+    let kernel = system.kernels.first();
+    let initrds = kernel.map(|kernel| kernel.initrds.join(", ")).unwrap_or_default();
+    let root = system.root.map(|root| survey.at(root, &system.root_path));
+    let image = system.image.as_ref().map(|image| survey.at(image.volume, &image.path));
+    let running = if system.is_running { "  running" } else { "" };
+    format!("{}{running}\n", style::heading(&system.title))
+        + &facts([
+            ("id", Some(system.id.clone())),
+            ("title from", Some(system.title_from.clone())),
+            ("root", root.or(image)),
+            ("/boot", system.boot.map(|boot| survey.name(boot).to_string())),
+            ("can be started by", Some(reached_by(system))),
+            ("loaders", Some(system.loader_places.join(", "))),
+            ("firmware entries", Some(joined(&system.entries, ", "))),
+            ("kernel", kernel.map(|kernel| survey.at(kernel.volume, &kernel.path))),
+            ("initrds", Some(initrds)),
+            ("arguments", arguments.map(|arguments| arguments.text.clone())),
+            ("arguments from", arguments.map(|arguments| arguments.source.clone())),
+        ])
+}
+
+/// One of the firmware's entries.
+pub fn entry(survey: &Survey, entry: &FirmwareEntry) -> String {
+    let order = entry.place.map_or_else(|| "not in the order".into(), |place| place.to_string());
+    let state = [
+        (!entry.is_active, "disabled"),
+        (survey.firmware.current == Some(entry.number), "current: the machine was started from it"),
+        (survey.firmware.next == Some(entry.number), "next boot"),
+        (entry.is_made_by_firmware, "made by the firmware"),
+    ];
+    let state: Vec<&str> = state.into_iter().filter(|(is_so, _)| *is_so).map(|(_, words)| words).collect();
+    let data = (entry.data_length > 0).then(|| format!("{} bytes", entry.data_length));
+    format!("{}\n", style::heading(&format!("{}  {}", entry.number, entry.label)))
+        + &facts([
+            ("boot order", Some(order)),
+            ("state", Some(state.join("; "))),
+            ("leads to", Some(entry.finding.clone())),
+            ("device path", Some(entry.path.clone())),
+            ("data", data),
+        ])
+}
+
 pub fn volume(look: &Look, volume: &Volume) -> String {
     let survey = &look.survey;
-    let mut text = format!("{}\n", style::heading(&format!("v{}  {}", volume.number, volume.place)));
+    let mut text = format!("{}\n", style::heading(&volume.name));
     let stable = look.stable_name(volume.number.index()).ok().map(|name| name.to_string());
-    let members: Vec<String> = volume.members.iter().map(|member| format!("v{member}")).collect();
+    let members: Vec<String> = volume.members.iter().map(|member| survey.name(*member).to_string()).collect();
     let state = [
         (volume.is_unclean, "in use when the machine went down"),
         (volume.is_hibernated, "a system sleeps here"),
@@ -74,7 +119,7 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
     ];
     let state: Vec<&str> = state.into_iter().filter(|(is_so, _)| *is_so).map(|(_, words)| words).collect();
     text.push_str(&facts([
-        ("place", stable),
+        ("stable name", stable),
         ("device", disks::device(volume)),
         ("kind", Some(volume.kind.to_string())),
         ("size", Some(size(volume.size))),
@@ -103,22 +148,7 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
         .filter(|system| system.root == Some(volume.number))
         .partition(|system| system.snapshot.is_some());
     for system in systems {
-        text.push_str(&format!("\n{}\n", style::heading(&system.title)));
-        let arguments = system.arguments.as_ref();
-        let kernel = system.kernels.first();
-        let initrds = kernel.map(|kernel| kernel.initrds.join(", ")).unwrap_or_default();
-        text.push_str(&facts([
-            ("id", Some(system.id.clone())),
-            ("title from", Some(system.title_from.clone())),
-            ("root", Some(system.root_path.clone())),
-            ("/boot", system.boot.map(|boot| format!("v{boot}"))),
-            ("loaders", Some(system.loader_places.join(", "))),
-            ("firmware entries", Some(joined(&system.entries, ", "))),
-            ("kernel", kernel.map(|kernel| format!("v{}:{}", kernel.volume, kernel.path))),
-            ("initrds", Some(initrds)),
-            ("arguments", arguments.map(|arguments| arguments.text.clone())),
-            ("arguments from", arguments.map(|arguments| arguments.source.clone())),
-        ]));
+        text.push_str(&format!("\n{}", self::system(survey, system)));
     }
     if !snapshots.is_empty() {
         text.push_str(&format!("\n{}\n", style::heading("Snapshots")));
@@ -129,7 +159,7 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
         text.push_str(&table.text());
     }
     if let Some(items) = look.reader(volume.number.index()).and_then(|reader| reader.list("/").ok()) {
-        text.push_str(&format!("\n{}\n", style::heading("Uppermost folder")));
+        text.push_str(&format!("\n{}\n", style::heading("Top folder")));
         let named = |item: &signpost_disk::file_system::Item| {
             if item.is_folder { format!("{}/", item.name) } else { item.name.clone() }
         };

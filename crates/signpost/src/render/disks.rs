@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{Aside, Disk, DiskArray, Partition, StartupFile, Survey, TableKind, Volume};
+use signpost_facts::{Aside, Disk, DiskArray, DiskNumber, Partition, StartupFile, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
 use super::style;
-use super::table::WIDTH;
+use super::width::{width, wrapped};
 
 /// More partitions than this are folded.
 const FOLD_FROM: usize = 16;
@@ -23,16 +23,12 @@ pub fn text(survey: &Survey, all: bool) -> String {
     }
     let over: Vec<&Volume> = survey.volumes.iter().filter(|volume| !volume.members.is_empty()).collect();
     if !over.is_empty() {
-        text.push_str(&format!("{}\n", style::heading("Volumes made of others")));
+        text.push_str(&format!("{}\n", style::heading("Logical volumes and arrays")));
         for volume in over {
-            let members: Vec<String> = volume.members.iter().map(|member| format!("v{member}")).collect();
-            let name = volume
-                .lv
-                .as_ref()
-                .map_or_else(|| volume.place.clone(), |(group, name)| format!("{group}/{name}"));
+            let members: Vec<&str> = volume.members.iter().map(|member| survey.name(*member)).collect();
             let line = format!(
                 "  {}  {}",
-                facts(volume, &name),
+                facts(volume, if volume.lv.is_some() { "logical volume" } else { "array" }),
                 style::faint(&format!("on {}", members.join(", ")))
             );
             text.push_str(&with_below(survey, volume, &line, "     ", folds));
@@ -49,14 +45,14 @@ pub fn disk_text(survey: &Survey, disk: &Disk, folds: bool) -> String {
         .iter()
         .find(|volume| volume.disk == disk.number && volume.partition.is_none() && volume.members.is_empty());
     if let Some(volume) = bare {
-        let line = format!("  └─     {}", facts(volume, "whole disk"));
-        text.push_str(&with_below(survey, volume, &line, "           ", folds));
+        let line = format!("  └─ {}", facts(volume, "whole disk"));
+        text.push_str(&with_below(survey, volume, &line, "       ", folds));
     }
     let (shown, folded): (Vec<&Partition>, Vec<&Partition>) =
         disk.partitions.iter().partition(|partition| !folds || matters(survey, partition));
     for (index, partition) in shown.iter().enumerate() {
         let is_last = index + 1 == shown.len() && folded.is_empty();
-        text.push_str(&partition_lines(survey, partition, is_last, folds));
+        text.push_str(&partition_lines(survey, (disk.number, partition), is_last, folds));
     }
     if !folded.is_empty() {
         text.push_str(&format!("  └─  {}\n", style::faint(&folded_words(survey, &folded))));
@@ -83,13 +79,13 @@ fn disk_line(disk: &Disk) -> String {
         (None, None) => facts.push("no partition table".into()),
     }
     facts.extend(disk.array.as_ref().map(array));
-    format!("  disk {}  {}  {}\n", disk.number, disk.name, style::faint(&facts.join(", ")))
+    format!("  d{}  {}  {}\n", disk.number, disk.name, style::faint(&facts.join(", ")))
 }
 
 /// The array that a whole disk is a member of.
 pub fn array(array: &DiskArray) -> String {
     let of = if array.is_firmwares { " of the firmware" } else { "" };
-    let read_on = array.read_on.map(|disk| format!(", the same as disk {disk}")).unwrap_or_default();
+    let read_on = array.read_on.map(|disk| format!(", the same as d{disk}")).unwrap_or_default();
     format!("in the {}{of}{read_on}", array.words)
 }
 
@@ -117,16 +113,18 @@ fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
     format!("{} more: {}; --all shows them", folded.len(), words.join(", "))
 }
 
-fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds: bool) -> String {
+fn partition_lines(
+    survey: &Survey,
+    (disk, partition): (DiskNumber, &Partition), is_last: bool, folds: bool) -> String {
     let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
     let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
-    let number = partition.slice.clone().unwrap_or_else(|| partition.number.to_string());
     let line = match volume {
         Some(volume) => facts(volume, &partition.purpose),
         None => {
             let name = Some(partition.name.as_str()).filter(|name| !name.is_empty());
             let line = format!(
-                "    {:<14} {:>8}  {}",
+                "{:<5} {:<14} {:>8}  {}",
+                format!("d{disk}p{}", partition.number),
                 partition.purpose,
                 human(partition.size),
                 name.unwrap_or_default()
@@ -135,20 +133,20 @@ fn partition_lines(survey: &Survey, partition: &Partition, is_last: bool, folds:
         }
     };
     let active = if partition.is_active { "  active" } else { "" };
-    let line = format!("  {branch} {number:>2}  {line}{active}");
+    let line = format!("  {branch} {line}{active}");
     match volume {
-        Some(volume) => with_below(survey, volume, &line, &format!("  {stem}       "), folds),
+        Some(volume) => with_below(survey, volume, &line, &format!("  {stem}   "), folds),
         None => line + "\n",
     }
 }
 
-/// A volume's own line: number, what it is for, size, kind, label, identity, state.
+/// A volume's own line: its name, what it is for, size, kind, label, identity, state.
 fn facts(volume: &Volume, purpose: &str) -> String {
-    let number = format!("v{}", volume.number);
+    let name = &volume.name;
     let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
     let uuid = volume.uuid.as_deref().unwrap_or_default();
     let mut line = format!(
-        "{number:<3} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}",
+        "{name:<5} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}",
         human(volume.size),
         volume.kind
     );
@@ -169,7 +167,7 @@ fn facts(volume: &Volume, purpose: &str) -> String {
 fn with_below(survey: &Survey, volume: &Volume, line: &str, stem: &str, folds: bool) -> String {
     let head = match device(volume) {
         None => format!("{line}\n"),
-        Some(device) if line.width() + 2 + device.width() <= WIDTH => {
+        Some(device) if line.width() + 2 + device.width() <= width() => {
             format!("{line}  {}\n", style::faint(&device))
         }
         Some(device) => format!("{line}\n{stem}{}\n", style::faint(&device)),
@@ -190,19 +188,23 @@ pub fn device(volume: &Volume) -> Option<String> {
 fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
     let mut text = String::new();
     if let Some(fault) = &volume.fault {
-        text.push_str(&format!("{stem}{}\n", style::bad(&fit(fault, WIDTH.saturating_sub(stem.width())))));
+        for line in wrapped(fault, stem.width()) {
+            text.push_str(&format!("{stem}{}\n", style::bad(&line)));
+        }
     }
     if !volume.inside.is_empty() {
         text.push_str(&format!("{stem}{}\n", style::faint(&format!("holds {}", volume.inside.join(", ")))));
     }
     let contents = contents(survey, volume);
     let most = if folds { MAX_FILES } else { usize::MAX };
-    let width = contents.iter().take(most).map(|(path, _)| path.width()).max().unwrap_or(0);
+    let widest = contents.iter().take(most).map(|(path, _)| path.width()).max().unwrap_or(0);
     for (path, what) in contents.iter().take(most) {
-        let padding = " ".repeat(width - path.width());
-        let line = format!("{stem}{path}{padding}  ");
-        let room = WIDTH.saturating_sub(line.width());
-        text.push_str(&format!("{line}{}\n", style::faint(&fit(what, room))));
+        let start = format!("{stem}{path}{}  ", " ".repeat(widest - path.width()));
+        let indent = " ".repeat(start.width());
+        for (index, line) in wrapped(what, start.width()).into_iter().enumerate() {
+            let before = if index == 0 { &start } else { &indent };
+            text.push_str(&format!("{before}{}\n", style::faint(&line)));
+        }
     }
     if contents.len() > most {
         let more = format!("and {} more; --all shows them", contents.len() - most);
@@ -227,8 +229,9 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
             ));
         }
     }
-    let kernels = survey.systems.iter().flat_map(|system| &system.kernels);
-    for kernel in kernels.filter(|kernel| kernel.volume == volume.number) {
+    let owned = survey.systems.iter().flat_map(|system| &system.kernels).map(|kernel| (kernel, ""));
+    let stray = survey.stray_kernels.iter().map(|kernel| (kernel, ", of no known system"));
+    for (kernel, whose) in owned.chain(stray).filter(|(kernel, _)| kernel.volume == volume.number) {
         // A snapshot may have its origin's kernels.
         if found.iter().any(|(path, _)| *path == kernel.path) {
             continue;
@@ -241,7 +244,7 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
             1 => ", with its initrd".to_string(),
             count => format!(", with {count} initrds"),
         };
-        found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}{spare}", kernel.version)));
+        found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}{spare}{whose}", kernel.version)));
     }
     let is_shown = |file: &&StartupFile| found.iter().all(|(path, _)| *path != file.path);
     let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
@@ -261,19 +264,4 @@ fn startup(survey: &Survey, file: &StartupFile) -> String {
     let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
     let signed = if file.is_signed { ", signed" } else { "" };
     format!("{}{architecture}{signed}, {}", file.description, human(file.size))
-}
-
-/// A text cut to fit, with a mark where it was cut.
-fn fit(text: &str, room: usize) -> String {
-    if text.width() <= room {
-        return text.to_string();
-    }
-    let mut out = String::new();
-    for c in text.chars() {
-        if out.width() + 2 > room {
-            break;
-        }
-        out.push(c);
-    }
-    out + "…"
 }

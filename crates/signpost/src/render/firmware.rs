@@ -11,7 +11,7 @@ use super::table::Table;
 /// Every entry, those in the order first.
 pub fn list(list: &FirmwareList, has_paths: bool) -> String {
     if list.entries.is_empty() {
-        return "The firmware has no entries; it starts the spare paths of its disks.\n".into();
+        return "The firmware has no entries; it starts the fallback paths of its disks.\n".into();
     }
     let mut table = Table::new(&["number", "use", "label", "made by", "leads to"]);
     for entry in &list.entries {
@@ -43,10 +43,10 @@ pub fn list(list: &FirmwareList, has_paths: bool) -> String {
 }
 
 fn used(entry: &ListedEntry) -> String {
-    let place = entry.place.map_or_else(|| "no place".to_string(), |place| place.to_string());
+    let place = entry.place.map_or_else(|| "not in the order".to_string(), |place| place.to_string());
     let words = [
-        (!entry.is_active).then_some("not used"),
-        entry.is_current.then_some("started"),
+        (!entry.is_active).then_some("disabled"),
+        entry.is_current.then_some("current"),
         entry.is_next.then_some("next"),
     ];
     std::iter::once(place.as_str()).chain(words.into_iter().flatten()).collect::<Vec<_>>().join(", ")
@@ -68,10 +68,10 @@ fn odd(entry: &ListedEntry) -> Vec<String> {
 
 pub fn planned(change: &FirmwareChange) -> String {
     let writes: Vec<&str> = change.writes.iter().map(Change::what).collect();
-    let mut text = write_list(&writes, "Nothing is to be written: it is so already.");
+    let mut text = write_list(&writes, "Nothing to write: it is so already.");
     text.push_str(&notes(&change.notes));
     text.push_str(&refusals(&change.refusals));
-    text + "\n" + &outcome(&style::heading("Then "), &change.outcome)
+    text + "\n" + &outcome("Next start then", &change.outcome)
 }
 
 pub fn done(change: &FirmwareChange) -> String {
@@ -83,7 +83,7 @@ pub fn done(change: &FirmwareChange) -> String {
         text.push_str("Nothing was written: it is so already.\n");
     }
     text.push_str(&notes(&change.notes));
-    text + &outcome("Next: ", &change.outcome)
+    text + &outcome("Next start", &change.outcome)
 }
 
 pub fn tidy(tidy: &Tidy) -> String {

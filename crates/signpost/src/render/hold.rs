@@ -9,14 +9,14 @@ use super::table::Table;
 pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
     let mut text = if writes.is_empty() {
-        "All is as it was put in force.\n".to_string()
+        "Everything is as it was applied.\n".to_string()
     } else {
-        format!("As it is: {}\n\n", plan.found) + &write_list(&writes, "")
+        format!("{}  {}\n\n", style::heading("Next start now"), plan.found) + &write_list(&writes, "")
     };
     text.push_str(&notes(&plan.left));
     if is_in_vain {
         text.push_str(&format!(
-            "  {} the same was put right too often in a row; `hold` writes nothing\n",
+            "  {} the same was corrected too often in a row; `hold` writes nothing\n",
             style::odd("note:")
         ));
     }
@@ -24,7 +24,7 @@ pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
     if !plan.outcome.is_sound() {
         text.push_str("  `signpost check` names what else is wrong\n");
     }
-    text + "\n" + &outcome(&style::heading("Then "), &plan.outcome)
+    text + "\n" + &outcome("Next start then", &plan.outcome)
 }
 
 pub fn done(plan: &HoldPlan) -> String {
@@ -33,18 +33,18 @@ pub fn done(plan: &HoldPlan) -> String {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     if plan.writes.is_empty() {
-        text.push_str("All is as it was put in force; nothing was written.\n");
+        text.push_str("Everything is as it was applied; nothing was written.\n");
     }
     text.push_str(&notes(&plan.left));
-    text + &outcome("Next: ", &plan.outcome)
+    text + &outcome("Next start", &plan.outcome)
 }
 
 /// What the journal gets: a line for each correction, with its priority (sd-daemon(3)); nothing where nothing was done.
 pub fn journal(plan: &HoldPlan) -> String {
-    let put_right = plan.writes.iter().map(|write| format!("<5>put right: {}\n", write.what()));
-    let mut text: String = put_right.collect();
+    let corrected = plan.writes.iter().map(|write| format!("<5>corrected: {}\n", write.what()));
+    let mut text: String = corrected.collect();
     if !plan.writes.is_empty() {
-        text.push_str(&format!("<5>as it was found: {}\n<5>next: {}\n", plan.found, plan.outcome.text));
+        text.push_str(&format!("<5>as it was found, next start: {}\n<5>next start now: {}\n", plan.found, plan.outcome.text));
     }
     text.extend(plan.left.iter().map(|left| format!("<4>{left}\n")));
     text
@@ -54,9 +54,9 @@ pub fn log(log: &Log) -> String {
     let corrections: Vec<_> =
         log.corrections.iter().filter(|correction| !correction.what.is_empty()).collect();
     if corrections.is_empty() {
-        return "Nothing had to be put right yet.\n".into();
+        return "Nothing has needed correcting yet.\n".into();
     }
-    let mut table = Table::new(&["when", "put right", "what would have started"]);
+    let mut table = Table::new(&["when", "corrected", "what would have started"]);
     for correction in corrections {
         table.row([correction.time.clone(), correction.what.join("\n"), correction.found.clone()]);
     }

@@ -11,7 +11,7 @@ use super::table::Table;
 pub fn text(mend: &Mend) -> String {
     let mut text = String::new();
     if mend.cured.is_empty() {
-        text.push_str("Nothing of what was asked for can be cured by this program.\n");
+        text.push_str("This program can cure none of what was asked for.\n");
     } else {
         text.push_str(&format!("{}\n", style::heading("Cures")));
         let mut table = Table::new(&["", ""]);
@@ -32,14 +32,14 @@ pub fn text(mend: &Mend) -> String {
         }
         text.push_str(&table.text());
     }
-    text.push_str(&format!("\n{}  {}\n\n", style::heading("Now"), mend.found));
+    text.push_str(&format!("\n{}  {}\n\n", style::heading("Next start now"), mend.found));
     let writes: Vec<&str> = mend.writes.iter().map(Change::what).collect();
-    text.push_str(&write_list(&writes, "Nothing is to be written."));
+    text.push_str(&write_list(&writes, "Nothing to write."));
     if mend.goes_on {
         text.push_str("  What lies behind the partition table is planned once that is written.\n");
     }
     text.push_str(&refusals(&mend.refusals));
-    text + "\n" + &outcome(&style::heading("Then "), &mend.outcome)
+    text + "\n" + &outcome("Next start then", &mend.outcome)
 }
 
 pub fn done(mend: &Mend, record: Option<u32>, now: &Check) -> String {
@@ -49,7 +49,7 @@ pub fn done(mend: &Mend, record: Option<u32>, now: &Check) -> String {
     }
     match record {
         Some(record) => text.push_str(&format!(
-            "\nMended: {} writes, read back; record {record} of the history. `signpost undo` takes it back.\n\n",
+            "\nMended: {} writes, read back; record {record} of the history. `signpost undo` undoes it.\n\n",
             mend.writes.len()
         )),
         None => text.push_str("Nothing was written.\n\n"),

@@ -34,29 +34,29 @@ pub fn text(plan: &Plan) -> String {
     text.push_str(&notes(&plan.notes));
     text.push('\n');
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
-    text.push_str(&write_list(&writes, "Nothing is to be written: all is as the menu says."));
+    text.push_str(&write_list(&writes, "Nothing to write: the machine is as the menu says."));
     text.push_str(&refusals(&plan.refusals));
-    text + "\n" + &outcome(&style::heading("Then "), &plan.outcome)
+    text + "\n" + &outcome("Next start then", &plan.outcome)
 }
 
 pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
     let Some(record) = record else {
-        return "All is as the menu says: nothing was written.\n".to_string() + &outcome("Next: ", then);
+        return "The machine is as the menu says; nothing was written.\n".to_string() + &outcome("Next start", then);
     };
     let mut text = String::new();
     for write in &plan.writes {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     let count = writes(plan.writes.len());
-    text + &format!("\nIn force: {count}, read back; record {record} of the history.\n")
-        + &outcome("Next: ", then)
+    text + &format!("\nApplied: {count}, read back; record {record} of the history.\n")
+        + &outcome("Next start", then)
 }
 
 pub fn undo(undo: &Undo, is_planned: bool) -> String {
     let mut text = format!("Record {} of {}", undo.of, undo.time);
-    text.push_str(if is_planned { " would be taken back\n\n" } else { " is taken back\n\n" });
+    text.push_str(if is_planned { " would be undone\n\n" } else { " is undone\n\n" });
     let writes: Vec<&str> = undo.writes.iter().map(Change::what).collect();
-    let nothing = "Nothing is left to take back.";
+    let nothing = "Nothing is left to undo.";
     if is_planned {
         text.push_str(&write_list(&writes, nothing));
     } else if writes.is_empty() {
@@ -66,13 +66,13 @@ pub fn undo(undo: &Undo, is_planned: bool) -> String {
     }
     text.push_str(&notes(&undo.notes));
     text.push_str(&refusals(&undo.refusals));
-    let word = if is_planned { style::heading("Then ") } else { "Next: ".into() };
-    text + "\n" + &outcome(&word, &undo.outcome)
+    let word = if is_planned { "Next start then" } else { "Next start" };
+    text + "\n" + &outcome(word, &undo.outcome)
 }
 
 fn seconds(timeout: u16) -> String {
     match timeout {
-        u16::MAX => "waits for a key".into(),
+        u16::MAX => "none".into(),
         seconds => format!("{seconds} s"),
     }
 }
@@ -86,7 +86,7 @@ pub fn write_list(list: &[&str], nothing: &str) -> String {
         return format!("{nothing}\n");
     }
     let mut text = format!(
-        "{}, in this order; after each the machine still starts\n",
+        "{}, in this order; the machine still starts after each\n",
         style::heading(&writes(list.len()))
     );
     for (index, what) in list.iter().enumerate() {

@@ -22,17 +22,17 @@ pub fn text(rehearsal: &Rehearsal) -> String {
         text.push_str(&table.text());
     }
     let starts = rehearsal.outcome.is_sound();
-    let hint = if starts { "" } else { "  `signpost check` names the cause, and what cures it\n" };
-    text + "\n" + hint + &outcome("", &rehearsal.outcome)
+    let hint = if starts { "" } else { "  `signpost check` names the cause and its cure\n" };
+    text + "\n" + hint + &outcome("Ends with", &rehearsal.outcome)
 }
 
-/// The end of a start: notes first, so that the last line names what starts, behind a word.
-pub fn outcome(word: &str, outcome: &Outcome) -> String {
+/// The end of a start: notes first, so that the last line names what starts, behind this name.
+pub fn outcome(name: &str, outcome: &Outcome) -> String {
     let text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
     let line = match outcome.kind {
         Kind::Starts => style::good(&outcome.text),
         Kind::MayStart | Kind::WaitsAsAsked => style::odd(&outcome.text),
         Kind::Waits | Kind::BuiltIn | Kind::Hangs | Kind::Nothing => style::bad(&outcome.text),
     };
-    text + word + &line + "\n"
+    format!("{text}{}  {line}\n", style::heading(name))
 }

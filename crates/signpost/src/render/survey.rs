@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde::Serialize;
+use signpost_facts::number::joined;
 use signpost_facts::way::Through;
 use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System};
 use signpost_survey::Changes;
@@ -19,6 +20,8 @@ pub struct Shown<'a> {
     pub changes: Option<&'a Changes>,
 }
 
+/// Columns of a name before what it says.
+const NAME: usize = 14;
 /// Lines of changes that are shown.
 const MAX_CHANGES: usize = 12;
 
@@ -35,7 +38,7 @@ pub fn text(survey: &Survey, changes: Option<&Changes>, all: bool) -> String {
     text
 }
 
-fn machine(survey: &Survey) -> String {
+pub fn machine(survey: &Survey) -> String {
     let facts = &survey.machine;
     let firmware = match facts.firmware {
         FirmwareKind::Uefi => match facts.secure_boot {
@@ -81,33 +84,32 @@ fn systems(survey: &Survey) -> String {
         return text + "  none was found\n\n";
     }
     let is_uefi = survey.machine.firmware == FirmwareKind::Uefi;
-    let ways = if is_uefi { "reached by" } else { "" };
-    let mut table = Table::new(&["title", "", "id", "where", "starts by", ways]);
+    let mut table = Table::new(&["system", "id", "where", "can be started by", ""]);
     let (snapshots, systems): (Vec<&System>, Vec<&System>) =
         survey.systems.iter().partition(|system| system.snapshot.is_some() && !system.is_running);
     for system in systems {
         let running = if system.is_running { "running" } else { "" };
         table.row([
             system.title.clone(),
-            running.into(),
             system.id.clone(),
             whereabouts(survey, system),
-            starts_by(survey, system),
-            if is_uefi { reached_by(system) } else { String::new() },
+            if is_uefi { reached_by(system) } else { starts_by(survey, system) },
+            running.into(),
         ]);
     }
     text.push_str(&table.text());
     for volume in snapshots.iter().filter_map(|system| system.root).collect::<BTreeSet<_>>() {
         let count = snapshots.iter().filter(|system| system.root == Some(volume)).count();
         let snapshots = if count == 1 { "a snapshot".to_string() } else { format!("{count} snapshots") };
-        text.push_str(&format!("  and {snapshots} on v{volume}; `survey v{volume}` lists them\n"));
+        let name = survey.name(volume);
+        text.push_str(&format!("  and {snapshots} on {name}; `survey {name}` lists them\n"));
     }
     text + "\n"
 }
 
 fn whereabouts(survey: &Survey, system: &System) -> String {
     if let Some(image) = &system.image {
-        return format!("v{}:{}, {}", image.volume, image.path, image.holds);
+        return format!("{}, {}", survey.at(image.volume, &image.path), image.holds);
     }
     let loader = || system.loaders.first().map(|index| survey.startup_files[*index].volume);
     let kernel = || system.kernels.first().map(|kernel| kernel.volume);
@@ -116,7 +118,7 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 
-fn starts_by(survey: &Survey, system: &System) -> String {
+pub fn starts_by(survey: &Survey, system: &System) -> String {
     if let Some(place) = system.loader_places.first() {
         return place.clone();
     }
@@ -131,62 +133,67 @@ fn starts_by(survey: &Survey, system: &System) -> String {
         {
             "its boot sector".into()
         }
-        Some(kernel) => format!("v{}:{}", kernel.volume, kernel.path),
+        Some(kernel) => survey.at(kernel.volume, &kernel.path),
         None => "nothing that was found".into(),
     }
 }
 
 /// The ways that are open today: firmware entries by their numbers, then our menu.
-fn reached_by(system: &System) -> String {
-    let number = |through: &Through| match through {
-        Through::FirmwareEntry(number) => Some(number.to_string()),
-        Through::FallbackPath(disk) => Some(format!("spare path of disk {disk}")),
-        Through::Menu(_) => None,
-    };
-    let mut ways: Vec<String> = system.ways.iter().filter_map(number).collect();
-    if ways.len() < system.ways.len() {
-        ways.push("our menu".into());
+pub fn reached_by(system: &System) -> String {
+    let numbers = system.ways.iter().filter_map(|way| match way {
+        Through::FirmwareEntry(number) => Some(*number),
+        _ => None,
+    });
+    let numbers: Vec<OptionNumber> = numbers.collect();
+    let entry = if numbers.len() == 1 { "firmware entry" } else { "firmware entries" };
+    let by_number = (!numbers.is_empty()).then(|| format!("{entry} {}", joined(&numbers, ", ")));
+    let fallback = system.ways.iter().filter_map(|way| match way {
+        Through::FallbackPath(disk) => Some(format!("the fallback path of d{disk}")),
+        _ => None,
+    });
+    let mut ways: Vec<String> = by_number.into_iter().chain(fallback).collect();
+    if system.ways.iter().any(|way| matches!(way, Through::Menu(_))) {
+        ways.insert(0, "our menu".into());
     }
     if ways.is_empty() { "no way yet".into() } else { ways.join(", ") }
 }
 
-fn start(survey: &Survey) -> String {
-    if survey.machine.firmware != FirmwareKind::Uefi {
-        return format!("{}   {}\n\n", style::heading("Starts next"), survey.firmware.starts_next);
-    }
+/// What the machine was started from, and what starts next.
+pub fn start(survey: &Survey) -> String {
     let firmware = &survey.firmware;
-    let entry = |number: &Option<OptionNumber>| {
-        let number = number.as_ref()?;
-        let label =
-            firmware.entries.iter().find(|entry| entry.number == *number).map(|entry| entry.label.as_str());
-        Some(label.map_or_else(|| format!("entry {number}"), |label| format!("entry {number} \"{label}\"")))
+    let mut lines: Vec<(&str, String)> = Vec::new();
+    if survey.machine.firmware == FirmwareKind::Uefi {
+        let entry = |number: OptionNumber| {
+            let label = firmware.entries.iter().find(|entry| entry.number == number);
+            label.map_or_else(
+                || format!("entry {number}"),
+                |entry| format!("entry {number} \"{}\"", entry.label),
+            )
+        };
+        let from = firmware.current.map_or_else(|| "unknown: the firmware does not say".into(), entry);
+        lines.push(("Started from", from));
+        lines.extend(firmware.next.map(|next| ("Next boot", format!("{}, once", entry(next)))));
+        let once = firmware.once.as_ref();
+        lines.extend(once.map(|once| ("Once", format!("the next start of our menu goes to {once}"))));
+        lines.extend(firmware.last_start.as_ref().map(|last| ("Last start", last.clone())));
+        let line = survey.machine.command_line.as_ref().filter(|_| !survey.machine.is_rescue);
+        lines.extend(line.map(|line| ("Arguments", line.clone())));
+    }
+    lines.push(("Next start", firmware.starts_next.clone()));
+    let named = |(name, text): &(&str, String)| {
+        let lines = super::width::wrapped(text, NAME);
+        let name = format!("{}{}", style::heading(name), " ".repeat(NAME.saturating_sub(name.len())));
+        format!("{name}{}\n", lines.join(&format!("\n{}", " ".repeat(NAME))))
     };
-    let from = entry(&firmware.current).unwrap_or_else(|| "unknown: nothing says it".into());
-    let mut text = format!("{}  {from}\n", style::heading("Started from"));
-    if let Some(next) = entry(&firmware.next) {
-        text.push_str(&format!("{}   {next}, once\n", style::heading("Next boot set")));
-    }
-    if let Some(once) = &firmware.once {
-        text.push_str(&format!(
-            "{}    {once}, in our menu, the next time alone\n",
-            style::heading("Once goes to")
-        ));
-    }
-    if let Some(last) = &firmware.last_start {
-        text.push_str(&format!("{}    {last}\n", style::heading("Last start")));
-    }
-    if let Some(line) = survey.machine.command_line.as_ref().filter(|_| !survey.machine.is_rescue) {
-        text.push_str(&format!("{}  {line}\n", style::heading("Kernel with")));
-    }
-    text + &format!("{}   {}\n\n", style::heading("Starts next"), firmware.starts_next)
+    lines.iter().map(named).collect::<String>() + "\n"
 }
 
 fn entries(survey: &Survey) -> String {
     let firmware = &survey.firmware;
     let timeout = match firmware.timeout {
         None => String::new(),
-        Some(u16::MAX) => ", waits for a key".into(),
-        Some(seconds) => format!(", waits {seconds} s"),
+        Some(u16::MAX) => ", no timeout".into(),
+        Some(seconds) => format!(", timeout {seconds} s"),
     };
     let mut text = format!("{}{timeout}\n", style::heading("Firmware entries"));
     if firmware.entries.is_empty() {
@@ -194,8 +201,8 @@ fn entries(survey: &Survey) -> String {
     }
     let mut table = Table::new(&["number", "use", "label", "leads to"]);
     for entry in &firmware.entries {
-        let place = entry.place.map_or_else(|| "no order".into(), |place| place.to_string());
-        let mut used = if entry.is_active { place } else { format!("{place}, unused") };
+        let place = entry.place.map_or_else(|| "not in the order".into(), |place| place.to_string());
+        let mut used = if entry.is_active { place } else { format!("{place}, disabled") };
         if firmware.current.as_ref() == Some(&entry.number) {
             used.push_str(", current");
         }
@@ -221,13 +228,13 @@ fn leads_to(entry: &FirmwareEntry) -> String {
 
 fn findings(findings: &[Finding]) -> String {
     if findings.is_empty() {
-        return style::good("Nothing is odd.") + "\n";
+        return style::good("No problems.") + "\n";
     }
-    let mut text = style::heading("Odd") + "\n";
+    let mut text = style::heading("Problems") + "\n";
     let mut table = Table::new(&["", ""]);
     for finding in findings {
         table.row([finding.code.to_string(), format!("{}; {}", finding.message, finding.help)]);
     }
     text.push_str(&table.text());
-    text + &style::faint("`signpost check` names the causes, and what cures them") + "\n"
+    text + &style::faint("`signpost check` names the causes and their cures") + "\n"
 }

@@ -121,7 +121,7 @@ fn hold_says_that_the_default_is_gone_and_counts_starts_and_not_corrections() {
     assert!(said.contains("nothing would start by itself: Larkspur cannot start"), "{said}");
     // After an interrupted step it says which, and how to go on.
     interrupt(&machine, 2);
-    let said = machine.ok(&["hold", "--show"]);
+    let said = machine.ok(&["hold", "--dry-run"]);
     assert!(said.contains("an apply came to no end: `signpost apply` finishes it"), "{said}");
 }
 

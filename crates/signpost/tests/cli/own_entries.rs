@@ -186,7 +186,7 @@ fn an_installer_that_puts_itself_first_is_put_right_once_and_then_nothing_is_wri
     assert_eq!(machine.everything(), before, "all is as it was");
     for _ in 0..2 {
         installer(&machine, &[1, 0]);
-        let shown = machine.ok(&["hold", "--show"]);
+        let shown = machine.ok(&["hold", "--dry-run"]);
         assert!(
             shown.starts_with("As it is: Meridian Desktop 4 starts")
                 && shown.contains("boot order 0000 0001"),

@@ -116,6 +116,21 @@ pub(super) fn linux(
     on_volume(look, recipes, (named, RecipeKind::Linux), volume, Fields::default(), body)
 }
 
+/// A kernel's body, with what a recipe says where one is named: none is taken by itself for what a person put together.
+pub(super) fn kernel(
+    look: &Look,
+    recipes: &Recipes,
+    named: Option<&str>,
+    volume: &VolumeRef,
+    body: Body,
+) -> Result<Body> {
+    if named.is_none() {
+        return Ok(body);
+    }
+    let volume = resolved(look, volume)?;
+    on_volume(look, recipes, (named, RecipeKind::Linux), volume, Fields::default(), body)
+}
+
 fn on_volume(
     look: &Look,
     recipes: &Recipes,

@@ -1,30 +1,43 @@
 use clap::{Args, Subcommand};
-use signpost_core::edit::{self, NewEntry};
-use signpost_menu::place::{Place, VolumeRef};
+use clap_complete::engine::ArgValueCompleter;
+use signpost_core::edit::{Kernel, NewEntry};
+use signpost_place::Look;
+
+use crate::complete;
+use crate::failure::Failure;
 
 #[derive(Subcommand)]
 pub enum New {
     /// An EFI program, on any volume
     Efi {
-        /// Where it is, such as v4:/EFI/meridian/start.efi; the number becomes a name that holds
-        #[arg(value_parser = Place::parse)]
-        program: Place,
+        /// Where it is, such as d2p1:/EFI/meridian/start.efi; it becomes a stable name
+        #[arg(value_name = "PLACE", add = ArgValueCompleter::new(complete::places))]
+        program: String,
         #[command(flatten)]
         common: Common,
     },
-    /// A Linux system: kernel, initrd, root and arguments are filled in
+    /// A Linux system, with kernel, initrd, root and arguments filled in; or a kernel by itself
     Linux {
-        /// The volume that its root is on, such as v3
-        #[arg(long, value_name = "VOLUME", value_parser = volume)]
-        on: VolumeRef,
+        /// A kernel on any volume, such as d1p1:/tools/vmlinuz
+        #[arg(value_name = "PLACE", add = ArgValueCompleter::new(complete::places), required_unless_present = "on")]
+        kernel: Option<String>,
+        /// The volume that the system's root is on, such as d1p2, or the system's id
+        #[arg(long, value_name = "VOLUME", conflicts_with = "kernel", add = ArgValueCompleter::new(complete::volumes))]
+        on: Option<String>,
+        /// An initrd for the kernel, on its volume (can be repeated)
+        #[arg(long, value_name = "PLACE", requires = "kernel", add = ArgValueCompleter::new(complete::places))]
+        initrd: Vec<String>,
+        /// Arguments for the kernel
+        #[arg(long, value_name = "TEXT", requires = "kernel", allow_hyphen_values = true)]
+        args: Option<String>,
         #[command(flatten)]
         common: Common,
     },
     /// A system inside an image file: looked into, its kernel and arguments by a recipe
     Image {
-        /// Where the image is, such as v5:/systems/lantern.img
-        #[arg(value_parser = Place::parse)]
-        image: Place,
+        /// Where the image is, such as d3p2:/systems/lantern.img
+        #[arg(value_name = "PLACE", add = ArgValueCompleter::new(complete::places))]
+        image: String,
         #[command(flatten)]
         common: Common,
     },
@@ -35,22 +48,17 @@ pub enum New {
         #[command(flatten)]
         titled: Titled,
     },
-    /// A heading over other entries; `entry move X into GROUP` fills it
+    /// A group of other entries; `entry move X into GROUP` fills it
     Group {
         /// Its title
         title: String,
     },
-    /// The firmware's own screen
+    /// Firmware setup
     SetupScreen,
     /// A restart
     Restart,
     /// Power off
     PowerOff,
-}
-
-/// A volume, with or without the colon that parts it from a path.
-fn volume(text: &str) -> Result<VolumeRef, String> {
-    edit::volume_named(text).ok_or_else(|| format!("{text} names no volume; v3 or uuid:4F2A-11C9 does"))
 }
 
 #[derive(Args)]
@@ -74,19 +82,33 @@ pub struct Common {
 
 impl New {
     /// What is wanted, with its title and whether it goes unchecked.
-    pub fn wanted(&self) -> (NewEntry, Option<&str>, bool) {
+    ///
+    /// # Errors
+    /// Where a place that was typed is none.
+    pub fn wanted(&self, look: &Look) -> Result<(NewEntry, Option<&str>, bool), Failure> {
         let plain = |starts, title| (NewEntry::Plain { starts, title }, None, false);
-        match self {
+        let place = |text: &str| look.typed(text).map_err(|error| Failure::Usage(error.to_string()));
+        Ok(match self {
             Self::Efi { program, common } => {
-                let (program, recipe) = (program.clone(), common.recipe.clone());
+                let (program, recipe) = (place(program)?, common.recipe.clone());
                 (NewEntry::Efi { program, recipe }, common.titled.title.as_deref(), common.unchecked)
             }
-            Self::Linux { on, common } => {
-                let (on, recipe) = (on.clone(), common.recipe.clone());
+            Self::Linux { kernel: Some(kernel), initrd, args, common, .. } => {
+                let kernel = Kernel {
+                    kernel: place(kernel)?,
+                    initrds: initrd.iter().map(|initrd| place(initrd)).collect::<Result<_, _>>()?,
+                    args: args.clone(),
+                };
+                let recipe = common.recipe.clone();
+                (NewEntry::Kernel { kernel, recipe }, common.titled.title.as_deref(), common.unchecked)
+            }
+            Self::Linux { on, common, .. } => {
+                let on = place(on.as_deref().unwrap_or_default())?.volume;
+                let recipe = common.recipe.clone();
                 (NewEntry::Linux { on, recipe }, common.titled.title.as_deref(), common.unchecked)
             }
             Self::Image { image, common } => {
-                let (image, recipe) = (image.clone(), common.recipe.clone());
+                let (image, recipe) = (place(image)?, common.recipe.clone());
                 (NewEntry::Image { image, recipe }, common.titled.title.as_deref(), common.unchecked)
             }
             Self::FirmwareEntry { name, titled } => {
@@ -95,9 +117,9 @@ impl New {
             Self::Group { title } => {
                 (NewEntry::Plain { starts: "group", title: "Group" }, Some(title), false)
             }
-            Self::SetupScreen => plain("setup-screen", "Firmware screen"),
+            Self::SetupScreen => plain("setup-screen", "Firmware setup"),
             Self::Restart => plain("restart", "Restart"),
             Self::PowerOff => plain("power-off", "Power off"),
-        }
+        })
     }
 }

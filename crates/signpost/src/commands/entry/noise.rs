@@ -9,7 +9,6 @@ use crate::render::table::Table;
 
 #[derive(Serialize)]
 struct AllNoise {
-    schema: u32,
     noise: Vec<Noise>,
 }
 
@@ -21,7 +20,7 @@ pub fn run(
     (hide, remove): (bool, bool),
     is_trial: bool,
 ) -> Result<Option<(String, String, Vec<String>)>, Failure> {
-    let all = AllNoise { schema: signpost_facts::SCHEMA, noise: noise(look, &menu.document) };
+    let all = AllNoise { noise: noise(look, &menu.document) };
     let how = match (hide, remove) {
         _ if all.noise.is_empty() => None,
         (true, _) => Some(Quiet::Hide),
