@@ -24,8 +24,8 @@ const PICTURES: [(&str, &[&str], &str, &str); 12] = [
     (
         "noise",
         &[
-            "entry add efi v1:/EFI/BOOT/BOOTX64.EFI",
-            "entry add efi v1:/EFI/larkspur12/lkload.efi --unchecked",
+            "entry add efi d1p1:/EFI/BOOT/BOOTX64.EFI",
+            "entry add efi d1p1:/EFI/larkspur12/lkload.efi --unchecked",
             "entry add group Empty",
         ],
         "entry noise",
@@ -67,7 +67,7 @@ pub fn take() -> Result<()> {
 const BOOT_SCREENS: [(&str, Option<&str>); 5] = [
     ("boot-menu", None),
     ("boot-group", Some("5\r")),
-    ("boot-prompt", Some(":who v2\rcompose linux on v2\r")),
+    ("boot-prompt", Some(":who d1p2\rcompose linux on d1p2\r")),
     ("boot-help", Some("?")),
     ("boot-error", Some("o\r")),
 ];

@@ -12,9 +12,7 @@ use std::path::Path;
 
 pub use add::{AddedEntry, Kernel, NewEntry, add};
 pub use block::{block, replace_block};
-pub use entries::{
-    HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal,
-};
+pub use entries::{HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal};
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};
 use signpost_facts::{Error, Result};

@@ -104,8 +104,8 @@ fn goes_by_our_menu(look: &Look, rehearsal: &Rehearsal) -> bool {
     let number = rehearsal.outcome.entry;
     let entry = look.survey.firmware.entries.iter().find(|entry| Some(entry.number) == number);
     let target = entry.and_then(|entry| entry.target.as_ref());
-    let file = target.and_then(|target| look.survey.startup_file(target.volume.index(), &target.file));
-    file.is_some_and(|file| look.survey.startup_files[file].is_ours())
+    let file = target.and_then(|target| look.survey.boot_file(target.volume.index(), &target.file));
+    file.is_some_and(|file| look.survey.boot_files[file].is_ours())
 }
 
 /// Held against what is running.
@@ -134,6 +134,6 @@ fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
             ),
             None => "the running system has no entry of its own; `apply` makes one".into(),
         };
-        found.push(Finding::new(Code::StartedBySpare, message, &help));
+        found.push(Finding::new(Code::StartedByFallback, message, &help));
     }
 }

@@ -184,10 +184,7 @@ pub fn hold(
     };
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
-    let wishes = Wishes {
-        home: held.home.clone(),
-        boot_program: boot_program(look, held, packaged),
-    };
+    let wishes = Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged) };
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
         return Ok(nothing(
             "the boot program that was put in force is gone, and another version is installed: `signpost apply` puts that in force",

@@ -148,7 +148,8 @@ impl Recipe {
             let parsed = VolumeRef::parse(volume).map_err(|why| format!("volumes.{name}: {why}"))?;
             if !parsed.is_stable() {
                 return Err(format!(
-                    "volumes.{name}: {volume} is a number of the survey, which changes with the disks"
+                    "volumes.{name}: {volume} is a name that the survey shows, and may change; a recipe takes a stable \
+                     one, such as label:"
                 ));
             }
         }
@@ -208,7 +209,7 @@ mod tests {
         for (more, hint) in [
             ("", "names no kernel"),
             ("kernel = [\"/k\"]\nwhen = {}", "would fit everything"),
-            ("kernel = [\"/k\"]\nvolumes = { a = \"v3:\" }", "changes with the disks"),
+            ("kernel = [\"/k\"]\nvolumes = { a = \"d2p1:\" }", "takes a stable one"),
             ("kernel = [\"/k\"]\nvolumes = { a = \"TIDES\" }", "names no volume"),
             ("kernal = [\"/k\"]", "unknown field `kernal`"),
         ] {

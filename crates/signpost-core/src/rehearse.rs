@@ -62,7 +62,7 @@ pub(crate) fn active_menu(
     let by_itself = start::follow(boot, hardware).steps.into_iter().filter(|step| step.option.is_none());
     let by_itself = by_itself.filter_map(|step| step.verdict.target().cloned());
     let volume = by_option.chain(by_itself).find(|target| menu::is_ours(look, hardware, target))?.partition;
-    Some((volume, menu::in_force(look, hardware, volume)?))
+    Some((volume, menu::active(look, hardware, volume)?))
 }
 
 /// Whether an entry of our menu starts something, once it is chosen.
@@ -165,8 +165,8 @@ fn starts(on: On<'_>, target: &Target) -> String {
 
 fn system(on: On<'_>, targets: &[Target]) -> Option<String> {
     let target = known_as(on, targets.first()?);
-    let index = on.0.survey.startup_file(target.partition, &volume_path(&target.path))?;
-    on.0.survey.startup_files[index].system.clone()
+    let index = on.0.survey.boot_file(target.partition, &volume_path(&target.path))?;
+    on.0.survey.boot_files[index].system.clone()
 }
 
 /// What a file is known as: one that a plan would put there, as the one of which it is a copy.
@@ -175,7 +175,7 @@ fn known_as((look, hardware): On<'_>, target: &Target) -> Target {
         return target.clone();
     };
     let digest = sha256(bytes);
-    let same = look.survey.startup_files.iter().find(|file| file.sha256.as_ref() == Some(&digest));
+    let same = look.survey.boot_files.iter().find(|file| file.sha256.as_ref() == Some(&digest));
     same.map_or_else(
         || target.clone(),
         |file| Target { partition: file.volume.index(), path: file.path.replace('/', "\\") },
@@ -195,10 +195,9 @@ fn is_text(data: &[u8]) -> bool {
 fn handed_over(look: &Look, boot: &BootVariables, option: Option<u16>, targets: &[Target]) -> Vec<String> {
     let data = option.and_then(|number| boot.options.get(&number)?.decoded.as_ref().ok());
     let (Some(data), Some(target)) = (data, targets.first()) else { return Vec::new() };
-    let index = look.survey.startup_file(target.partition, &volume_path(&target.path));
-    let is_kernel = index.is_some_and(|index| {
-        matches!(look.survey.startup_files[index].role, Role::Kernel | Role::UnifiedImage)
-    });
+    let index = look.survey.boot_file(target.partition, &volume_path(&target.path));
+    let is_kernel = index
+        .is_some_and(|index| matches!(look.survey.boot_files[index].role, Role::Kernel | Role::UnifiedImage));
     let data = data.optional_data.as_slice();
     if data.is_empty() || !(is_kernel || is_text(data)) {
         return Vec::new();

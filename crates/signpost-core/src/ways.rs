@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 pub(crate) use reach::identity;
 pub use reach::{Reach, of_entry, of_load_option};
 pub use signpost_facts::way::{Through, Way};
-use signpost_facts::{Code, OptionNumber, Refusal, StartupFile, System, VolumeNumber};
+use signpost_facts::{BootFile, Code, OptionNumber, Refusal, System, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
@@ -71,8 +71,8 @@ fn started(verdict: &start::Verdict) -> Option<&start::Target> {
 
 /// The systems that a boot file may start.
 fn owners<'l>(look: &'l Look, target: &start::Target) -> impl Iterator<Item = String> + use<'l> {
-    let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
-    let file = file.map(|file| &look.survey.startup_files[file]);
+    let file = look.survey.boot_file(target.partition, &volume_path(&target.path));
+    let file = file.map(|file| &look.survey.boot_files[file]);
     file.into_iter().flat_map(|file| file.owners().cloned())
 }
 
@@ -119,7 +119,7 @@ pub(crate) fn last_way_but_for(
     let message = match (gone.is_empty(), weaker.is_empty()) {
         (false, _) => format!("nothing that is active would start {} any more", gone.join(" and ")),
         (true, false) => {
-            format!("nothing but the spare path of a disk would start {} any more", weaker.join(" and "))
+            format!("nothing but the fallback path of a disk would start {} any more", weaker.join(" and "))
         }
         (true, true) => return None,
     };
@@ -135,7 +135,7 @@ pub fn started_by<'l>(look: &'l Look, target: &StartTarget) -> Vec<&'l System> {
 pub fn is_started_by(look: &Look, system: &System, target: &StartTarget) -> bool {
     match target {
         StartTarget::Program { volume, path, .. } => {
-            let file = look.survey.startup_file(*volume, path).map(|file| &look.survey.startup_files[file]);
+            let file = look.survey.boot_file(*volume, path).map(|file| &look.survey.boot_files[file]);
             file.is_some_and(|file| file.owners().any(|owner| *owner == system.id))
         }
         StartTarget::Linux { volume, kernel, args, root, .. } => {
@@ -223,8 +223,8 @@ pub(crate) fn of_load_entry(look: &Look, number: u16) -> Vec<&System> {
 
 /// The systems whose loader stands, or stood, at a path of a volume.
 fn of_path<'l>(look: &'l Look, volume: usize, path: &str) -> Vec<&'l System> {
-    if let Some(file) = look.survey.startup_file(volume, path) {
-        let file = &look.survey.startup_files[file];
+    if let Some(file) = look.survey.boot_file(volume, path) {
+        let file = &look.survey.boot_files[file];
         return file.owners().filter_map(|id| look.survey.system(id)).collect();
     }
     let mut parts = path.split('/').filter(|part| !part.is_empty());
@@ -242,7 +242,7 @@ fn of_path<'l>(look: &'l Look, volume: usize, path: &str) -> Vec<&'l System> {
     }
     // Others show by their loaders: one of the same folder tells.
     let start = format!("/efi/{}/", vendor.to_lowercase());
-    let beside = look.survey.startup_files.iter().filter(|file| file.path.to_lowercase().starts_with(&start));
-    let owner = beside.filter(|file| file.volume.index() == volume).flat_map(StartupFile::owners).next();
+    let beside = look.survey.boot_files.iter().filter(|file| file.path.to_lowercase().starts_with(&start));
+    let owner = beside.filter(|file| file.volume.index() == volume).flat_map(BootFile::owners).next();
     owner.and_then(|id| look.survey.system(id)).into_iter().collect()
 }

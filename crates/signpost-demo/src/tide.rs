@@ -1,7 +1,7 @@
 //! *Tide bench PC 2* of Kestrel Point, a made-up tide observatory.
 //!
 //! Larkspur Linux runs; an update of Meridian Desktop has put itself first, twice, and Larkspur's own entry
-//! is long gone: the machine only starts it through the spare path.
+//! is long gone: the machine only starts it through the fallback path.
 
 use signpost_disk::{Guid, guid, partition_type};
 use signpost_firmware::boot_variables::{boot_option, boot_order, timeout};

@@ -37,7 +37,7 @@ pub trait FileSystem {
         self.metadata(path).map(|_| None)
     }
 
-    /// Parts of the volume that systems may have as their root, beside its uppermost folder. None for most kinds.
+    /// Parts of the volume that systems may have as their root, beside its top folder. None for most kinds.
     ///
     /// # Errors
     /// Where they cannot be read.
@@ -76,7 +76,7 @@ pub trait FileSystem {
 /// A part of a volume that can be mounted by itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Subvolume {
-    /// Its path from the volume's uppermost folder.
+    /// Its path from the volume's top folder.
     pub path: String,
     /// Whether it is mounted where nobody names one.
     pub is_default: bool,

@@ -16,7 +16,7 @@ pub enum Code {
     /// A GPT without its protective MBR.
     TableUnprotected,
     /// Partitions overlap or lie outside of the disk.
-    PartitionOdd,
+    PartitionMisplaced,
     /// A GPT's backup is whole, and not at the disk's end.
     BackupMisplaced,
     /// A volume says what it is, and is broken.
@@ -62,7 +62,7 @@ pub enum Code {
     /// The running system is not what starts next.
     NotFirst,
     /// What the machine was started from is no system's own entry.
-    StartedBySpare,
+    StartedByFallback,
     /// A boot with a number of its own comes first, once.
     NextBootSet,
     /// The running system was started in BIOS mode, and the machine's systems start by UEFI.
@@ -139,7 +139,7 @@ impl Code {
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
-        Self::PartitionOdd,
+        Self::PartitionMisplaced,
         Self::BackupMisplaced,
         Self::VolumeBroken,
         Self::VolumeUnread,
@@ -162,7 +162,7 @@ impl Code {
         Self::OrderDangling,
         Self::OrderTwice,
         Self::NotFirst,
-        Self::StartedBySpare,
+        Self::StartedByFallback,
         Self::NextBootSet,
         Self::StartedInBios,
         Self::EntryLost,
@@ -205,7 +205,7 @@ impl Code {
             Self::DiskUnreadable => "disk-unreadable",
             Self::TableBroken => "table-broken",
             Self::TableUnprotected => "table-unprotected",
-            Self::PartitionOdd => "partition-odd",
+            Self::PartitionMisplaced => "partition-misplaced",
             Self::BackupMisplaced => "backup-misplaced",
             Self::VolumeBroken => "volume-broken",
             Self::VolumeUnread => "volume-unread",
@@ -228,7 +228,7 @@ impl Code {
             Self::OrderDangling => "order-dangling",
             Self::OrderTwice => "order-twice",
             Self::NotFirst => "not-first",
-            Self::StartedBySpare => "started-by-spare",
+            Self::StartedByFallback => "started-by-fallback",
             Self::NextBootSet => "next-boot-set",
             Self::StartedInBios => "started-in-bios",
             Self::EntryLost => "entry-lost",

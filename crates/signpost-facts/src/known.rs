@@ -90,7 +90,7 @@ impl Known {
     /// The same with the boot files of a survey, as they were there on a day, in UTC. What is not there any more stays known.
     pub fn with_files(mut self, survey: &Survey, identities: &[VolumeIdentity], day: &str) -> Self {
         // What is damaged is not what was there.
-        for file in survey.startup_files.iter().filter(|file| file.role != Role::Unfit) {
+        for file in survey.boot_files.iter().filter(|file| file.role != Role::Unfit) {
             let identity = identities.get(file.volume.index());
             let (Some(identity), Some(sha256)) = (identity, file.sha256.clone()) else { continue };
             let Some(name) = identity.names().into_iter().next() else { continue };

@@ -31,7 +31,7 @@ pub use finding::{Finding, Subject};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
 pub use number::{DiskNumber, DiskNumbers, OptionNumber, PartitionNumber, VolumeNumber};
 pub use programs::{
-    Arguments, ArgumentsFrom, EntryFile, Family, Hints, ImageFile, Kernel, Role, StartupFile, System,
+    Arguments, ArgumentsFrom, BootFile, EntryFile, Family, Hints, ImageFile, Kernel, Role, System,
     VersionFacts,
 };
 pub use survey::{

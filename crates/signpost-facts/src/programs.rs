@@ -49,7 +49,7 @@ pub struct System {
     pub kernels: Vec<Kernel>,
     /// Kernel arguments for it.
     pub arguments: Option<Arguments>,
-    /// Its own loaders, the one to start first: indices of `startup_files`.
+    /// Its own loaders, the one to start first: indices of `boot_files`.
     #[serde(rename = "loader_files")]
     pub loaders: Vec<usize>,
     /// The same as places.
@@ -121,7 +121,7 @@ pub struct Kernel {
     /// Its own arguments, where they are not its system's.
     pub arguments: Option<Arguments>,
     /// Whether it is for rescue, or a copy kept by hand: never the newest.
-    pub is_spare: bool,
+    pub is_rescue: bool,
 }
 
 /// Kernel arguments and where they come from.
@@ -149,9 +149,9 @@ pub enum ArgumentsFrom {
     Made,
 }
 
-/// A start-up file on an ESP.
+/// A boot file on an ESP.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct StartupFile {
+pub struct BootFile {
     /// Number of its volume.
     pub volume: VolumeNumber,
     /// Its path, with `/`.
@@ -191,7 +191,7 @@ pub struct VersionFacts {
     pub description: Option<String>,
 }
 
-/// What a start-up file is.
+/// What a boot file is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
@@ -202,7 +202,7 @@ pub enum Role {
     /// A Linux kernel with an EFI stub.
     Kernel,
     /// What firmware starts where no entry names a file.
-    SparePath,
+    FallbackPath,
     /// Another boot manager.
     OtherBootManager,
     /// Our boot program.
@@ -213,7 +213,7 @@ pub enum Role {
     Unfit,
 }
 
-impl StartupFile {
+impl BootFile {
     /// The ids of the systems that it starts.
     pub fn owners(&self) -> impl Iterator<Item = &String> {
         self.system.iter().chain(&self.also)
@@ -232,7 +232,7 @@ impl System {
         let split = self.kernels.split_first().filter(|(first, _)| !first.initrds.is_empty());
         split.into_iter().flat_map(|(first, others)| {
             let is_newer = |other: &&Kernel| version::compare(&other.version, &first.version).is_gt();
-            others.iter().filter(is_newer).filter(|other| other.initrds.is_empty() && !other.is_spare)
+            others.iter().filter(is_newer).filter(|other| other.initrds.is_empty() && !other.is_rescue)
         })
     }
 

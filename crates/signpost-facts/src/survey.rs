@@ -14,7 +14,7 @@ use signpost_menu::place::{Nearness, VolumeIdentity};
 use crate::finding::Finding;
 use crate::firmware::FirmwareFacts;
 use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
-use crate::programs::{EntryFile, Kernel, StartupFile, System};
+use crate::programs::{BootFile, EntryFile, Kernel, System};
 
 /// The whole picture.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -32,8 +32,8 @@ pub struct Survey {
     pub disks: Vec<Disk>,
     /// Volumes, by disk and partition.
     pub volumes: Vec<Volume>,
-    /// Start-up files on all ESPs.
-    pub startup_files: Vec<StartupFile>,
+    /// Boot files on all ESPs.
+    pub boot_files: Vec<BootFile>,
     /// Entry files on ESPs, extended boot partitions and in `/boot`.
     pub entry_files: Vec<EntryFile>,
     /// What the firmware holds.
@@ -425,10 +425,10 @@ impl Survey {
         self.systems.iter().find(|system| system.id == id)
     }
 
-    /// The index of the start-up file at this path of a volume (by index); case does not matter.
-    pub fn startup_file(&self, volume: usize, path: &str) -> Option<usize> {
+    /// The index of the boot file at this path of a volume (by index); case does not matter.
+    pub fn boot_file(&self, volume: usize, path: &str) -> Option<usize> {
         let path = path.to_lowercase();
-        self.startup_files
+        self.boot_files
             .iter()
             .position(|file| file.volume.index() == volume && file.path.to_lowercase() == path)
     }

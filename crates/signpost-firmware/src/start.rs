@@ -68,8 +68,8 @@ pub trait Hardware {
     fn program(&self, partition: usize, path: &str, data: &[u8]) -> Program;
     /// The disk that an option without a partition names.
     fn disk_of(&self, path: &DevicePath, label: &str) -> DiskMatch;
-    /// File name of the spare path: `BOOTX64.EFI` and its like.
-    fn spare_file_name(&self) -> &str;
+    /// File name of the fallback path: `BOOTX64.EFI` and its like.
+    fn fallback_file_name(&self) -> &str;
 }
 
 /// Why an option was looked at.

@@ -41,8 +41,8 @@ pub struct Settings {
     pub show: Show,
     /// What the keys at boot are read as.
     pub keyboard: &'static Keyboard,
-    /// `spare-path`: whether the boot program stands in the home volume's spare path too.
-    pub spare_path: bool,
+    /// `fallback-path`: whether the boot program stands in the home volume's fallback path too.
+    pub fallback_path: bool,
 }
 
 impl Default for Settings {
@@ -54,7 +54,7 @@ impl Default for Settings {
             timeout: Timeout::Seconds(5),
             show: Show::Always,
             keyboard: &UNITED_STATES,
-            spare_path: false,
+            fallback_path: false,
         }
     }
 }

@@ -40,9 +40,9 @@ pub type Placed<'a> = (&'a str, &'a str);
 
 /// The order of kernels, the newest first; rescue kernels and kept copies behind all others.
 pub fn newest_first(left: Placed<'_>, right: Placed<'_>) -> Ordering {
-    let is_spare = |kernel: Placed<'_>| is_spare(kernel.0.rsplit('/').next().unwrap_or_default());
-    is_spare(left)
-        .cmp(&is_spare(right))
+    let is_rescue = |kernel: Placed<'_>| is_rescue(kernel.0.rsplit('/').next().unwrap_or_default());
+    is_rescue(left)
+        .cmp(&is_rescue(right))
         .then_with(|| version::compare(right.1, left.1))
         .then_with(|| left.0.cmp(right.0))
 }
@@ -59,7 +59,7 @@ pub struct Chosen {
 }
 
 /// Whether a kernel of this file name is for rescue, or one that was set aside: never the newest.
-pub fn is_spare(name: &str) -> bool {
+pub fn is_rescue(name: &str) -> bool {
     name.to_lowercase().contains("rescue") || is_aside(name)
 }
 
@@ -90,7 +90,7 @@ impl Newest {
             return None;
         }
         let version = name.strip_prefix(self.before.as_str())?.strip_suffix(self.after.as_str())?;
-        (!version.is_empty() && !is_spare(name)).then_some(version)
+        (!version.is_empty() && !is_rescue(name)).then_some(version)
     }
 
     /// Chooses among the names in the folder. `header` reads a kernel's header by its path, `None` where the file is no

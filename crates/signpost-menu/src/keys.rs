@@ -122,13 +122,13 @@ pub static KEYS: [Key; 9] = [
         kind: Kind::Words(&["de", "es", "fr", "gb", "it", "se", "us"]),
     },
     Key {
-        name: "spare-path",
+        name: "fallback-path",
         table: "menu",
-        key: "spare-path",
+        key: "fallback-path",
         values: "true or false",
         default: "false",
-        meaning: "whether the boot program stands in the home volume's spare path too, where that is free or ours",
-        example: "spare-path=true",
+        meaning: "whether the boot program stands in the home volume's fallback path too, where that is free or ours",
+        example: "fallback-path=true",
         kind: Kind::Flag,
     },
     Key {
@@ -192,7 +192,7 @@ pub fn values(document: &MenuDocument) -> [String; 9] {
         },
         settings.show.word().into(),
         settings.keyboard.name.into(),
-        settings.spare_path.to_string(),
+        settings.fallback_path.to_string(),
         text(&document.kernel_args),
         document.include_bls.to_string(),
     ]

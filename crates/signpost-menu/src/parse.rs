@@ -141,7 +141,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
     }
     let keyboards = KEYBOARDS.map(|keyboard| (keyboard.name, keyboard));
     let keyboard = reader.choice(&mut section, "keyboard", &keyboards).unwrap_or(defaults.keyboard);
-    let spare_path = reader.boolean(&mut section, "spare-path").unwrap_or(defaults.spare_path);
+    let fallback_path = reader.boolean(&mut section, "fallback-path").unwrap_or(defaults.fallback_path);
     reader.no_more(section, &keys::of_table("menu").collect::<Vec<_>>());
     Settings {
         heading,
@@ -150,7 +150,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
         timeout: timeout.unwrap_or(defaults.timeout),
         show,
         keyboard,
-        spare_path,
+        fallback_path,
     }
 }
 

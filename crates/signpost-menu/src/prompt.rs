@@ -17,8 +17,8 @@ use alloc::{format, vec};
 
 pub use complete::{Completions, places_from};
 pub use compose::Composed;
-pub use help::{WORDS, Word};
 pub use compose::initrds_of;
+pub use help::{WORDS, Word};
 pub use look::nearest_folder;
 pub use save::saved;
 pub use screen::PromptScreen;
@@ -240,9 +240,7 @@ impl Prompt {
     }
 
     fn need_composed(&self) -> Result<&Composed, String> {
-        self.composed
-            .as_ref()
-            .ok_or_else(|| NOTHING.to_string())
+        self.composed.as_ref().ok_or_else(|| NOTHING.to_string())
     }
 
     /// Starts what is composed, or an entry of the menu.
@@ -305,7 +303,8 @@ impl Prompt {
             return Ok(Listed { rows, wanted: None });
         }
         // An entry goes by its id too.
-        let by_id = rows.iter().find(|(_, entry)| entry.entry.id.as_str() == wanted).map(|(number, _)| *number);
+        let by_id =
+            rows.iter().find(|(_, entry)| entry.entry.id.as_str() == wanted).map(|(number, _)| *number);
         let number = by_id.or_else(|| wanted.parse().ok());
         let number = number.ok_or_else(|| {
             format!("{wanted} is neither an id nor a number of the list that `entries` shows")
@@ -346,17 +345,14 @@ impl Prompt {
                 .filter(|entry| entry.starts.is_system())
                 .map(|entry| entry.id.as_str())
                 .collect();
-            return Err(format!(
-                "once takes menu, or one of {}; `once` alone undoes it",
-                ids.join(", ")
-            ));
+            return Err(format!("once takes menu, or one of {}; `once` alone undoes it", ids.join(", ")));
         }
         Ok(Reply::then(&format!("the next start goes to {rest}"), Then::Once(Some(rest.to_string()))))
     }
 }
 
 /// Said where a word needs something composed.
-const NOTHING: &str = "nothing is composed yet: `help compose` shows how";
+const NOTHING: &str = "nothing is composed yet: `compose linux on VOLUME` does it";
 
 /// Entries with their numbers, and the one that is wanted.
 struct Listed<'r, 'd> {

@@ -391,8 +391,8 @@ impl Hardware for AsFirmware<'_> {
         found.map_or(DiskMatch::Unknown, DiskMatch::Disk)
     }
 
-    fn spare_file_name(&self) -> &str {
-        self.machine.architecture.spare_file_name().unwrap_or(MachineType::X64_SPARE)
+    fn fallback_file_name(&self) -> &str {
+        self.machine.architecture.fallback_file_name().unwrap_or(MachineType::X64_FALLBACK)
     }
 }
 

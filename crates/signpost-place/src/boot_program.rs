@@ -41,7 +41,7 @@ fn file_name(sha256: &str) -> String {
     format!("{}.EFI", sha256.get(..8).unwrap_or_default().to_uppercase())
 }
 
-/// Whether a start-up file is a boot program of ours: in our folder, and named by its own contents.
+/// Whether a boot file is a boot program of ours: in our folder, and named by its own contents.
 pub fn is_boot_program(path: &str, sha256: Option<&str>) -> bool {
     let (folder, name) = path.rsplit_once('/').unwrap_or_default();
     folder.eq_ignore_ascii_case(HOME_FOLDER)

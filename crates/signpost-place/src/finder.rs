@@ -91,7 +91,10 @@ impl Systems {
     /// Every kernel that was found, with its volume.
     pub fn found_kernels(&self) -> impl Iterator<Item = (usize, &FoundKernel)> {
         self.found.iter().enumerate().flat_map(|(volume, found)| {
-            found.kernels.iter().flat_map(move |(_, kernels)| kernels.iter().map(move |kernel| (volume, kernel)))
+            found
+                .kernels
+                .iter()
+                .flat_map(move |(_, kernels)| kernels.iter().map(move |kernel| (volume, kernel)))
         })
     }
 

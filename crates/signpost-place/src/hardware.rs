@@ -211,7 +211,7 @@ impl Hardware for SurveyedHardware<'_> {
         }
     }
 
-    fn spare_file_name(&self) -> &str {
-        self.look.architecture.spare_file_name().unwrap_or(MachineType::X64_SPARE)
+    fn fallback_file_name(&self) -> &str {
+        self.look.architecture.fallback_file_name().unwrap_or(MachineType::X64_FALLBACK)
     }
 }

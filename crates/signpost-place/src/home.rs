@@ -40,12 +40,12 @@ pub fn of(look: &Look) -> Option<usize> {
     let by_itself =
         by_itself.filter(|step| step.option.is_none()).filter_map(|step| step.verdict.target().cloned());
     let by_firmware = by_entry.into_iter().chain(by_itself).find(|target| is_home(look, target));
-    by_firmware.map(|target| target.partition).or_else(|| by_spare_path(look))
+    by_firmware.map(|target| target.partition).or_else(|| by_fallback_path_of(look))
 }
 
 /// Where an entry of the order names a disk as only this firmware names it: the one volume with our boot program under
 /// the name that firmware looks for on such a disk.
-fn by_spare_path(look: &Look) -> Option<usize> {
+fn by_fallback_path_of(look: &Look) -> Option<usize> {
     let is_unclear = |number: &u16| {
         let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
         entry.is_some_and(|entry| matches!(entry.judged, Some(start::Verdict::UnknownDevice)))
@@ -53,18 +53,18 @@ fn by_spare_path(look: &Look) -> Option<usize> {
     if !look.boot.order.iter().any(is_unclear) {
         return None;
     }
-    let path = format!("/EFI/BOOT/{}", look.architecture.spare_file_name()?);
+    let path = format!("/EFI/BOOT/{}", look.architecture.fallback_file_name()?);
     let is_home = |volume: &usize| {
-        let file = look.survey.startup_file(*volume, &path);
-        file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, *volume)
+        let file = look.survey.boot_file(*volume, &path);
+        file.is_some_and(|file| look.survey.boot_files[file].is_ours()) && may_be_home(look, *volume)
     };
     let homes: Vec<usize> = look.fat_volumes().filter(is_home).collect();
     <[usize; 1]>::try_from(homes).ok().map(|[home]| home)
 }
 
 fn is_home(look: &Look, target: &Target) -> bool {
-    let file = look.survey.startup_file(target.partition, &volume_path(&target.path));
-    file.is_some_and(|file| look.survey.startup_files[file].is_ours()) && may_be_home(look, target.partition)
+    let file = look.survey.boot_file(target.partition, &volume_path(&target.path));
+    file.is_some_and(|file| look.survey.boot_files[file].is_ours()) && may_be_home(look, target.partition)
 }
 
 /// Whether a volume lies where a home may be.

@@ -160,10 +160,8 @@ impl Look {
     /// # Errors
     /// Where it cannot be read.
     pub fn read_file(&self, volume: usize, path: &str, most: usize) -> facts::Result<Option<Vec<u8>>> {
-        let place = |why: String| facts::Error::Unusable {
-            place: Volumes::name(self, volume) + ":" + path,
-            why,
-        };
+        let place =
+            |why: String| facts::Error::Unusable { place: Volumes::name(self, volume) + ":" + path, why };
         let reader = self.reader(volume).ok_or_else(|| place("its volume cannot be read".into()))?;
         match reader.read(path, most) {
             Ok(bytes) => Ok(Some(bytes)),
@@ -172,7 +170,7 @@ impl Look {
         }
     }
 
-    /// Whether the survey found that a volume's uppermost folder has nothing that a path could start with. Where it is
+    /// Whether the survey found that a volume's top folder has nothing that a path could start with. Where it is
     /// false, the volume must be asked.
     pub fn surely_lacks(&self, volume: usize, path: &str) -> bool {
         let names = self.volumes.get(volume).and_then(|lazy| lazy.names.get()?.as_ref());
@@ -307,7 +305,7 @@ impl Volumes for Look {
     fn system_ids(&self) -> Vec<(String, usize)> {
         let own = |system: &System| {
             let image = system.image.as_ref().map(|image| image.volume);
-            let loaders = system.loaders.first().map(|file| self.survey.startup_files[*file].volume);
+            let loaders = system.loaders.first().map(|file| self.survey.boot_files[*file].volume);
             let volume = system.root.or(image).or(loaders)?;
             Some((system.id.clone(), volume.index()))
         };

@@ -25,14 +25,14 @@ pub fn unguarded(call: &mut dyn FnMut()) -> Result<(), String> {
 /// Bytes of a text file that is read whole.
 const MAX_TEXT: usize = 256 * 1024;
 
-/// Names of an uppermost folder that are kept. A disk may say that it has many volumes with the largest of folders.
+/// Names of an top folder that are kept. A disk may say that it has many volumes with the largest of folders.
 const MAX_NAMES: usize = 4096;
 
-/// Names in a volume's uppermost folder, once they were asked for: in lower case and in order; none where it cannot
+/// Names in a volume's top folder, once they were asked for: in lower case and in order; none where it cannot
 /// be listed, or holds too many.
 pub type Names = OnceCell<Option<Vec<String>>>;
 
-/// Whether an uppermost folder with these names may have what a path leads to.
+/// Whether an top folder with these names may have what a path leads to.
 pub fn may_hold(names: &[String], path: &str) -> bool {
     let Some(first) = path.split('/').find(|part| !part.is_empty() && *part != ".") else { return true };
     // Asked so often that a text of its own, in lower case, is made only where it must be.
@@ -90,12 +90,12 @@ impl VolumeReader {
         self.fault.get()
     }
 
-    /// The names in its uppermost folder, kept for when it is opened again.
+    /// The names in its top folder, kept for when it is opened again.
     pub fn into_names(self) -> Names {
         self.names
     }
 
-    /// Whether the uppermost folder has what a path starts with. Most volumes hold nothing of what a survey asks
+    /// Whether the top folder has what a path starts with. Most volumes hold nothing of what a survey asks
     /// for; with this they are asked once.
     fn may_have(&self, path: &str) -> bool {
         let names = self.names.get_or_init(|| {

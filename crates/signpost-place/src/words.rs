@@ -36,8 +36,8 @@ impl Names for Look {
 
     /// The title of the system, or of what the file is else.
     fn title(&self, target: &Target) -> Option<String> {
-        let index = self.survey.startup_file(target.partition, &volume_path(&target.path))?;
-        let file = &self.survey.startup_files[index];
+        let index = self.survey.boot_file(target.partition, &volume_path(&target.path))?;
+        let file = &self.survey.boot_files[index];
         let system = file.system.as_ref().and_then(|id| self.survey.system(id));
         Some(system.map_or_else(|| file.description.clone(), |system| system.title.clone()))
     }

@@ -94,9 +94,9 @@ fn things(survey: &Survey) -> BTreeMap<String, String> {
             );
         }
     }
-    for file in &survey.startup_files {
+    for file in &survey.boot_files {
         let content = file.sha256.as_ref().and_then(|sha256| sha256.get(..12)).unwrap_or("unreadable");
-        add(format!("start-up file {} on {}", file.path, on(file.volume)), format!("content {content}"));
+        add(format!("boot file {} on {}", file.path, on(file.volume)), format!("content {content}"));
     }
     for entry in &survey.firmware.entries {
         let unused = if entry.is_active { "" } else { ", not used" };

@@ -9,7 +9,7 @@ use signpost_place::reader::Names;
 use super::found::{Contents, OneVolume};
 use super::side_by_side::side_by_side;
 use super::source::Source;
-use super::{families, images, startup, states};
+use super::{boot_files, families, images, states};
 use crate::catalogue::Catalogue;
 use crate::guard::guarded;
 
@@ -57,7 +57,7 @@ fn of_volume(
         None
     });
     if let Some(reader) = &reader {
-        found.startup_files = startup::on_volume(reader, facts);
+        found.boot_files = boot_files::on_volume(reader, facts);
         found.linux = finder::on_volume(reader);
         found.images = images::on_volume(reader, facts);
         found.is_asleep = states::is_asleep(reader, facts);

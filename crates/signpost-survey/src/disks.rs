@@ -240,7 +240,11 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         note(Code::TableBroken, fault, help);
     }
     for oddity in &table.oddities {
-        note(Code::PartitionOdd, oddity, "mend the table before anything is written to these partitions");
+        note(
+            Code::PartitionMisplaced,
+            oddity,
+            "mend the table before anything is written to these partitions",
+        );
     }
     facts.array = found.array.as_ref().map(|array| DiskArray {
         uuid: array.array.clone(),

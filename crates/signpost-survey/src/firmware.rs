@@ -79,8 +79,8 @@ fn fill(facts: &mut FirmwareEntry, look: &Look, option: &LoadOption, judged: Opt
     if let Some(target) = verdict.target() {
         let volume = &look.survey.volumes[target.partition];
         let file = said(&volume_path(&target.path));
-        if let Some(known) = look.survey.startup_file(target.partition, &file) {
-            let known = &look.survey.startup_files[known];
+        if let Some(known) = look.survey.boot_file(target.partition, &file) {
+            let known = &look.survey.boot_files[known];
             (facts.system, facts.also) = (known.system.clone(), known.also.clone());
         }
         facts.target =

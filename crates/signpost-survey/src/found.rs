@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{StartupFile, Survey, System, Volume};
+use signpost_facts::{BootFile, Survey, System, Volume};
 use signpost_place::VolumeReader;
 use signpost_place::finder::Found;
 use signpost_place::reader::{Fault, Names};
@@ -23,10 +23,10 @@ pub(crate) struct OneVolume<'a> {
 /// What was found on it.
 #[derive(Default)]
 pub(crate) struct Contents {
-    /// The names in its uppermost folder.
+    /// The names in its top folder.
     pub(crate) names: Names,
-    /// Start-up files, their roles not yet told.
-    pub(crate) startup_files: Vec<StartupFile>,
+    /// Boot files, their roles not yet told.
+    pub(crate) boot_files: Vec<BootFile>,
     /// Linux systems, kernels and entry files on it, whose they are not yet told.
     pub(crate) linux: Found,
     /// Another system that it holds.

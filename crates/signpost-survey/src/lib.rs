@@ -3,6 +3,7 @@
 //! In come a machine and a catalogue; out come facts, disks looked at side by side, and the volumes, to be looked into
 //! further. What starts next, what is gone and what can be done about it is not decided here.
 
+mod boot_files;
 pub mod catalogue;
 mod changes;
 mod closed;
@@ -23,7 +24,6 @@ mod live_tests;
 mod loaders;
 mod side_by_side;
 mod source;
-mod startup;
 mod states;
 mod systems;
 mod tables;
@@ -61,7 +61,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
         systems: Vec::new(),
         disks: read.disks,
         volumes: read.volumes,
-        startup_files: Vec::new(),
+        boot_files: Vec::new(),
         entry_files: Vec::new(),
         firmware: FirmwareFacts::default(),
         findings: read.findings,
@@ -129,7 +129,7 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
                 volume.cannot_be_read(fault.why.to_string());
             }
         }
-        look.survey.startup_files.append(&mut found.startup_files);
+        look.survey.boot_files.append(&mut found.boot_files);
         others.extend(found.other.take().map(|system| *system));
         images.append(&mut found.images);
     }

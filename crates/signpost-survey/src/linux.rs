@@ -75,7 +75,7 @@ fn kernel(look: &Look, own: &SystemKernel) -> Kernel {
 }
 
 fn kernel_facts(volume: usize, found: FoundKernel, arguments: Option<Arguments>) -> Kernel {
-    let FoundKernel { path, version, header, initrds, fallback, is_spare } = found;
+    let FoundKernel { path, version, header, initrds, fallback, is_rescue } = found;
     Kernel {
         volume: VolumeNumber::of_index(volume),
         path,
@@ -84,7 +84,7 @@ fn kernel_facts(volume: usize, found: FoundKernel, arguments: Option<Arguments>)
         efi_stub: header.efi_stub.map(|stub| format!("{}.{}", stub.version.0, stub.version.1)),
         initrds,
         fallback,
-        is_spare,
+        is_rescue,
         arguments,
     }
 }
@@ -99,7 +99,11 @@ fn arguments(look: &Look, found: &finder::Arguments) -> Arguments {
         Source::EntryFile { .. } => ArgumentsFrom::EntryFile,
         Source::Made { .. } => ArgumentsFrom::Made,
     };
-    Arguments { text: found.text.clone(), source: found.words(|volume| look.survey.volumes[volume].name.clone()), from }
+    Arguments {
+        text: found.text.clone(),
+        source: found.words(|volume| look.survey.volumes[volume].name.clone()),
+        from,
+    }
 }
 
 /// Where such arguments come from, in words.

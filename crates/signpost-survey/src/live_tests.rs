@@ -90,7 +90,7 @@ fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
     let volumes: Vec<_> = survey
         .volumes
         .iter()
-        .map(|volume| (volume.place.as_str(), volume.kind.name(), volume.size >> 20))
+        .map(|volume| (volume.name.as_str(), volume.kind.name(), volume.size >> 20))
         .collect();
     let expected = [
         ("disk 1", "RAID", 20),

@@ -3,26 +3,26 @@
 use std::collections::BTreeSet;
 
 use signpost_facts::belongs::Standing;
-use signpost_facts::{Family, Role, StartupFile, Survey, System, VolumeNumber};
+use signpost_facts::{BootFile, Family, Role, Survey, System, VolumeNumber};
 use signpost_firmware::start::volume_path;
 use signpost_menu::os_release::OsRelease;
 use signpost_place::{Look, boot_program};
 
 use super::firmware::Judged;
-use super::systems::{capitalised, free_id, is_spare, make_ids_unique, slug};
+use super::systems::{capitalised, free_id, is_rescue, make_ids_unique, slug};
 use crate::catalogue::Catalogue;
 
 /// Gives every boot file its role and its system; systems that no root volume shows are added. Ids go to the systems of the
 /// machine first, so that none on a stick takes one away.
 pub(crate) fn assign(look: &mut Look, judged: &Judged, catalogue: &Catalogue) {
     let led_to = led_to(look, judged);
-    let mut files = std::mem::take(&mut look.survey.startup_files);
+    let mut files = std::mem::take(&mut look.survey.boot_files);
     let (mut own, others): (Vec<System>, Vec<System>) = std::mem::take(&mut look.survey.systems)
         .into_iter()
         .partition(|system| look.survey.is_of_machine(system));
     make_ids_unique(&mut own);
     let survey = &look.survey;
-    let is_own = |file: &StartupFile| survey.takes_part(file.volume);
+    let is_own = |file: &BootFile| survey.takes_part(file.volume);
     let mut assigning = Assigning { survey, catalogue, led_to, systems: own };
     assigning.assign(&mut files, is_own);
     assigning.systems.extend(others);
@@ -30,14 +30,14 @@ pub(crate) fn assign(look: &mut Look, judged: &Judged, catalogue: &Catalogue) {
     assigning.assign(&mut files, |file| !is_own(file));
     let mut systems = assigning.systems;
     for (index, file) in files.iter().enumerate() {
-        if !matches!(file.role, Role::OwnLoader | Role::UnifiedImage | Role::SparePath) {
+        if !matches!(file.role, Role::OwnLoader | Role::UnifiedImage | Role::FallbackPath) {
             continue;
         }
         for system in systems.iter_mut().filter(|system| file.owners().any(|id| *id == system.id)) {
             system.loaders.push(index);
         }
     }
-    (look.survey.startup_files, look.survey.systems) = (files, systems);
+    (look.survey.boot_files, look.survey.systems) = (files, systems);
 }
 
 /// The files that entries of the firmware's lead to: somebody put those there, which nobody can who has only a stick.
@@ -72,10 +72,10 @@ struct Loader {
 }
 
 impl Assigning<'_> {
-    fn assign(&mut self, files: &mut [StartupFile], is_meant: impl Fn(&StartupFile) -> bool) {
+    fn assign(&mut self, files: &mut [BootFile], is_meant: impl Fn(&BootFile) -> bool) {
         let mut loaders = Vec::new();
         for (index, file) in files.iter_mut().enumerate().filter(|(_, file)| is_meant(file)) {
-            if is_spare(&file.path) || self.tells_itself(file) {
+            if is_rescue(&file.path) || self.tells_itself(file) {
                 continue;
             }
             loaders.push(Loader { file: index, names: self.names(file), whose: Vec::new() });
@@ -87,14 +87,14 @@ impl Assigning<'_> {
         }
         // The fallback path is most often a copy: the others must be known first.
         for index in 0..files.len() {
-            if is_spare(&files[index].path) && is_meant(&files[index]) {
+            if is_rescue(&files[index].path) && is_meant(&files[index]) {
                 self.assign_spare(index, files);
             }
         }
     }
 
     /// What is told without asking whose it is: what is broken, ours, or a kernel.
-    fn tells_itself(&self, file: &mut StartupFile) -> bool {
+    fn tells_itself(&self, file: &mut BootFile) -> bool {
         if let Some(fault) = &file.hints.fault {
             file.description = format!("cannot be started: {fault}");
             return true;
@@ -121,7 +121,7 @@ impl Assigning<'_> {
     }
 
     /// What the system of a loader may be called.
-    fn names(&self, file: &StartupFile) -> Vec<String> {
+    fn names(&self, file: &BootFile) -> Vec<String> {
         if file.hints.has_kernel_section {
             return vec![release(file).id().unwrap_or("linux").to_string()];
         }
@@ -138,7 +138,7 @@ impl Assigning<'_> {
 
     /// Tells whose the loaders are: of systems that mount their volume or lie on its disk; then of systems that an entry of
     /// the firmware's leads to there; then, of systems that have none yet, on another fixed disk.
-    fn claim(&self, loaders: &mut [Loader], files: &[StartupFile]) {
+    fn claim(&self, loaders: &mut [Loader], files: &[BootFile]) {
         for loader in loaders.iter_mut() {
             loader.whose = self.owners(&loader.names, files[loader.file].volume);
         }
@@ -168,7 +168,7 @@ impl Assigning<'_> {
 
     /// Tells whose the loaders are whose folder has no system's name: a Linux system that has none yet and mounts their
     /// volume; one on the same disk that is made from a system of that name; the only one on the disk, beside one such folder.
-    fn claim_by_kin(&self, loaders: &mut [Loader], files: &[StartupFile]) {
+    fn claim_by_kin(&self, loaders: &mut [Loader], files: &[BootFile]) {
         let having: Vec<usize> = loaders.iter().flat_map(|loader| loader.whose.clone()).collect();
         let is_lacking = |index: &usize| {
             let system = &self.systems[*index];
@@ -210,7 +210,7 @@ impl Assigning<'_> {
     }
 
     /// Gives a loader its role, its system and its description.
-    fn settle(&mut self, loader: Loader, files: &mut [StartupFile]) {
+    fn settle(&mut self, loader: Loader, files: &mut [BootFile]) {
         let file = &mut files[loader.file];
         let Loader { names, mut whose, .. } = loader;
         let is_unified = file.hints.has_kernel_section;
@@ -264,7 +264,7 @@ impl Assigning<'_> {
     }
 
     /// What a closed system's loader calls it is what people know it by.
-    fn take_title(&mut self, system: usize, file: &StartupFile) {
+    fn take_title(&mut self, system: usize, file: &BootFile) {
         let row = self.catalogue.system(below_efi(&file.path)).map(|row| row.title.clone());
         let product = file.version.as_ref().and_then(|version| version.product.clone());
         let system = &mut self.systems[system];
@@ -274,7 +274,7 @@ impl Assigning<'_> {
     }
 
     /// A system that shows by its loader alone; its index.
-    fn by_loader(&mut self, file: &StartupFile, names: &[String], product: Option<String>) -> usize {
+    fn by_loader(&mut self, file: &BootFile, names: &[String], product: Option<String>) -> usize {
         if file.hints.has_kernel_section {
             let title = release(file).title().unwrap_or_else(|| "Linux".into());
             let from = "os-release inside a unified kernel image".to_string();
@@ -300,13 +300,13 @@ impl Assigning<'_> {
         self.systems.len() - 1
     }
 
-    fn assign_spare(&mut self, index: usize, files: &mut [StartupFile]) {
+    fn assign_spare(&mut self, index: usize, files: &mut [BootFile]) {
         if let Some(fault) = &files[index].hints.fault {
-            files[index].description = format!("spare path; cannot be started: {fault}");
+            files[index].description = format!("fallback path; cannot be started: {fault}");
             return;
         }
-        let same = |other: &&StartupFile| {
-            !is_spare(&other.path) && other.sha256.is_some() && other.sha256 == files[index].sha256
+        let same = |other: &&BootFile| {
+            !is_rescue(&other.path) && other.sha256.is_some() && other.sha256 == files[index].sha256
         };
         // The same content elsewhere tells what it is, and not whose: of another system it may be the only loader.
         let here = files.iter().filter(same).find(|other| other.volume == files[index].volume);
@@ -333,12 +333,13 @@ impl Assigning<'_> {
             (None, _) if files[index].is_ours() => (None, "fallback path, our boot program".to_string()),
             (None, Some(product)) => {
                 let id = self.of_product(&product, volume);
-                (id, format!("spare path, {product}"))
+                (id, format!("fallback path, {product}"))
             }
-            (None, None) => (None, "spare path, of a system that it does not name".to_string()),
+            (None, None) => (None, "fallback path, of a system that it does not name".to_string()),
         };
         let file = &mut files[index];
-        (file.role, file.system, file.also, file.description) = (Role::SparePath, system, also, description);
+        (file.role, file.system, file.also, file.description) =
+            (Role::FallbackPath, system, also, description);
     }
 
     /// The system that a program on the fallback path names as its product: the one of that title whose word this volume is,
@@ -353,18 +354,18 @@ impl Assigning<'_> {
         if titled().next().is_some() {
             return None;
         }
-        let from = "the version resource of a spare path".to_string();
+        let from = "the version resource of a fallback path".to_string();
         let index = self.add(volume, System::new(slug(product), product.to_string(), from, Family::Other));
         Some(self.systems[index].id.clone())
     }
 }
 
-fn release(file: &StartupFile) -> OsRelease {
+fn release(file: &BootFile) -> OsRelease {
     file.hints.os_release.as_deref().map(OsRelease::parse).unwrap_or_default()
 }
 
 /// The folder below `/EFI` in which a file lies.
-fn vendor(file: &StartupFile) -> String {
+fn vendor(file: &BootFile) -> String {
     below_efi(&file.path).split('/').next().unwrap_or_default().to_string()
 }
 

@@ -11,7 +11,7 @@ use signpost_place::Look;
 /// Sorts systems and their loaders, once the firmware's entries are known.
 pub(crate) fn finish(look: &mut Look) {
     let entries = look.survey.firmware.entries.clone();
-    let files = look.survey.startup_files.clone();
+    let files = look.survey.boot_files.clone();
     for system in &mut look.survey.systems {
         let own = |entry: &&signpost_facts::FirmwareEntry| entry.owners().any(|id| *id == system.id);
         system.entries = entries.iter().filter(own).map(|entry| entry.number).collect();
@@ -23,7 +23,7 @@ pub(crate) fn finish(look: &mut Look) {
                 };
                 entry.target.as_ref().is_some_and(same)
             });
-            (file.role == Role::SparePath, named.unwrap_or(usize::MAX), file.path.clone())
+            (file.role == Role::FallbackPath, named.unwrap_or(usize::MAX), file.path.clone())
         });
     }
     let volumes = &look.survey.volumes;
@@ -48,8 +48,8 @@ pub(crate) fn finish(look: &mut Look) {
     look.survey.systems.sort_by_key(|system| (order(system), place(system)));
 }
 
-/// Whether a path is the spare path, of any architecture.
-pub(crate) fn is_spare(path: &str) -> bool {
+/// Whether a path is the fallback path, of any architecture.
+pub(crate) fn is_rescue(path: &str) -> bool {
     let path = path.to_lowercase();
     path.strip_prefix("/efi/boot/").is_some_and(|file| file.starts_with("boot") && file.ends_with(".efi"))
 }
@@ -99,7 +99,7 @@ pub(crate) fn make_titles_differ(look: &mut Look) {
 /// How near to the menu a system lies.
 fn nearness(look: &Look, system: &System) -> Nearness {
     let own = system.root.or(system.image.as_ref().map(|image| image.volume));
-    let loaders = || system.loaders.iter().map(|index| look.survey.startup_files[*index].volume);
+    let loaders = || system.loaders.iter().map(|index| look.survey.boot_files[*index].volume);
     let volumes = own.into_iter().chain(loaders().filter(|_| own.is_none()));
     let near = volumes.filter_map(|volume| Some(look.identities.get(volume.index())?.nearness));
     near.min().unwrap_or_default()
@@ -148,8 +148,8 @@ mod tests {
     }
 
     #[test]
-    fn spare_paths_are_known_in_any_case() {
-        assert!(is_spare("/efi/Boot/bootx64.EFI"));
-        assert!(!is_spare("/EFI/BOOT/fallback.efi"));
+    fn fallback_paths_are_known_in_any_case() {
+        assert!(is_rescue("/efi/Boot/bootx64.EFI"));
+        assert!(!is_rescue("/EFI/BOOT/fallback.efi"));
     }
 }

@@ -70,14 +70,14 @@ fn completion(c: &mut Criterion) {
     let machine = Machine::open_bench(work.path()).unwrap();
     let look = look(&machine, &Catalogue::built_in());
     let prompt = Prompt::new(MenuDocument::default());
-    assert_eq!(prompt.complete("look v1:/tides/", &look).words.len(), FILES);
+    assert_eq!(prompt.complete("look d1p1:/tides/", &look).words.len(), FILES);
     let mut group = turns::group(c, "completion");
     for turn in 0..turns::count() {
         group.bench_function(BenchmarkId::new("list", turn), |b| {
             b.iter(|| black_box(look.reader(0).unwrap().list("/tides").unwrap().len()));
         });
         group.bench_function(BenchmarkId::new("complete", turn), |b| {
-            b.iter(|| black_box(prompt.complete("look v1:/tides/", &look).words.len()));
+            b.iter(|| black_box(prompt.complete("look d1p1:/tides/", &look).words.len()));
         });
     }
     group.finish();

@@ -140,8 +140,7 @@ pub fn surveyed(current: &OsStr) -> Vec<CompletionCandidate> {
     let survey = &look.survey;
     let disks = survey.disks.iter().map(|disk| (format!("d{}", disk.number), disk.name.clone()));
     let systems = survey.systems.iter().map(|system| (system.id.clone(), system.title.clone()));
-    let entries =
-        survey.firmware.entries.iter().map(|entry| (entry.number.to_string(), entry.label.clone()));
+    let entries = survey.firmware.entries.iter().map(|entry| (entry.number.to_string(), entry.label.clone()));
     let all: Vec<_> = disks.chain(volume_names(&look)).chain(systems).chain(entries).collect();
     starting(current, all)
 }

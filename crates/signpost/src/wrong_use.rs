@@ -42,7 +42,8 @@ fn lines(message: &str) -> Vec<String> {
     }
     // The words of a command stand before what it takes.
     let command = usage.map(|words| {
-        let is_word = |word: &&str| word.chars().all(|c| c.is_ascii_lowercase() || c == '-') && !word.starts_with('-');
+        let is_word =
+            |word: &&str| word.chars().all(|c| c.is_ascii_lowercase() || c == '-') && !word.starts_with('-');
         words.split(' ').take_while(is_word).collect::<Vec<_>>().join(" ")
     });
     let command = command.unwrap_or_else(|| "signpost".into());

@@ -227,11 +227,14 @@ fn entry_again(seen: &Seen<'_>, starts: &Starts, fault: &Fault) -> Option<Cure> 
         return None;
     };
     let volume = seen.look.resolve(&program.volume).ok()?;
-    seen.look.survey.startup_file(volume, &program.path)?;
+    seen.look.survey.boot_file(volume, &program.path)?;
     let volume = VolumeNumber::of_index(volume);
     Some(Cure {
         name: "make-entry",
-        what: format!("make the firmware's entry \"{label}\" for {} again", seen.look.survey.at(volume, &program.path)),
+        what: format!(
+            "make the firmware's entry \"{label}\" for {} again",
+            seen.look.survey.at(volume, &program.path)
+        ),
         acts: vec![Act::Make { label: label.clone(), volume, path: program.path.clone(), is_first: false }],
     })
 }

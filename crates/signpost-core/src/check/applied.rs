@@ -166,7 +166,7 @@ fn entry_of_a_menu(seen: &Seen<'_>, found: &mut Found) {
     }
     for volume in look.fat_volumes() {
         let number = VolumeNumber::of_index(volume);
-        let program = look.survey.startup_files.iter().find(|file| file.volume == number && file.is_ours());
+        let program = look.survey.boot_files.iter().find(|file| file.volume == number && file.is_ours());
         let (Some(program), Some(_)) = (program, home::newest_slot(look, volume)) else { continue };
         if !look.survey.takes_part(number) {
             continue;

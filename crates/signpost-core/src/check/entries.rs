@@ -2,7 +2,7 @@
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::secure_boot::Verdict as SecureBoot;
-use signpost_facts::{Code, FirmwareEntry, StartupFile, Subject, System, VolumeNumber};
+use signpost_facts::{BootFile, Code, FirmwareEntry, Subject, System, VolumeNumber};
 use signpost_firmware::start::{Target, Verdict, volume_path};
 
 use super::twins::{loader_lost, systems_of_lost, was_there};
@@ -48,7 +48,7 @@ fn file_of(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<String> {
 }
 
 /// The ids of the systems that boot files start.
-fn systems_of<'s>(seen: &'s Seen<'_>, files: &[&StartupFile]) -> Vec<&'s System> {
+fn systems_of<'s>(seen: &'s Seen<'_>, files: &[&BootFile]) -> Vec<&'s System> {
     let mut systems: Vec<&System> =
         files.iter().flat_map(|file| file.owners()).filter_map(|id| seen.look.survey.system(id)).collect();
     systems.dedup_by(|one, other| one.id == other.id);
@@ -56,7 +56,7 @@ fn systems_of<'s>(seen: &'s Seen<'_>, files: &[&StartupFile]) -> Vec<&'s System>
 }
 
 /// Whether an active entry leads to a file already.
-fn is_led_to(seen: &Seen<'_>, file: &StartupFile) -> bool {
+fn is_led_to(seen: &Seen<'_>, file: &BootFile) -> bool {
     seen.look.survey.firmware.entries.iter().any(|entry| {
         let starts = entry.judged.as_ref().is_some_and(|verdict| !verdict.starts_nothing());
         let target =
@@ -79,8 +79,8 @@ fn point(seen: &Seen<'_>, entry: &FirmwareEntry, volume: VolumeNumber, path: &st
 fn moved(seen: &Seen<'_>, entry: &FirmwareEntry, renumbered: &[usize]) -> Option<Cause> {
     let volume = VolumeNumber::of_index(*renumbered.first()?);
     let path = file_of(seen, entry)?;
-    let file = seen.look.survey.startup_file(volume.index(), &path)?;
-    let file = &seen.look.survey.startup_files[file];
+    let file = seen.look.survey.boot_file(volume.index(), &path)?;
+    let file = &seen.look.survey.boot_files[file];
     let systems = systems_of(seen, &[file]);
     let effect = seen.effect(&systems, true, Effect::WillBreak);
     let message = format!(
@@ -101,12 +101,12 @@ fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
         return not_attached(seen, entry);
     }
     let path = file_of(seen, entry)?;
-    let is_same = |file: &&StartupFile| {
+    let is_same = |file: &&BootFile| {
         file.path.eq_ignore_ascii_case(&path)
             && survey.takes_part(file.volume)
             && survey.volumes[file.volume.index()].firmware_reads
     };
-    let files: Vec<&StartupFile> = survey.startup_files.iter().filter(is_same).collect();
+    let files: Vec<&BootFile> = survey.boot_files.iter().filter(is_same).collect();
     if files.iter().any(|file| is_led_to(seen, file)) {
         return None;
     }
@@ -186,7 +186,7 @@ fn gone(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str
     };
     let subject = Subject::Entry(entry.number);
     let mut lost = loader_lost(seen, at, &systems, (subject, effect), false);
-    let elsewhere = seen.look.survey.startup_files.iter().find(|file| {
+    let elsewhere = seen.look.survey.boot_files.iter().find(|file| {
         file.volume != volume
             && file.path.eq_ignore_ascii_case(&path)
             && seen.look.survey.takes_part(file.volume)
@@ -216,7 +216,7 @@ fn fallback_empty(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], 
     let place = seen.look.survey.at(volume, &path);
     lost.message = format!("{} starts by the fallback path, which is empty: {place}", named(entry));
     let loaders = systems.iter().filter_map(|system| {
-        let file = seen.look.survey.startup_files.get(*system.loaders.first()?)?;
+        let file = seen.look.survey.boot_files.get(*system.loaders.first()?)?;
         let reads = seen.look.survey.volumes[file.volume.index()].firmware_reads;
         (reads && !is_led_to(seen, file)).then_some((*system, file))
     });
@@ -262,9 +262,9 @@ fn unfit(seen: &Seen<'_>, entry: &FirmwareEntry, target: &Target) -> Option<Caus
         return Some(refused);
     }
     let known = seen.look.identities.get(volume.index()).and_then(|own| seen.look.known.file(own, &path))?;
-    let file = seen.look.survey.startup_file(volume.index(), &path);
+    let file = seen.look.survey.boot_file(volume.index(), &path);
     let is_another =
-        file.is_none_or(|file| seen.look.survey.startup_files[file].sha256.as_ref() != Some(&known.sha256));
+        file.is_none_or(|file| seen.look.survey.boot_files[file].sha256.as_ref() != Some(&known.sha256));
     is_another.then(|| loader_lost(seen, (volume, &path), &systems, (subject, effect), true))
 }
 

@@ -38,7 +38,7 @@ pub(super) fn unseen(look: &Look) -> Vec<String> {
 fn wrong_mode(seen: &Seen<'_>, found: &mut Found) {
     let survey = &seen.look.survey;
     let has_uefi = survey.volumes.iter().any(|volume| volume.is_esp && survey.takes_part(volume.number))
-        && survey.startup_files.iter().any(|file| survey.takes_part(file.volume));
+        && survey.boot_files.iter().any(|file| survey.takes_part(file.volume));
     let is_live = survey.machine.command_line.is_some() || survey.machine.is_rescue;
     if survey.machine.firmware != FirmwareKind::Bios || !has_uefi || !is_live {
         return;
@@ -155,7 +155,7 @@ fn esp_types(seen: &Seen<'_>, found: &mut Found) {
     {
         let number = volume.number;
         let holds_loader =
-            survey.startup_files.iter().any(|file| file.volume == number && file.owners().next().is_some());
+            survey.boot_files.iter().any(|file| file.volume == number && file.owners().next().is_some());
         let disk = survey.disk(volume.disk);
         let has_esp = survey.volumes.iter().any(|other| other.is_esp && other.disk == volume.disk);
         if !holds_loader || has_esp || disk.is_none_or(|disk| !disk.takes_part) || volume.partition.is_none()

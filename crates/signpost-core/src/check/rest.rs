@@ -36,7 +36,7 @@ fn effect(seen: &Seen<'_>, finding: &Finding) -> Option<Effect> {
         Code::NotFirst => Some(seen.effect(&[], true, Effect::StartsOther)),
         Code::DiskUnreadable
         | Code::TableBroken
-        | Code::PartitionOdd
+        | Code::PartitionMisplaced
         | Code::VolumeBroken
         | Code::Clone
         | Code::Hibernated

@@ -1,7 +1,7 @@
 //! Systems that nothing starts, kernels without modules, what Secure Boot will refuse.
 
 use signpost_facts::cause::{Act, Cure, Effect};
-use signpost_facts::{Code, Kernel, StartupFile, Subject, System, Volume, VolumeNumber};
+use signpost_facts::{BootFile, Code, Kernel, Subject, System, Volume, VolumeNumber};
 use signpost_menu::document::Host;
 
 use super::{Found, Seen, cause};
@@ -28,7 +28,7 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     if is_told || system.image.is_some() || is_on_a_copy(seen, system) {
         return;
     }
-    let loader = system.loaders.first().and_then(|loader| seen.look.survey.startup_files.get(*loader));
+    let loader = system.loaders.first().and_then(|loader| seen.look.survey.boot_files.get(*loader));
     let message = format!("nothing that is active starts {}", system.title);
     let effect = if seen.outcome().is_sound() { Effect::SystemLost } else { Effect::NothingStarts };
     let mut lost = cause(Code::NoWay, effect, Some(subject.clone()), message);
@@ -72,9 +72,9 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
 }
 
 /// A loader put where firmware looks by itself, where nothing stands there.
-fn by_fallback_path(seen: &Seen<'_>, file: &StartupFile) -> Option<Cure> {
-    let path = format!("/EFI/BOOT/{}", seen.look.architecture.spare_file_name()?);
-    let is_free = seen.look.survey.startup_file(file.volume.index(), &path).is_none();
+fn by_fallback_path(seen: &Seen<'_>, file: &BootFile) -> Option<Cure> {
+    let path = format!("/EFI/BOOT/{}", seen.look.architecture.fallback_file_name()?);
+    let is_free = seen.look.survey.boot_file(file.volume.index(), &path).is_none();
     let is_esp = seen.look.survey.volumes[file.volume.index()].is_esp;
     (is_free && is_esp).then(|| Cure {
         name: "fallback-path",
@@ -86,7 +86,7 @@ fn by_fallback_path(seen: &Seen<'_>, file: &StartupFile) -> Option<Cure> {
 /// Whether a system lies on a volume that shares its identity with another one.
 fn is_on_a_copy(seen: &Seen<'_>, system: &System) -> bool {
     let volumes = &seen.look.survey.volumes;
-    let loader = system.loaders.first().and_then(|loader| seen.look.survey.startup_files.get(*loader));
+    let loader = system.loaders.first().and_then(|loader| seen.look.survey.boot_files.get(*loader));
     let own = system.root.or(loader.map(|file| file.volume)).and_then(|number| volumes.get(number.index()));
     let Some(own) = own else { return false };
     let shares = |other: &Volume| {
@@ -133,7 +133,7 @@ fn boot_program_refused(seen: &Seen<'_>, found: &mut Found) {
         return;
     }
     let number = VolumeNumber::of_index(*volume);
-    let program = seen.look.survey.startup_files.iter().find(|file| file.volume == number && file.is_ours());
+    let program = seen.look.survey.boot_files.iter().find(|file| file.volume == number && file.is_ours());
     let Some(program) = program else { return };
     let verdict = seen.look.secure_boot_verdict(*volume, &program.path).and_then(Result::ok);
     let Some(refusal) = crate::plan::guards::secure_boot("the boot program", verdict.as_ref()) else {

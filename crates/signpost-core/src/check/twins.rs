@@ -1,7 +1,7 @@
 //! A boot file that is lost: what it was, where the same stands still, and what else brings its system up.
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
-use signpost_facts::{Code, Role, StartupFile, Subject, System, VolumeNumber};
+use signpost_facts::{BootFile, Code, Role, Subject, System, VolumeNumber};
 
 use super::{Seen, cause, ids};
 
@@ -72,9 +72,9 @@ pub(super) fn systems_of_lost<'s>(
     if !by_survey.is_empty() {
         return by_survey;
     }
-    let same = look.survey.startup_files.iter().filter(|file| file.sha256.as_ref() == Some(&known.sha256));
+    let same = look.survey.boot_files.iter().filter(|file| file.sha256.as_ref() == Some(&known.sha256));
     let mut systems: Vec<&System> =
-        same.flat_map(StartupFile::owners).filter_map(|id| look.survey.system(id)).collect();
+        same.flat_map(BootFile::owners).filter_map(|id| look.survey.system(id)).collect();
     systems.dedup_by(|one, other| one.id == other.id);
     systems
 }
@@ -94,8 +94,8 @@ fn twin(
     is_damaged: bool,
 ) -> Option<Twin> {
     let look = seen.look;
-    let files = || look.survey.startup_files.iter().filter(|file| look.survey.takes_part(file.volume));
-    let is_elsewhere = |file: &&StartupFile| file.volume != volume || !file.path.eq_ignore_ascii_case(path);
+    let files = || look.survey.boot_files.iter().filter(|file| look.survey.takes_part(file.volume));
+    let is_elsewhere = |file: &&BootFile| file.volume != volume || !file.path.eq_ignore_ascii_case(path);
     let own = look.identities.get(volume.index()).and_then(|own| look.known.file(own, path));
     let elsewhere = || look.known.files_elsewhere(&look.identities, path).next();
     if let Some(known) = own.or_else(elsewhere) {
@@ -112,8 +112,8 @@ fn twin(
     if is_damaged {
         return None;
     }
-    let serves = |file: &&StartupFile| {
-        file.role == Role::SparePath
+    let serves = |file: &&BootFile| {
+        file.role == Role::FallbackPath
             && file.volume == volume
             && !file.is_ours()
             && file.owners().any(|owner| systems.iter().any(|system| system.id == *owner))
@@ -122,7 +122,10 @@ fn twin(
     Some(Twin {
         volume,
         path: fallback.path.clone(),
-        evidence: format!("{}, the fallback path, starts the same system", look.survey.at(volume, &fallback.path)),
+        evidence: format!(
+            "{}, the fallback path, starts the same system",
+            look.survey.at(volume, &fallback.path)
+        ),
     })
 }
 

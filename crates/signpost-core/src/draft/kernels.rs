@@ -24,7 +24,7 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
     let name = short_name(look, system);
     let is_older = |kernel: &&Kernel| {
         // One for rescue may be a copy of the newest, with an initrd of its own.
-        (kernel.version != newest.version || kernel.is_spare)
+        (kernel.version != newest.version || kernel.is_rescue)
             && kernel.path != newest.path
             && !system.unfinished_kernels().any(|unfinished| unfinished.path == kernel.path)
             && can_start(look, kernel, host).is_ok()
@@ -52,7 +52,7 @@ pub(super) fn groups(look: &Look, system: &System, key: &str, host: Host) -> Res
         let id = format!("{}-single-newest", system.id);
         offers.push(Offer::member(format!("{single_key} newest"), id, title, (body, why), &single_key));
     }
-    for kernel in older.iter().filter(|kernel| !kernel.is_spare) {
+    for kernel in older.iter().filter(|kernel| !kernel.is_rescue) {
         let title = format!("{}, {}, single user", system.title, called(kernel));
         offers.push(member(look, system, kernel, SINGLE, title, &single_key)?);
     }
@@ -104,7 +104,7 @@ pub(super) fn is_of_snapshots(offer: &Offer) -> bool {
 }
 
 fn called(kernel: &Kernel) -> String {
-    let spare = if kernel.is_spare { "spare " } else { "" };
+    let spare = if kernel.is_rescue { "spare " } else { "" };
     format!("{spare}kernel {}", kernel.version)
 }
 

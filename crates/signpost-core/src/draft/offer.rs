@@ -1,6 +1,6 @@
 //! What draft would put into a menu: an entry for every system, and groups for what else starts it.
 
-use signpost_facts::{Result, StartupFile, System, VolumeNumber};
+use signpost_facts::{BootFile, Result, System, VolumeNumber};
 use signpost_menu::document::{Hidden, Host};
 use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Place, VolumeRef};
@@ -97,9 +97,11 @@ pub(super) fn is_plain(system: &System) -> bool {
 fn on_removable(look: &Look, system: &System) -> String {
     let way = match (&system.image, system.root, system.loaders.first()) {
         (Some(image), ..) => format!("`entry add image {}`", look.survey.at(image.volume, &image.path)),
-        (None, Some(root), _) if !system.kernels.is_empty() => format!("`entry add linux --on {}`", look.survey.name(root)),
+        (None, Some(root), _) if !system.kernels.is_empty() => {
+            format!("`entry add linux --on {}`", look.survey.name(root))
+        }
         (None, _, Some(loader)) => {
-            let file = &look.survey.startup_files[*loader];
+            let file = &look.survey.boot_files[*loader];
             format!("`entry add efi {}`", look.survey.at(file.volume, &file.path))
         }
         (None, ..) => "`entry add`".to_string(),
@@ -131,7 +133,7 @@ fn make_keys_unique(offers: &mut [Offer]) {
 
 /// Whether the menu file says that a system is not to be offered.
 pub(crate) fn is_hidden(look: &Look, document: &MenuDocument, system: &System) -> bool {
-    let loaders = || system.loaders.iter().map(|index| &look.survey.startup_files[*index]);
+    let loaders = || system.loaders.iter().map(|index| &look.survey.boot_files[*index]);
     document.hidden.iter().any(|hide| match &hide.what {
         // Entries are hidden by their ids: draft gives a system's own entry that of the system.
         Hidden::Entry(id) => *id == system.id,
@@ -141,7 +143,7 @@ pub(crate) fn is_hidden(look: &Look, document: &MenuDocument, system: &System) -
                 || (system.root.is_none() && loaders().all(|loader| loader.volume.index() == volume))
         }),
         Hidden::File(place) => look.resolve(&place.volume).is_ok_and(|volume| {
-            let is_it = |loader: &StartupFile| loader.volume.index() == volume && place.covers(&loader.path);
+            let is_it = |loader: &BootFile| loader.volume.index() == volume && place.covers(&loader.path);
             system.root.is_none() && !system.loaders.is_empty() && loaders().all(is_it)
         }),
     })

@@ -18,7 +18,9 @@ pub(super) type Way = std::result::Result<Body, String>;
 pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
     if let Some(image) = &system.image {
         let place = look.survey.at(image.volume, &image.path);
-        return Ok(Err(format!("it is in the image file {place}; `signpost entry add image {place}` adds it")));
+        return Ok(Err(format!(
+            "it is in the image file {place}; `signpost entry add image {place}` adds it"
+        )));
     }
     Ok(match newest_kernel(look, system, host, "")? {
         Ok(body) => Ok(body),
@@ -144,7 +146,7 @@ pub(crate) fn firmware_entry_body(look: &Look, entry: &FirmwareEntry) -> Result<
 }
 
 fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
-    let Some(file) = system.loaders.first().map(|index| &look.survey.startup_files[*index]) else {
+    let Some(file) = system.loaders.first().map(|index| &look.survey.boot_files[*index]) else {
         let way = "give it a loader on an ESP, or put its kernel there";
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
     };
@@ -153,7 +155,7 @@ fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
     let body = vec![("starts", "efi".into()), ("program", program.into())];
     let what = match file.role {
         Role::UnifiedImage => "its unified kernel image",
-        Role::SparePath => "its spare path, the only loader of it that was found",
+        Role::FallbackPath => "its fallback path, the only loader of it that was found",
         _ => "its own loader",
     };
     let why = if system.kernels.is_empty() { what.to_string() } else { format!("{what}: {no_kernel}") };

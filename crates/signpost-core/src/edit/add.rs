@@ -150,10 +150,8 @@ fn efi(look: &Look, program: &Place, unchecked: bool) -> Result<(String, Body)> 
             return Err(wrong(format!("{place}: {why}; --unchecked takes it anyway")));
         }
     }
-    let system = look
-        .survey
-        .startup_file(volume, path)
-        .and_then(|file| look.survey.startup_files[file].system.clone());
+    let system =
+        look.survey.boot_file(volume, path).and_then(|file| look.survey.boot_files[file].system.clone());
     let title = system.and_then(|id| look.survey.system(&id).map(|system| system.title.clone()));
     let stem = path.rsplit('/').next().unwrap_or_default().split('.').next().unwrap_or_default().to_string();
     let why = format!("the program on {}", facts.where_it_is());

@@ -2,7 +2,7 @@
 //! fallback file. Never the last way to start a system.
 
 use serde::Serialize;
-use signpost_facts::{Aside, OptionNumber, Result, Role, StartupFile, System};
+use signpost_facts::{Aside, BootFile, OptionNumber, Result, Role, System};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::DefaultEntry;
 use signpost_menu::ids::EntryId;
@@ -96,15 +96,15 @@ fn reason(
     if let Some((other, how)) = others().find_map(|(other, its)| Some((other, same(look, target, its)?))) {
         return Some(format!("{how} {}", resolved[other].entry.id));
     }
-    let file = startup_file(look, target)?;
+    let file = boot_file(look, target)?;
     let volume = &look.survey.volumes[file.volume.index()];
     let name = file.path.to_lowercase();
     if volume.aside == Some(Aside::Recovery) || ["recovery", "rescue"].iter().any(|word| name.contains(word))
     {
         return Some(format!("a recovery loader: {} on {}", file.path, volume.where_it_is()));
     }
-    if file.role == Role::SparePath {
-        return Some("the spare path, which the firmware starts by itself where nothing else does".into());
+    if file.role == Role::FallbackPath {
+        return Some("the fallback path, which the firmware starts by itself where nothing else does".into());
     }
     if name.rsplit('/').next().is_some_and(|name| name.starts_with("fb") || name.contains("fallback")) {
         return Some(format!("a fallback file: {}", file.path));
@@ -123,7 +123,7 @@ fn same(look: &Look, target: &StartTarget, other: &StartTarget) -> Option<&'stat
             _ => Some("a second way to the same loader as"),
         };
     }
-    let (own, its) = (startup_file(look, target)?, startup_file(look, other)?);
+    let (own, its) = (boot_file(look, target)?, boot_file(look, other)?);
     let args = |target: &StartTarget| match target {
         StartTarget::Program { args, .. } => args.clone(),
         _ => String::new(),
@@ -139,8 +139,8 @@ fn same(look: &Look, target: &StartTarget, other: &StartTarget) -> Option<&'stat
     is_copy.then_some("a copy of the loader of")
 }
 
-/// The start-up file that a target leads to.
-fn startup_file<'l>(look: &'l Look, target: &StartTarget) -> Option<&'l StartupFile> {
+/// The boot file that a target leads to.
+fn boot_file<'l>(look: &'l Look, target: &StartTarget) -> Option<&'l BootFile> {
     let (volume, path) = match target {
         StartTarget::Program { volume, path, .. } => (*volume, path.clone()),
         StartTarget::FirmwareEntry { number, .. } => {
@@ -151,7 +151,7 @@ fn startup_file<'l>(look: &'l Look, target: &StartTarget) -> Option<&'l StartupF
         }
         _ => return None,
     };
-    look.survey.startup_file(volume, &path).map(|index| &look.survey.startup_files[index])
+    look.survey.boot_file(volume, &path).map(|index| &look.survey.boot_files[index])
 }
 
 /// The file's text without these entries, which are hidden with the reason where that is wanted.

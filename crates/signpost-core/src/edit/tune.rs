@@ -81,11 +81,7 @@ pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) 
         before: (before != value).then_some(before),
         value,
     });
-    Ok(Tuned {
-        settings: settings.collect(),
-        warnings: warnings(&after),
-        text,
-    })
+    Ok(Tuned { settings: settings.collect(), warnings: warnings(&after), text })
 }
 
 /// The file, with what it says as far as it holds, and its errors.

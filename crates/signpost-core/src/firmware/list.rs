@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, OptionNumber, StartupFile};
+use signpost_facts::{BootFile, FirmwareEntry, OptionNumber};
 use signpost_firmware::device_path::{HardDrive, View};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::start;
@@ -134,10 +134,10 @@ pub(super) fn is_same_target(one: &FirmwareEntry, other: &FirmwareEntry) -> bool
         .is_some_and(|(one, other)| one.volume == other.volume && one.file.eq_ignore_ascii_case(&other.file))
 }
 
-fn file_of<'l>(look: &'l Look, entry: &FirmwareEntry) -> Option<&'l StartupFile> {
+fn file_of<'l>(look: &'l Look, entry: &FirmwareEntry) -> Option<&'l BootFile> {
     let target = entry.target.as_ref()?;
-    let index = look.survey.startup_file(target.volume.index(), &target.file)?;
-    look.survey.startup_files.get(index)
+    let index = look.survey.boot_file(target.volume.index(), &target.file)?;
+    look.survey.boot_files.get(index)
 }
 
 fn is_same_content(look: &Look, one: &FirmwareEntry, other: &FirmwareEntry) -> bool {

@@ -64,8 +64,8 @@ pub(super) fn plan(
     let tidied = leftovers::of(look, (home.volume, program), &after, &machine_id)?;
     let mut notes = next_boot_note(look.boot.next);
     let mut last = Vec::new();
-    if menu.document.settings.spare_path {
-        match files.spare_path(program)? {
+    if menu.document.settings.fallback_path {
+        match files.fallback_path(program)? {
             Ok(write) => last.extend(write),
             Err(note) => notes.push(note),
         }
@@ -200,8 +200,7 @@ fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Opti
 }
 
 fn room(look: &Look, volume: usize) -> Result<Room> {
-    look.room(volume)
-        .map_err(|why| Error::Unusable { place: look.survey.volumes[volume].name.clone(), why })
+    look.room(volume).map_err(|why| Error::Unusable { place: look.survey.volumes[volume].name.clone(), why })
 }
 
 /// Files on the home volume.
@@ -234,21 +233,21 @@ impl<'a> Files<'a> {
     }
 
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
-        let what =
-            format!("write the boot program, {}", self.look.at(self.volume, &program.path()));
+        let what = format!("write the boot program, {}", self.look.at(self.volume, &program.path()));
         self.write(program.path(), program.bytes().to_vec(), what)
     }
 
-    /// The spare path too, last of all: only where it is free, or ours already. The inner error says why not.
-    fn spare_path(&self, program: &BootProgram) -> Result<std::result::Result<Option<FileWrite>, String>> {
-        let name = self.look.architecture.spare_file_name().unwrap_or_default();
+    /// The fallback path too, last of all: only where it is free, or ours already. The inner error says why not.
+    fn fallback_path(&self, program: &BootProgram) -> Result<std::result::Result<Option<FileWrite>, String>> {
+        let name = self.look.architecture.fallback_file_name().unwrap_or_default();
         let path = format!("/EFI/BOOT/{name}");
         let held = self.look.read_file(self.volume, &path, signpost_place::home::MAX_FILE)?;
         let is_ours = held.as_ref().is_none_or(|bytes| BootProgram::new(bytes.clone()).is_ours());
         if !is_ours {
-            return Ok(Err(format!("spare-path: {path} is another program's, and stays")));
+            return Ok(Err(format!("fallback-path: {path} is another program's, and stays")));
         }
-        let what = format!("copy the boot program to the fallback path, {}", self.look.at(self.volume, &path));
+        let what =
+            format!("copy the boot program to the fallback path, {}", self.look.at(self.volume, &path));
         self.write(path, program.bytes().to_vec(), what).map(Ok)
     }
 

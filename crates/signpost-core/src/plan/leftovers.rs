@@ -1,7 +1,7 @@
 //! Programs and menus of ours that nothing names any more: older boot programs, homes from before.
 
 use signpost_facts::change::FileWrite;
-use signpost_facts::{Result, Role, StartupFile, VolumeNumber};
+use signpost_facts::{BootFile, Result, Role, VolumeNumber};
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
@@ -20,15 +20,15 @@ pub(super) fn of(
     machine_id: &str,
 ) -> Result<Vec<FileWrite>> {
     let named = after.named_files(look);
-    let is_named = |file: &StartupFile| {
+    let is_named = |file: &BootFile| {
         named.iter().any(|(on, path)| file.volume.index() == *on && file.path.eq_ignore_ascii_case(path))
     };
-    let programs: Vec<&StartupFile> =
-        look.survey.startup_files.iter().filter(|file| file.role == Role::BootProgram).collect();
+    let programs: Vec<&BootFile> =
+        look.survey.boot_files.iter().filter(|file| file.role == Role::BootProgram).collect();
     let own = program.path();
     let is_new =
         !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(&own));
-    let before: Vec<&StartupFile> =
+    let before: Vec<&BootFile> =
         active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
     let mut writes = Vec::new();
     for file in &programs {
@@ -47,7 +47,7 @@ pub(super) fn of(
     for other in look.fat_volumes().filter(|other| *other != volume) {
         let has_program = look
             .survey
-            .startup_files
+            .boot_files
             .iter()
             .any(|file| file.volume.index() == other && file.is_ours() && is_named(file));
         if !has_program && is_old_home(look, other, machine_id) {
@@ -68,12 +68,12 @@ fn is_old_home(look: &Look, volume: usize, machine_id: &str) -> bool {
         && safe::of_volume(look, volume).is_none()
 }
 
-/// Start-up files that a load option names now.
-fn active(look: &Look) -> impl Iterator<Item = &StartupFile> {
+/// Boot files that a load option names now.
+fn active(look: &Look) -> impl Iterator<Item = &BootFile> {
     let targets = look.survey.firmware.entries.iter().filter_map(|entry| entry.target.as_ref());
     targets.filter_map(|target| {
-        let file = look.survey.startup_file(target.volume.index(), &target.file)?;
-        look.survey.startup_files.get(file)
+        let file = look.survey.boot_file(target.volume.index(), &target.file)?;
+        look.survey.boot_files.get(file)
     })
 }
 

@@ -25,8 +25,8 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     let is_ours = |number: &u16| {
         let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == *number);
         let target = entry.and_then(|entry| entry.target.as_ref());
-        let file = target.and_then(|target| look.survey.startup_file(target.volume.index(), &target.file));
-        let leads_to_us = file.is_some_and(|file| look.survey.startup_files[file].is_ours());
+        let file = target.and_then(|target| look.survey.boot_file(target.volume.index(), &target.file));
+        let leads_to_us = file.is_some_and(|file| look.survey.boot_files[file].is_ours());
         let raw = look.boot.options.get(number).map(|option| &option.raw);
         leads_to_us || owned.get(number).is_some_and(|(data, _)| Some(data) == raw)
     };
@@ -85,7 +85,7 @@ fn files(look: &Look) -> Result<Vec<FileWrite>> {
             continue;
         }
         let programs =
-            look.survey.startup_files.iter().filter(|file| file.volume.index() == volume && file.is_ours());
+            look.survey.boot_files.iter().filter(|file| file.volume.index() == volume && file.is_ours());
         for path in programs.map(|file| file.path.clone()).collect::<Vec<_>>() {
             writes.extend(leftovers::removal(look, volume, &path, "the boot program")?);
         }

@@ -36,8 +36,8 @@ pub(super) fn is_ours(look: &Look, hardware: &SurveyedHardware<'_>, target: &Tar
         }
         Some(None) => false,
         None => {
-            let file = look.survey.startup_file(target.partition, &path);
-            file.is_some_and(|file| look.survey.startup_files[file].is_ours())
+            let file = look.survey.boot_file(target.partition, &path);
+            file.is_some_and(|file| look.survey.boot_files[file].is_ours())
         }
     }
 }
@@ -61,7 +61,7 @@ pub(super) fn follow(
     target: &Target,
     choose: Option<&str>,
 ) -> Followed {
-    let Some(document) = in_force(look, hardware, target.partition) else {
+    let Some(document) = active(look, hardware, target.partition) else {
         let choice = choose.map(|_| Choice::NoEntry(Vec::new()));
         let waits = waits("the boot program, which has no menu and offers the programs it finds".into());
         return Followed { choice, ..waits };
@@ -96,8 +96,10 @@ pub(super) fn follow(
         (None, Some(index), _) => {
             // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
             let would = entry_start(look, state.boot, hardware, &resolved[index]).outcome;
-            let mut waits =
-                waits(format!("the menu, which waits for a key; Enter starts {}", resolved[index].entry.title));
+            let mut waits = waits(format!(
+                "the menu, which waits for a key; Enter starts {}",
+                resolved[index].entry.title
+            ));
             if would.is_start() {
                 waits.outcome.kind = Kind::WaitsAsAsked;
             }
@@ -131,7 +133,7 @@ fn started(
     followed
 }
 
-pub(super) fn in_force(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
+pub(super) fn active(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
     let mut slots = signpost_place::home::slots(look, volume);
     for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
         if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {
@@ -213,7 +215,9 @@ fn judged(entry: &Entry, at: String, program: Program) -> Followed {
     let (kind, text) = match program {
         Program::Starts => (Kind::Starts, format!("{title}, from {at}")),
         Program::CannotTell(why) => (Kind::MayStart, format!("perhaps {title}, from {at}: {why}")),
-        Program::Missing => return waits(format!("the menu again, since {title} cannot start: {at} is not there")),
+        Program::Missing => {
+            return waits(format!("the menu again, since {title} cannot start: {at} is not there"));
+        }
         // The boot program starts nothing that it would stand still in.
         Program::Unfit(why) | Program::Hangs(why) => {
             return waits(format!("the menu again, since {title} cannot start: {at}: {why}"));
@@ -225,8 +229,8 @@ fn judged(entry: &Entry, at: String, program: Program) -> Followed {
 
 /// The system that a program or kernel belongs to.
 fn system_of(look: &Look, volume: usize, path: &str) -> Option<String> {
-    let known = look.survey.startup_file(volume, path);
-    let by_file = known.and_then(|index| look.survey.startup_files[index].system.clone());
+    let known = look.survey.boot_file(volume, path);
+    let by_file = known.and_then(|index| look.survey.boot_files[index].system.clone());
     let has_kernel =
         |system: &&System| system.kernels.iter().any(|k| k.volume.index() == volume && k.path == path);
     by_file.or_else(|| look.survey.systems.iter().find(has_kernel).map(|system| system.id.clone()))

@@ -24,7 +24,7 @@ const MAX_HELD: usize = 24;
 const PROFILE_DUP: u64 = 1 << 5;
 const PROFILES: u64 = 0x7f8;
 
-/// A tree: where its root is, and the inode of its uppermost folder.
+/// A tree: where its root is, and the inode of its top folder.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct TreeRoot {
     pub(super) at: u64,

@@ -167,7 +167,7 @@ fn names_are_found_in_any_case_where_the_folder_says_so() {
     let volume = image.file_system();
     let kernel = fs::read("/etc/hostname").unwrap();
     assert_eq!(volume.read("/Boot/KERNEL", 100).unwrap(), kernel);
-    assert!(volume.read("/boot/Kernel", 100).is_err(), "the uppermost folder says nothing of the kind");
+    assert!(volume.read("/boot/Kernel", 100).is_err(), "the top folder says nothing of the kind");
 }
 
 /// Moments before 1970 stand in no one's way: neither in a whole file nor in a folder.

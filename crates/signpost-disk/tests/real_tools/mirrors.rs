@@ -209,7 +209,7 @@ fn a_table_inside_of_a_mirror_is_read_and_arrays_of_other_levels_are_named() {
     let volumes = found(&images);
     assert_eq!(volumes.len(), 3);
     assert!(matches!(volumes[2].origin, Origin::Array { partition: Some(1), .. }));
-    assert_eq!(volumes[2].origin.words(&[], |_| 0), "mirror kestrel:tide partition 1");
+    assert_eq!(volumes[2].origin.name(&[], |_| 0), "array/kestrel:tidep1");
     assert_eq!(contents(&volumes[2], "/tide"), b"high");
     for (level, words) in
         [(0u32, "RAID 0"), (5, "RAID 5"), (6, "RAID 6"), (10, "RAID 10"), (u32::MAX, "linear array")]
@@ -218,7 +218,7 @@ fn a_table_inside_of_a_mirror_is_read_and_arrays_of_other_levels_are_named() {
             change_mirror(&image.path, 4096, LEVEL, &level.to_le_bytes());
         }
         let volumes = found(&images);
-        assert_eq!(volumes[2].origin.words(&[], |_| 0), format!("{words} kestrel:tide"));
+        assert_eq!(volumes[2].origin.name(&[], |_| 0), "array/kestrel:tide", "{words}");
         let fault = volumes[2].fault.as_ref().unwrap().to_string();
         assert!(fault.contains(words) && volumes[2].device.is_none(), "{fault}");
     }

@@ -57,12 +57,12 @@ impl MachineType {
     pub const RISCV64: Self = Self(0x5064);
 
     /// What most PCs look for.
-    pub const X64_SPARE: &str = "BOOTX64.EFI";
+    pub const X64_FALLBACK: &str = "BOOTX64.EFI";
 
-    /// File name of the spare path for it: `BOOT<arch>.EFI` (UEFI 2.10, 3.5.1.1).
-    pub fn spare_file_name(self) -> Option<&'static str> {
+    /// File name of the fallback path for it: `BOOT<arch>.EFI` (UEFI 2.10, 3.5.1.1).
+    pub fn fallback_file_name(self) -> Option<&'static str> {
         Some(match self {
-            Self::X64 => Self::X64_SPARE,
+            Self::X64 => Self::X64_FALLBACK,
             Self::IA32 => "BOOTIA32.EFI",
             Self::AA64 => "BOOTAA64.EFI",
             Self::RISCV64 => "BOOTRISCV64.EFI",

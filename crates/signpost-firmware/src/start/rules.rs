@@ -51,7 +51,7 @@ impl<H: Hardware> Walk<'_, H> {
             .collect::<Vec<_>>()
             .into_iter()
             .find_map(|disk| {
-                let verdict = Search { hardware, data: &[] }.spare_path_of_disk(disk);
+                let verdict = Search { hardware, data: &[] }.fallback_path_of_disk(disk);
                 self.step(Reason::MadeForDisk(disk), None, None, verdict)
             })
     }
@@ -140,7 +140,7 @@ impl<H: Hardware> Search<'_, H> {
             (_, 0) => Verdict::CannotFollow(Untraced::EmptyPath),
             (Some(file), 1) => self.on_any_volume(&file),
             _ => match self.hardware.disk_of(path, label) {
-                DiskMatch::Disk(disk) => self.spare_path_of_disk(disk),
+                DiskMatch::Disk(disk) => self.fallback_path_of_disk(disk),
                 DiskMatch::Gone => Verdict::NoDevice,
                 DiskMatch::Unknown => Verdict::UnknownDevice,
             },
@@ -163,7 +163,7 @@ impl<H: Hardware> Search<'_, H> {
         if let (true, Some(first)) = (readable.is_empty(), matching.first()) {
             return Verdict::Unreadable { partition: first.id };
         }
-        let path = file.unwrap_or_else(|| self.spare_path());
+        let path = file.unwrap_or_else(|| self.fallback_path());
         self.first_of(&readable, &path, true)
     }
 
@@ -173,14 +173,14 @@ impl<H: Hardware> Search<'_, H> {
         self.first_of(&readable, file, false)
     }
 
-    fn spare_path_of_disk(&self, disk: usize) -> Verdict {
+    fn fallback_path_of_disk(&self, disk: usize) -> Verdict {
         let partitions = self.hardware.partitions().iter().filter(|seen| seen.disk == disk && seen.readable);
         let partitions: Vec<usize> = partitions.map(|seen| seen.id).collect();
-        self.first_of(&partitions, &self.spare_path(), false)
+        self.first_of(&partitions, &self.fallback_path(), false)
     }
 
-    fn spare_path(&self) -> String {
-        format!("\\EFI\\BOOT\\{}", self.hardware.spare_file_name())
+    fn fallback_path(&self) -> String {
+        format!("\\EFI\\BOOT\\{}", self.hardware.fallback_file_name())
     }
 
     /// The first of these partitions whose file starts. `clones`: they share an identity, and the firmware

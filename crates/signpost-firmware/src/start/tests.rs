@@ -63,7 +63,7 @@ impl Hardware for Bench {
             _ => DiskMatch::Unknown,
         }
     }
-    fn spare_file_name(&self) -> &str {
+    fn fallback_file_name(&self) -> &str {
         "BOOTX64.EFI"
     }
 }
@@ -113,7 +113,7 @@ fn a_partition_is_matched_by_identity_and_number_and_case_does_not_matter() {
 }
 
 #[test]
-fn a_partition_without_a_file_means_the_spare_path() {
+fn a_partition_without_a_file_means_the_fallback_path() {
     let path = DevicePath::new(vec![drive(SECOND, 1)]);
     assert_eq!(first_verdict(LoadOption::new("entry", path, vec![])), starts(10, "\\EFI\\BOOT\\BOOTX64.EFI"));
 }
@@ -180,7 +180,7 @@ fn entries_of_the_firmware_are_deleted_with_their_device_and_not_made_twice() {
 }
 
 #[test]
-fn a_built_in_program_ends_the_order_before_the_spare_paths() {
+fn a_built_in_program_ends_the_order_before_the_fallback_paths() {
     let shell = guid!("7c04a583-9e3e-4f1c-ad65-e05268d0b4d1");
     let file = Node { kind: 4, sub_kind: 6, data: shell.to_bytes().to_vec() };
     let start = run(&[LoadOption::new("built-in", DevicePath::new(vec![file]), vec![])], None);

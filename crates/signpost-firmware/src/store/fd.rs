@@ -66,7 +66,7 @@ impl FdImage {
         let mut variables: Vec<(State, Variable)> = Vec::new();
         for record in records {
             let state = record.header.state;
-            if !state.is_in_force() {
+            if !state.is_active() {
                 continue;
             }
             let variable = Variable {
@@ -120,7 +120,7 @@ impl FdImage {
         let needed = header_bytes.len().saturating_add(body.len());
         let free = self.area.end.saturating_sub(end);
         if needed > free {
-            let reclaimable = records.iter().filter(|record| !record.header.state.is_in_force());
+            let reclaimable = records.iter().filter(|record| !record.header.state.is_active());
             return Err(StoreError::NoSpace {
                 name: format!("{}", variable.name),
                 needed,
@@ -128,7 +128,7 @@ impl FdImage {
                 reclaimable: reclaimable.map(|record| record.end.saturating_sub(record.offset)).sum(),
             });
         }
-        let old = in_force_at(&records, &variable.name);
+        let old = active_at(&records, &variable.name);
         let mut patches = Vec::new();
         patches.extend(old.iter().map(|at| self.state_patch(*at, State::IN_DELETED_TRANSITION)));
         patches.push(Patch { offset: end, bytes: header_bytes });
@@ -149,7 +149,7 @@ impl FdImage {
             return Err(fault);
         }
         let patches: Vec<Patch> =
-            in_force_at(&records, name).iter().map(|at| self.state_patch(*at, State::DELETED)).collect();
+            active_at(&records, name).iter().map(|at| self.state_patch(*at, State::DELETED)).collect();
         self.apply(&patches);
         Ok(patches)
     }
@@ -224,10 +224,10 @@ impl FdImage {
     }
 }
 
-fn in_force_at(records: &[Record], name: &VariableName) -> Vec<usize> {
+fn active_at(records: &[Record], name: &VariableName) -> Vec<usize> {
     records
         .iter()
-        .filter(|record| record.header.state.is_in_force() && record.name == *name)
+        .filter(|record| record.header.state.is_active() && record.name == *name)
         .map(|record| record.offset)
         .collect()
 }

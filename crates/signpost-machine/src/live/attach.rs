@@ -69,12 +69,12 @@ pub fn read(
     Ok(Some(Some(bytes)))
 }
 
-/// The uppermost folder of a mounted volume, and whether it takes writing.
+/// The top folder of a mounted volume, and whether it takes writing.
 fn mounted(devices: &Devices, volume: Numbers) -> Option<(OwnedFd, bool)> {
     super::mounts::open(&devices.mounts_of(volume))
 }
 
-/// A volume's uppermost folder, and what keeps it mounted, where that is us.
+/// A volume's top folder, and what keeps it mounted, where that is us.
 struct Attached {
     folder: OwnedFd,
     _mount: Option<OwnedFd>,

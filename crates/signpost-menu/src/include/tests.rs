@@ -12,7 +12,7 @@ struct Home(Vec<(&'static str, String)>, Vec<VolumeIdentity>);
 
 impl Home {
     fn new(files: &[(&'static str, &str)]) -> Self {
-        let identity = VolumeIdentity { number: 1, ..VolumeIdentity::default() };
+        let identity = VolumeIdentity { name: "d1p1".into(), ..VolumeIdentity::default() };
         Self(files.iter().map(|(path, text)| (*path, (*text).to_string())).collect(), vec![identity])
     }
 }
@@ -22,7 +22,7 @@ impl Surroundings for Home {
         &self.1
     }
     fn whereabouts(&self, _: usize) -> String {
-        "disk 1 partition 1".into()
+        "d1p1".into()
     }
     fn files(&self, _: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
         let below = format!("{folder}/");
@@ -102,7 +102,7 @@ fn entry_files_and_images_stand_behind_the_files_entries_in_the_specifications_o
     assert_eq!(ids, ["own", "a-6.10", "a-6.9", "z", "tide-7", "a-6.11"]);
     assert_eq!(notes, ["/loader/entries/empty.conf names neither linux nor efi"]);
     let resolved = resolve(&home, &document);
-    assert_eq!(describe(&home, &resolved[2]), "disk 1 partition 1, /k-6.9");
+    assert_eq!(describe(&home, &resolved[2]), "d1p1:/k-6.9");
     let faults: Vec<Option<String>> =
         resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
     let opening = crate::policy::open(&crate::policy::Situation {

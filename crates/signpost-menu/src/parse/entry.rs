@@ -191,7 +191,7 @@ fn stable<T>(
         if volume_of(&value).is_stable() {
             Ok(value)
         } else {
-            Err(format!("\"{text}\" is a number of the survey, which changes with the disks; a file takes uuid: and its like"))
+            Err(format!("\"{text}\" is a name that the survey shows, and may change; a menu file takes a stable one, such as uuid:"))
         }
     });
     match checked {

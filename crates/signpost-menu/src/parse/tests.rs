@@ -136,8 +136,8 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         ),
         (
             "uuid:4f2a-11c9/EFI",
-            "v3:/EFI",
-            "line 35, column 11: program: \"v3:/EFI/tide/start.efi\" is a number of the survey, which changes with the disks; a file takes uuid: and its like",
+            "d2p1:/EFI",
+            "line 35, column 11: program: \"d2p1:/EFI/tide/start.efi\" is a name that the survey shows, and may change; a menu file takes a stable one, such as uuid:",
         ),
         (
             "volume = \"uuid:0f0b\"",
@@ -169,7 +169,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "[kernel]\nargs = \"quiet\"",
             "kernel = 3",
-            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, keyboard, spare-path",
+            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, keyboard, fallback-path",
         ),
     ];
     for (from, to, message) in cases {

@@ -142,8 +142,7 @@ pub fn resolve(volume: &VolumeRef, volumes: &[VolumeIdentity]) -> Result<usize, 
         (Some((index, _)), None) => Ok(index),
         (None, _) => Err(Unresolved::None { near: near(volume, volumes), wanted }),
         (Some(first), Some(second)) => {
-            let all: Vec<usize> =
-                [first, second].into_iter().chain(found).map(|(index, _)| index).collect();
+            let all: Vec<usize> = [first, second].into_iter().chain(found).map(|(index, _)| index).collect();
             Err(Unresolved::several(&wanted, &all, volumes))
         }
     }
@@ -206,7 +205,10 @@ mod tests {
     fn clones_are_named_both_with_places_that_tell_them_apart() {
         let volumes = [volume("d1p1", "4F2A-11C9", "TIDE", "A"), volume("d2p1", "4F2A-11C9", "TIDE", "B")];
         let error = resolve(&VolumeRef::Uuid("4f2a-11c9".into()), &volumes).unwrap_err();
-        assert_eq!(error.to_string(), "uuid:4f2a-11c9 is ambiguous: it fits 2 volumes, d1p1 (disk:A#1), d2p1 (disk:B#1)");
+        assert_eq!(
+            error.to_string(),
+            "uuid:4f2a-11c9 is ambiguous: it fits 2 volumes, d1p1 (disk:A#1), d2p1 (disk:B#1)"
+        );
         assert_eq!(stable(1, &volumes), Some(VolumeRef::Disk("B".into(), 1)));
     }
 

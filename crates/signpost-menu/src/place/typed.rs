@@ -240,6 +240,8 @@ fn device_numbers(name: &str) -> Option<(u32, u32)> {
 
 #[cfg(test)]
 mod tests {
+    use alloc::vec;
+
     use super::*;
 
     fn machine() -> Vec<VolumeIdentity> {
@@ -297,7 +299,10 @@ mod tests {
     #[test]
     fn what_names_none_or_several_says_what_there_is() {
         for (text, hint) in [
-            ("lark", "lark is ambiguous: it fits 2 volumes, d1p1 (uuid:4F2A-11C9), d1p2 (uuid:7c0e4b1a-52d3)"),
+            (
+                "lark",
+                "lark is ambiguous: it fits 2 volumes, d1p1 (uuid:4F2A-11C9), d1p2 (uuid:7c0e4b1a-52d3)",
+            ),
             ("d1", "d1 is a disk; its volumes are d1p1, d1p2"),
             ("d9p1", "no volume is called d9p1; there are d1p1, d1p2, d2p3a, kestrel/tidewater"),
             ("wick:/EFI", "no volume is called wick;"),

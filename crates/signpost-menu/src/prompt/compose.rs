@@ -8,7 +8,7 @@ use super::find::systems_on;
 use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
-use super::{NOTHING, Hands, Prompt, Reply, image};
+use super::{Hands, NOTHING, Prompt, Reply, image};
 use crate::kernel_args::{changed_words, is_change};
 use crate::kernels::newest_first;
 use crate::layouts::KernelName;
@@ -127,8 +127,7 @@ impl Prompt {
 
     /// Replaces all arguments, or adds (`+single`) and drops (`-quiet`) single ones.
     pub(super) fn set_args(&mut self, rest: &str) -> Result<Reply, String> {
-        let composed =
-            self.composed.as_mut().ok_or(NOTHING)?;
+        let composed = self.composed.as_mut().ok_or(NOTHING)?;
         let args = match &mut composed.target {
             StartTarget::Linux { args, .. }
             | StartTarget::Image { args, .. }

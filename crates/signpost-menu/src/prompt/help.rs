@@ -167,7 +167,10 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
     if typed.is_empty() {
         let rows = WORDS.iter().map(|(word, _, what)| vec![word.text().to_string(), (*what).to_string()]);
         let mut lines = columns(rows.collect());
-        lines.push("`help WORD` says more. The first letters of a word are enough, where no other starts so.".to_string());
+        lines.push(
+            "`help WORD` says more. The first letters of a word are enough, where no other starts so."
+                .to_string(),
+        );
         return Ok(lines);
     }
     let word = word(typed)?;
@@ -207,11 +210,8 @@ fn example(hands: &impl Hands, word: Word) -> Option<String> {
             format!("firmware next {}", options.first()?)
         }
         // What takes nothing is its own example.
-        Word::Volumes
-        | Word::Review
-        | Word::Leave
-        | Word::Restart
-        | Word::PowerOff
-        | Word::Help => word.text().to_string(),
+        Word::Volumes | Word::Review | Word::Leave | Word::Restart | Word::PowerOff | Word::Help => {
+            word.text().to_string()
+        }
     })
 }

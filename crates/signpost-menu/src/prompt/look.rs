@@ -18,8 +18,7 @@ const MAX_ITEMS: usize = 5000;
 
 /// Every volume, with what is on it in words.
 pub(super) fn volumes(hands: &impl Hands) -> Vec<String> {
-    let mut rows =
-        vec![["volume", "kind", "label", "size", "what is on it"].map(String::from).to_vec()];
+    let mut rows = vec![["volume", "kind", "label", "size", "what is on it"].map(String::from).to_vec()];
     for index in 0..hands.volumes().len() {
         let facts = hands.facts(index);
         rows.push(vec![
@@ -60,12 +59,7 @@ fn holds(hands: &impl Hands, volume: usize) -> String {
 pub(super) fn who(hands: &impl Hands, volume: usize) -> Result<Vec<String>, String> {
     let facts = hands.facts(volume);
     let identity = hands.volumes().get(volume).ok_or("there is no such volume")?;
-    let mut lines = vec![format!(
-        "{}  {}, {}",
-        hands.whereabouts(volume),
-        facts.kind,
-        size(facts.size)
-    )];
+    let mut lines = vec![format!("{}  {}, {}", hands.whereabouts(volume), facts.kind, size(facts.size))];
     for (name, value) in [
         ("label", facts.label),
         ("UUID", identity.uuid.clone()),
@@ -139,7 +133,11 @@ pub(super) fn look(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
 /// A file that is not there: the nearest folder that is, and what stands in it.
 pub(super) fn not_there(hands: &impl Hands, found: &Found) -> String {
     if let Ok(Some(items)) = hands.items(found.volume, &found.path) {
-        return format!("{} is a folder; in it there is {}", hands.at(found.volume, &found.path), first_names(items));
+        return format!(
+            "{} is a folder; in it there is {}",
+            hands.at(found.volume, &found.path),
+            first_names(items)
+        );
     }
     let near = nearest_folder(hands, found.volume, &found.path);
     let near = near.map(|(folder, names)| format!("; in {folder} there is {names}")).unwrap_or_default();
@@ -195,11 +193,7 @@ pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> 
     if rest.is_empty() {
         let mut rows = Vec::new();
         for option in &options {
-            rows.push(vec![
-                format!("{:04X}", option.number),
-                option.label.clone(),
-                leads_to(hands, option),
-            ]);
+            rows.push(vec![format!("{:04X}", option.number), option.label.clone(), leads_to(hands, option)]);
         }
         let mut lines = columns(rows);
         lines.push(
@@ -220,10 +214,9 @@ pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> 
     })?;
     let called = format!("{:04X} \"{}\"", option.number, option.label);
     Ok(match act {
-        "first" => Reply::then(
-            &format!("{called} comes first from the next start on"),
-            Then::First(option.number),
-        ),
+        "first" => {
+            Reply::then(&format!("{called} comes first from the next start on"), Then::First(option.number))
+        }
         "next" => Reply::then(&format!("the next start goes to {called}"), Then::NextBoot(option.number)),
         _ => Reply::said(vec![
             format!("{called}  {}", leads_to(hands, option)),

@@ -120,8 +120,7 @@ impl PromptScreen {
         let Some(common) = common_start(&found.words) else { return };
         let (before, typed) = line.split_at_checked(found.start).unwrap_or((line.as_str(), ""));
         if let [only] = found.words.as_slice() {
-            let is_whole = !only.ends_with(['/', ':']);
-            self.line = LineEditor::new(&format!("{before}{only}{}", if is_whole { " " } else { "" }));
+            self.line = LineEditor::new(&format!("{before}{only}"));
         } else if common.len() > typed.len() {
             self.line = LineEditor::new(&format!("{before}{common}"));
             self.is_ambiguous = true;
@@ -158,7 +157,7 @@ impl PromptScreen {
         let hint = if end < rows.len() {
             "more: blank or Page Down"
         } else {
-            "Enter carries out   Tab completes   Escape leaves   help"
+            "Enter runs the line   Tab completes   Escape leaves   help"
         };
         let text: Vec<char> = self.line.text().chars().collect();
         let space = columns.saturating_sub(MARK.len()).saturating_sub(1).max(1);

@@ -6,7 +6,7 @@ use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage};
 
-/// Two volumes: start-up files, and a system's root.
+/// Two volumes: boot files, and a system's root.
 struct Made {
     files: Vec<(usize, String, String)>,
     volumes: Vec<VolumeIdentity>,
@@ -54,7 +54,7 @@ fn made(more: &[(usize, &str, &str)]) -> Made {
     .into();
     files.extend(more.iter().map(|(volume, path, text)| (*volume, (*path).to_string(), (*text).to_string())));
     let volume = |number: u32| VolumeIdentity {
-        number,
+        name: format!("d1p{number}"),
         uuid: Some(format!("{number}")),
         partition: Some(number),
         ..VolumeIdentity::default()
@@ -67,9 +67,6 @@ fn made(more: &[(usize, &str, &str)]) -> Made {
 impl Surroundings for Made {
     fn volumes(&self) -> &[VolumeIdentity] {
         &self.volumes
-    }
-    fn whereabouts(&self, volume: usize) -> String {
-        format!("disk 1 partition {}", volume + 1)
     }
     fn files(&self, within: Within<'_>, folder: &str) -> Result<Option<Vec<String>>, String> {
         let items = self.items(within.volume, folder)?;
@@ -113,6 +110,9 @@ impl Surroundings for Made {
 }
 
 impl Hands for Made {
+    fn system_ids(&self) -> Vec<(String, usize)> {
+        vec![("lark".to_string(), 1)]
+    }
     fn facts(&self, volume: usize) -> VolumeFacts {
         let kind = if volume == 0 { "FAT32" } else { "ext4" };
         VolumeFacts { kind: kind.into(), label: None, size: 64 << 20, is_encrypted: false, fault: None }
@@ -172,7 +172,7 @@ fn said(prompt: &mut Prompt, line: &str) -> String {
 fn four_lines_start_a_system_whose_newest_kernel_has_no_initrd() {
     let (mut prompt, machine) = (prompt(), made(&[]));
     assert!(said(&mut prompt, "vol").contains("Larkspur Linux 14, root"));
-    let composed = said(&mut prompt, "compose linux on v2");
+    let composed = said(&mut prompt, "compose linux on d1p2");
     assert!(composed.contains("kernel: /boot/vmlinuz-6.10"), "{composed}");
     assert!(composed.contains("vmlinuz-6.11 is newer, and its initrd is not there"), "{composed}");
     let newer = said(&mut prompt, "kernel /boot/vmlinuz-6.11");
@@ -190,7 +190,7 @@ fn four_lines_start_a_system_whose_newest_kernel_has_no_initrd() {
 fn arguments_are_replaced_added_and_dropped() {
     let mut prompt = prompt();
     assert!(said(&mut prompt, "args quiet").contains("nothing is composed yet"));
-    said(&mut prompt, "compose linux v2:/boot/vmlinuz-6.9");
+    said(&mut prompt, "compose linux d1p2:/boot/vmlinuz-6.9");
     assert_eq!(said(&mut prompt, "args +single -ro"), "arguments: root=UUID=2 single");
     assert_eq!(said(&mut prompt, "args -quiet"), "the arguments have no quiet; they are: root=UUID=2 single");
     assert_eq!(said(&mut prompt, "args -root"), "arguments: single");
@@ -201,20 +201,23 @@ fn arguments_are_replaced_added_and_dropped() {
 fn mistakes_say_what_there_is() {
     let mut prompt = prompt();
     for (line, answer) in [
-        ("start", "nothing is composed yet: `compose linux on v2` does it"),
-        ("s", "s may be each of show, start, save; write more of it"),
+        ("start", "nothing is composed yet: `compose linux on VOLUME` does it"),
+        ("s", "s is ambiguous: show, start, save; type more of it"),
         ("voluems", "there is no word voluems; did you mean volumes?"),
-        ("look v9:/", "there is no volume v9; there are v1 to v2"),
+        ("look d1p9:/", "no volume is called d1p9; there are d1p1, d1p2"),
         (
-            "look v2:/boot/grob/x",
-            "v2 has no /boot/grob/x; in /boot there is initrd-6.10, initrd-6.9, vmlinuz-6.10, vmlinuz-6.11, vmlinuz-6.9",
+            "look d1p2:/boot/grob/x",
+            "d1p2 has no /boot/grob/x; in /boot there is initrd-6.10, initrd-6.9, vmlinuz-6.10, vmlinuz-6.11, vmlinuz-6.9",
         ),
-        ("compose linux on v1", "no Linux system has its root on v1; there is: Larkspur Linux 14 on v2"),
-        ("compose linux v2:/etc/fstab", "/etc/fstab is no Linux kernel"),
+        (
+            "compose linux on d1p1",
+            "no Linux system has its root on d1p1; there is: Larkspur Linux 14 on d1p2",
+        ),
+        ("compose linux d1p2:/etc/fstab", "/etc/fstab is no Linux kernel"),
         ("compose entry x", "the menu has no entry x; there are lark"),
         ("entries 2", "there is no entry 2; there are 1 to 1"),
         ("firmware 2", "the firmware has no entry 2; there are 001A"),
-        ("once x", "once takes menu, or one of lark; without a word it takes that back"),
+        ("once x", "once takes menu, or one of lark; `once` alone undoes it"),
         ("yes", "yes to what? nothing was asked"),
     ] {
         let reply = prompt.run(line, &made(&[]));
@@ -226,11 +229,16 @@ fn mistakes_say_what_there_is() {
 fn a_device_name_is_taken_once_yes_is_said() {
     let mut prompt = prompt();
     let asked = said(&mut prompt, "compose linux on /dev/sda2");
-    assert!(asked.ends_with("that is v2, disk 1 partition 2. Take it? (yes)"), "{asked}");
+    assert!(asked.ends_with("that is d1p2. Take it? (yes or no)"), "{asked}");
     assert!(said(&mut prompt, "yes").contains("Larkspur Linux 14"));
-    assert!(said(&mut prompt, "who v0").contains("volumes are counted from 1"));
-    assert!(said(&mut prompt, "yes").starts_with("v1"));
-    said(&mut prompt, "who v0");
+    assert!(said(&mut prompt, "who d1p0").contains("disks and partitions are counted from 1"));
+    assert!(said(&mut prompt, "yes").starts_with("d1p1"));
+    said(&mut prompt, "who d1p0");
+    assert_eq!(said(&mut prompt, "no"), "nothing was done");
+    said(&mut prompt, "who d1p0");
+    assert_eq!(said(&mut prompt, "# a comment leaves the question open"), "");
+    assert!(said(&mut prompt, "yes").starts_with("d1p1"));
+    said(&mut prompt, "who d1p0");
     said(&mut prompt, "volumes");
     assert!(said(&mut prompt, "yes").contains("nothing was asked"), "a question holds for one line");
 }
@@ -238,7 +246,7 @@ fn a_device_name_is_taken_once_yes_is_said() {
 #[test]
 fn what_is_composed_is_saved_by_names_that_hold() {
     let mut prompt = prompt();
-    said(&mut prompt, "compose linux v2:/boot/vmlinuz-6.9");
+    said(&mut prompt, "compose linux d1p2:/boot/vmlinuz-6.9");
     let reply = prompt.run("save --default The one that works", &made(&[]));
     let Then::Save { title, is_default: true, body } = reply.then else { panic!("{reply:?}") };
     let text: String = body.iter().map(|(key, value)| format!("{key} = {value}\n")).collect();
@@ -264,33 +272,33 @@ fn what_was_composed_as_the_newest_is_saved_as_the_newest() {
             .collect::<Vec<_>>()
     };
     let newest = ["\"newest:/boot/vmlinuz-*\"", "[\"/boot/initrd-{version}\"]"];
-    assert_eq!(kernel_of(&["compose linux on v2"]), newest);
-    assert_eq!(kernel_of(&["compose linux on v2", "args +single"]), newest);
+    assert_eq!(kernel_of(&["compose linux on d1p2"]), newest);
+    assert_eq!(kernel_of(&["compose linux on d1p2", "args +single"]), newest);
     let picked = ["\"/boot/vmlinuz-6.9\"", "[\"/boot/initrd-6.9\"]"];
-    assert_eq!(kernel_of(&["compose linux on v2", "kernel /boot/vmlinuz-6.9"]), picked);
-    assert_eq!(kernel_of(&["compose linux v2:/boot/vmlinuz-6.9"]), picked);
+    assert_eq!(kernel_of(&["compose linux on d1p2", "kernel /boot/vmlinuz-6.9"]), picked);
+    assert_eq!(kernel_of(&["compose linux d1p2:/boot/vmlinuz-6.9"]), picked);
 }
 
 #[test]
 fn words_volumes_and_paths_are_completed() {
     let (mut prompt, machine) = (prompt(), made(&[]));
-    said(&mut prompt, "compose linux on v2");
+    said(&mut prompt, "compose linux on d1p2");
     let words = |line: &str| prompt.complete(line, &machine).words;
-    assert_eq!(words("vo"), ["volumes"]);
-    assert_eq!(words("look v"), ["v1:", "v2:"]);
-    assert_eq!(words("look v2:/b"), ["boot/"]);
-    assert_eq!(words("look v2:/boot/i"), ["initrd-6.10", "initrd-6.9"]);
-    assert_eq!(words("compose linux on v2:/boot/vmlinuz-6.9"), ["vmlinuz-6.9"]);
+    assert_eq!(words("vo"), ["volumes "]);
+    assert_eq!(words("look d"), ["d1p1:", "d1p2:"]);
+    assert_eq!(words("look d1p2:/b"), ["boot/"]);
+    assert_eq!(words("look d1p2:/boot/i"), ["initrd-6.10", "initrd-6.9"]);
+    assert_eq!(words("compose linux on d1p2:/boot/vmlinuz-6.9"), ["vmlinuz-6.9 "]);
     assert_eq!(words("kernel /boot/vmlinuz-6.1"), ["vmlinuz-6.10", "vmlinuz-6.11"]);
     assert_eq!(words("compose e"), ["efi", "entry"]);
-    assert_eq!(words("compose entry "), ["lark"]);
+    assert_eq!(words("compose entry "), ["lark "]);
     assert_eq!(words("once "), ["lark", "menu"]);
-    assert_eq!(words("look v2:"), ["/boot/", "/etc/"]);
-    assert_eq!(words("keyboard d"), ["de"]);
-    assert_eq!(words("compose im"), ["image"]);
+    assert_eq!(words("look d1p2:"), ["/boot/", "/etc/"]);
+    assert_eq!(words("keyboard d"), ["de "]);
+    assert_eq!(words("compose im"), ["image "]);
     // What stays of the line: all but the path's last part.
     for (line, start) in
-        [("look v2:/b", 9), ("look v2:", 8), ("look v2:/boot/in", 14), ("kernel /boot/v", 13)]
+        [("look d1p2:/b", 11), ("look d1p2:", 10), ("look d1p2:/boot/in", 16), ("kernel /boot/v", 13)]
     {
         assert_eq!(prompt.complete(line, &machine).start, start, "{line}");
     }
@@ -304,7 +312,7 @@ fn every_word_has_help_and_an_example_that_is_understood() {
         let help = prompt.run(&format!("help {word}"), &machine);
         assert!(!help.is_refusal && help.lines[0].starts_with(word), "{help:?}");
         if let Some(example) = help.lines.iter().find_map(|line| line.strip_prefix("for example: ")) {
-            prompt.run("compose linux on v2", &machine);
+            prompt.run("compose linux on d1p2", &machine);
             let example = example.replace("-quiet", "-ro").replace("once menu", "once");
             assert!(
                 !prompt.run(&example, &machine).is_refusal,
@@ -319,7 +327,7 @@ proptest! {
     #[test]
     fn random_lines_on_random_trees_never_panic(
         lines in prop::collection::vec(
-            "(volumes|who|look|show|find|compose|compose linux on|kernel|initrd|args|review|start|save|entries|once|firmware|help|yes)? ?(v[0-3]|/dev/sda[0-9]|v2:/boot/?|.{0,6}):?(/[a-z.]{0,5}){0,3}",
+            "(volumes|who|look|show|find|compose|compose linux on|kernel|initrd|args|review|start|save|entries|once|firmware|help|yes)? ?(v[0-3]|/dev/sda[0-9]|d1p2:/boot/?|.{0,6}):?(/[a-z.]{0,5}){0,3}",
             0..8
         ),
         paths in prop::collection::vec("(/[a-zé.]{1,6}){1,4}", 0..6),
@@ -351,10 +359,10 @@ fn the_screen_edits_remembers_completes_and_pages() {
     let machine = made(&[]);
     let mut screen = PromptScreen::new(prompt(), &["Welcome.".to_string()]);
     assert_eq!(rows(&mut screen, 6)[..2], [" Welcome.", " >"]);
-    typed(&mut screen, "loo\tv2:/b\t", &machine);
-    assert!(rows(&mut screen, 6)[1].ends_with("> look v2:/boot/"));
+    typed(&mut screen, "loo\td1p2:/b\t", &machine);
+    assert!(rows(&mut screen, 6)[1].ends_with("> look d1p2:/boot/"));
     typed(&mut screen, "init\t", &machine);
-    assert!(rows(&mut screen, 6)[1].ends_with("> look v2:/boot/initrd-6."));
+    assert!(rows(&mut screen, 6)[1].ends_with("> look d1p2:/boot/initrd-6."));
     typed(&mut screen, "\t", &machine);
     assert!(rows(&mut screen, 6).concat().contains("initrd-6.10  initrd-6.9"), "a second Tab lists them");
     assert_eq!(screen.key(Key::Escape, &machine), Then::Nothing);
@@ -388,18 +396,18 @@ fn systems_in_subvolumes_are_named_with_them() {
     let said = |prompt: &mut Prompt, line: &str| prompt.run(line, &machine).lines.join("\n");
     let volumes = said(&mut prompt, "volumes");
     assert!(volumes.contains("Ebbe Server 9, root, Ebbe Server 9, /@old, root"), "{volumes}");
-    let who = said(&mut prompt, "who v1");
+    let who = said(&mut prompt, "who d1p1");
     assert!(who.contains("its root in /@old"), "{who}");
-    let composed = said(&mut prompt, "compose linux on v1");
+    let composed = said(&mut prompt, "compose linux on d1p1");
     assert!(composed.contains("kernel: /@/boot/vmlinuz-5.2"), "{composed}");
     assert!(composed.contains("initrd: /@/boot/initrd-5.2"), "{composed}");
     assert!(composed.contains("arguments: root=UUID=1 rootflags=subvol=@ ro"), "{composed}");
-    assert!(composed.contains("v1 holds more systems: `compose linux on v1:/@old`"), "{composed}");
+    assert!(composed.contains("d1p1 holds more systems: `compose linux on d1p1:/@old`"), "{composed}");
     let found = said(&mut prompt, "find vmlinuz-5");
-    assert_eq!(found, "v1:/@/boot/vmlinuz-5.2\nv1:/@old/boot/vmlinuz-5.1");
-    let composed = said(&mut prompt, "compose linux on v1:/@old");
+    assert_eq!(found, "d1p1:/@/boot/vmlinuz-5.2\nd1p1:/@old/boot/vmlinuz-5.1");
+    let composed = said(&mut prompt, "compose linux on d1p1:/@old");
     assert!(composed.contains("rootflags=subvol=@old ro"), "{composed}");
-    let owned = said(&mut prompt, "compose linux v1:/@old/boot/vmlinuz-5.1");
+    let owned = said(&mut prompt, "compose linux d1p1:/@old/boot/vmlinuz-5.1");
     assert!(owned.contains("rootflags=subvol=@old ro"), "{owned}");
 }
 
@@ -426,8 +434,8 @@ fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
         (0, "/live/initrd", "initrd"),
     ]);
     let mut by_recipe = prompt();
-    let composed = by_recipe.run("compose image v1:/lantern.iso", &machine).lines.join("\n");
-    assert!(composed.contains("the image on disk 1 partition 1, by recipe live-boot"), "{composed}");
+    let composed = by_recipe.run("compose image d1p1:/lantern.iso", &machine).lines.join("\n");
+    assert!(composed.contains("the image on d1p1, by recipe live-boot"), "{composed}");
     assert!(composed.contains("kernel: /live/vmlinuz, 6 bytes"), "{composed}");
     assert!(composed.contains("arguments: boot=live findiso=/lantern.iso"), "{composed}");
     let reply = by_recipe.run("save Lantern", &machine);
@@ -436,7 +444,7 @@ fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
     );
     let machine = made(&[(1, "/ebbe.iso", "image"), (0, "/x.txt", "text"), (0, "/lantern.iso", "image")]);
     let mut by_kernel = prompt();
-    let composed = by_kernel.run("compose image v2:/ebbe.iso", &machine).lines.join("\n");
+    let composed = by_kernel.run("compose image d1p2:/ebbe.iso", &machine).lines.join("\n");
     assert!(composed.contains("no recipe fits it") && composed.contains("/boot/vmlinuz-6.11"), "{composed}");
     let other = by_kernel.run("kernel /boot/vmlinuz-6.10", &machine).lines.join("\n");
     assert!(other.contains("initrd: /boot/initrd-6.10, 6 bytes"), "{other}");
@@ -444,26 +452,46 @@ fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
     assert!(
         said(&mut by_kernel, "kernel /boot/gone").contains("/ebbe.iso has no /boot/gone; in /boot there is")
     );
-    assert!(said(&mut by_kernel, "kernel v2:/boot/gone").contains("kernel and initrd lie in /ebbe.iso"));
+    assert!(said(&mut by_kernel, "kernel d1p2:/boot/gone").contains("kernel and initrd lie in /ebbe.iso"));
     assert!(
-        said(&mut by_kernel, "compose image v1:/x.txt").contains("holds no volume that can be looked into")
+        said(&mut by_kernel, "compose image d1p1:/x.txt").contains("holds no volume that can be looked into")
     );
     assert!(
-        said(&mut by_kernel, "compose image v1:/gone.iso").contains("v1 has no /gone.iso; in / there is")
+        said(&mut by_kernel, "compose image d1p1:/gone.iso").contains("d1p1 has no /gone.iso; in / there is")
     );
     assert!(
-        said(&mut by_kernel, "compose image v1:/lantern.iso").contains("/lantern.iso holds no kernel in")
+        said(&mut by_kernel, "compose image d1p1:/lantern.iso").contains("/lantern.iso holds no kernel in")
     );
 }
 
 #[test]
-fn a_bare_number_is_asked_about() {
+fn what_fingers_type_in_an_emergency_is_understood() {
     let mut prompt = prompt();
-    assert!(
-        said(&mut prompt, "who 0").contains("0: volumes are counted from 1; that is v1, disk 1 partition 1.")
-    );
-    assert!(said(&mut prompt, "yes").starts_with("v1  disk 1 partition 1"));
-    assert!(said(&mut prompt, "look 2:/boot").contains("that is v2, disk 1 partition 2. Take it? (yes)"));
-    assert!(said(&mut prompt, "yes").contains("vmlinuz-6.11"));
-    assert_eq!(said(&mut prompt, "who 9"), "9 names no volume; v1 to v2 do, with a path as in v1:/EFI");
+    for (typed, meant) in [
+        ("?", "help"),
+        ("ls d1p2:/boot", "look d1p2:/boot"),
+        ("type d1p2:/etc/fstab", "show d1p2:/etc/fstab"),
+        ("disks", "volumes"),
+        ("quit", "leave"),
+        ("reboot", "restart"),
+        ("halt", "power-off"),
+    ] {
+        let mut run = |line: &str| prompt.run(line, &made(&[]));
+        assert_eq!(run(typed), run(meant), "{typed}");
+    }
+    assert!(!said(&mut prompt, "help").contains("quit"), "help shows our words alone");
+}
+
+#[test]
+fn entries_are_shown_and_only_start_starts_them() {
+    let mut prompt = prompt();
+    let shown = prompt.run("entries 1", &made(&[]));
+    assert_eq!(shown.then, Then::Nothing);
+    assert!(shown.lines[1].contains("`start entry 1`"), "{shown:?}");
+    for line in ["start entry 1", "start entry lark"] {
+        assert!(matches!(prompt.run(line, &made(&[])).then, Then::Start { .. }), "{line}");
+    }
+    assert!(said(&mut prompt, "start lark").contains("`start entry 1`"));
+    assert_eq!(prompt.run("firmware 1a", &made(&[])).then, Then::Nothing);
+    assert_eq!(prompt.run("firmware next 1a", &made(&[])).then, Then::NextBoot(0x1a));
 }

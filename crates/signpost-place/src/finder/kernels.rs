@@ -6,7 +6,7 @@ use alloc::vec::Vec;
 use signpost_disk::file_system::Subvolume;
 use signpost_firmware::image::linux::{self, LinuxKernel};
 use signpost_menu::include::EntryFile;
-use signpost_menu::kernels::{KernelHeader, is_spare};
+use signpost_menu::kernels::{KernelHeader, is_rescue};
 use signpost_menu::layouts::{KernelName, last_part, may_be_initrd};
 use signpost_menu::linux_system::LinuxKernel as Started;
 use signpost_menu::sorted::sorted;
@@ -37,7 +37,7 @@ pub struct FoundKernel {
     /// The same with the initrd that has all drivers.
     pub fallback: Vec<String>,
     /// Whether it is for rescue: never the newest.
-    pub is_spare: bool,
+    pub is_rescue: bool,
 }
 
 impl FoundKernel {
@@ -129,7 +129,7 @@ fn kernel(
         header,
         initrds,
         fallback,
-        is_spare: is_spare(name),
+        is_rescue: is_rescue(name),
     }
 }
 

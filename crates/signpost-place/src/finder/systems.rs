@@ -176,7 +176,7 @@ fn give_kernels(volumes: &impl Volumes, found: &[Found], owners: &[Owner<'_>], s
 /// what it needs: it comes behind.
 fn in_order(kernels: Vec<SystemKernel>) -> Vec<SystemKernel> {
     let some_have = kernels.iter().any(|own| !own.kernel.initrds.is_empty());
-    let kind = |own: &SystemKernel| (own.kernel.is_spare, some_have && own.kernel.initrds.is_empty());
+    let kind = |own: &SystemKernel| (own.kernel.is_rescue, some_have && own.kernel.initrds.is_empty());
     sorted(kernels, |a, b| {
         let (left, right) = (&a.kernel, &b.kernel);
         let by_version = || newest_first((&left.path, &left.version), (&right.path, &right.version));

@@ -84,7 +84,7 @@ fn made(volumes: &[MadeVolume<'_>]) -> Made {
         VolumeReader::new(Box::new(files), OnceCell::new(), unguarded)
     };
     let identity = |index: usize| VolumeIdentity {
-        number: index as u32 + 1,
+        name: format!("d1p{}", index + 1),
         uuid: Some(format!("{}", index + 1)),
         part_uuid: Some(format!("part-{}", index + 1)),
         ..VolumeIdentity::default()
@@ -114,8 +114,8 @@ impl Volumes for Made {
     fn systems(&self) -> &Systems {
         self.systems.get_or_init(|| Systems::find(self))
     }
-    fn place(&self, volume: usize) -> String {
-        format!("volume {}", volume + 1)
+    fn system_ids(&self) -> Vec<(String, usize)> {
+        Vec::new()
     }
     fn fault(&self, _: usize) -> Option<String> {
         None

@@ -64,11 +64,9 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
         // What starts alike may be another menu.
         if plan.home.is_some() && newest_text(&put.look).as_ref() != Some(&menu.text) {
             let what = "the menu that is active is another than the one that was written".to_string();
-            return Err(Error::NotReadBack {
-                what,
-                way: "`signpost undo` undoes what was written".into(),
-            }
-            .into());
+            return Err(
+                Error::NotReadBack { what, way: "`signpost undo` undoes what was written".into() }.into()
+            );
         }
         kept::keep_held(&machine, Held::of(&put.look, menu, &plan, &wishes, records.history())?)?;
     }

@@ -73,12 +73,12 @@ const AGAIN: Stop = ("And in force again.", &["apply", "--yes", "--quiet"]);
 const NEXT: [&str; 6] =
     ["history", "undo --dry-run", "survey --json", "rehearse --without 2", "explain entry-stale", "apply"];
 
-const NEXT_BIOS: [&str; 3] = ["survey disk1", "survey v5", "survey --json"];
+const NEXT_BIOS: [&str; 3] = ["survey disk1", "survey d2p2", "survey --json"];
 
 /// The walk on a machine of before UEFI.
 const BIOS: Walk = &[
     ("Gauge logger stands at the pier, and is older than UEFI. What is on it?", &["survey"]),
-    ("One volume of it in detail.", &["survey", "v1"]),
+    ("One volume of it in detail.", &["survey", "d1p1"]),
 ];
 
 /// The benches that there are.

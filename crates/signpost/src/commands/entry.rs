@@ -112,7 +112,7 @@ enum What {
     },
     /// See to it that draft never offers something again; an entry goes from the menu too
     Hide {
-        /// An entry, a volume (v3 or uuid:4F2A-11C9), a system's title, or a file (v4:/EFI/*/fb*.efi)
+        /// An entry, a volume (d1p3 or uuid:4F2A-11C9), a system's title, or a file (d2p1:/EFI/*/fb*.efi)
         #[arg(add = ArgValueCompleter::new(complete::ids))]
         what: String,
         /// Why, for whoever reads the file later

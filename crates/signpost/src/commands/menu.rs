@@ -40,10 +40,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
     let path = app.menu_file(&machine);
     let document = menu_file::load(&path)?.document;
     let look = app.look(&machine)?;
-    let menu = Menu {
-        file: path.display().to_string(),
-        entries: rows(&look, &document),
-    };
+    let menu = Menu { file: path.display().to_string(), entries: rows(&look, &document) };
     app.show(&menu, || render::menu::text(&menu.file, &document, &menu.entries, args.all));
     Ok(Exit::Done)
 }

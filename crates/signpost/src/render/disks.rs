@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{Aside, Disk, DiskArray, DiskNumber, Partition, StartupFile, Survey, TableKind, Volume};
+use signpost_facts::{Aside, BootFile, Disk, DiskArray, DiskNumber, Partition, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -115,7 +115,10 @@ fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
 
 fn partition_lines(
     survey: &Survey,
-    (disk, partition): (DiskNumber, &Partition), is_last: bool, folds: bool) -> String {
+    (disk, partition): (DiskNumber, &Partition),
+    is_last: bool,
+    folds: bool,
+) -> String {
     let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
     let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
     let line = match volume {
@@ -145,11 +148,8 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     let name = &volume.name;
     let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
     let uuid = volume.uuid.as_deref().unwrap_or_default();
-    let mut line = format!(
-        "{name:<5} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}",
-        human(volume.size),
-        volume.kind
-    );
+    let mut line =
+        format!("{name:<5} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}", human(volume.size), volume.kind);
     line.truncate(line.trim_end().len());
     for (is_so, word) in [
         (volume.aside.is_some(), volume.aside.map_or("", Aside::word)),
@@ -238,7 +238,7 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
         }
         let stub =
             kernel.efi_stub.as_ref().map(|version| format!(", EFI stub {version}")).unwrap_or_default();
-        let spare = if kernel.is_spare { ", for rescue" } else { "" };
+        let spare = if kernel.is_rescue { ", for rescue" } else { "" };
         let initrds = match kernel.initrds.len() {
             0 => ", no initrd".to_string(),
             1 => ", with its initrd".to_string(),
@@ -246,8 +246,8 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
         };
         found.push((kernel.path.clone(), format!("kernel {}{stub}{initrds}{spare}{whose}", kernel.version)));
     }
-    let is_shown = |file: &&StartupFile| found.iter().all(|(path, _)| *path != file.path);
-    let files = survey.startup_files.iter().filter(|file| file.volume == volume.number);
+    let is_shown = |file: &&BootFile| found.iter().all(|(path, _)| *path != file.path);
+    let files = survey.boot_files.iter().filter(|file| file.volume == volume.number);
     let files: Vec<_> =
         files.filter(is_shown).map(|file| (file.path.clone(), startup(survey, file))).collect();
     found.extend(files);
@@ -259,7 +259,7 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     found
 }
 
-fn startup(survey: &Survey, file: &StartupFile) -> String {
+fn startup(survey: &Survey, file: &BootFile) -> String {
     let foreign = file.architecture.as_ref().filter(|name| **name != survey.machine.architecture);
     let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
     let signed = if file.is_signed { ", signed" } else { "" };

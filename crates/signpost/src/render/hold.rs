@@ -44,7 +44,10 @@ pub fn journal(plan: &HoldPlan) -> String {
     let corrected = plan.writes.iter().map(|write| format!("<5>corrected: {}\n", write.what()));
     let mut text: String = corrected.collect();
     if !plan.writes.is_empty() {
-        text.push_str(&format!("<5>as it was found, next start: {}\n<5>next start now: {}\n", plan.found, plan.outcome.text));
+        text.push_str(&format!(
+            "<5>as it was found, next start: {}\n<5>next start now: {}\n",
+            plan.found, plan.outcome.text
+        ));
     }
     text.extend(plan.left.iter().map(|left| format!("<4>{left}\n")));
     text

@@ -41,7 +41,8 @@ pub fn text(plan: &Plan) -> String {
 
 pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
     let Some(record) = record else {
-        return "The machine is as the menu says; nothing was written.\n".to_string() + &outcome("Next start", then);
+        return "The machine is as the menu says; nothing was written.\n".to_string()
+            + &outcome("Next start", then);
     };
     let mut text = String::new();
     for write in &plan.writes {

@@ -105,11 +105,8 @@ fn problems(causes: &[Cause]) -> String {
             }
         }
     }
-    let untidy: Vec<&str> = causes
-        .iter()
-        .filter(|cause| cause.effect == Effect::Untidy)
-        .map(|cause| cause.code.word())
-        .collect();
+    let untidy: Vec<&str> =
+        causes.iter().filter(|cause| cause.effect == Effect::Untidy).map(|cause| cause.code.word()).collect();
     if !untidy.is_empty() {
         let line = format!("{}: {}", Effect::Untidy.words(), untidy.join(", "));
         super::width::wrapped(&line, 2).iter().for_each(|line| text.push_str(&format!("  {line}\n")));

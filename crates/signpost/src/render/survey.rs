@@ -111,7 +111,7 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
     if let Some(image) = &system.image {
         return format!("{}, {}", survey.at(image.volume, &image.path), image.holds);
     }
-    let loader = || system.loaders.first().map(|index| survey.startup_files[*index].volume);
+    let loader = || system.loaders.first().map(|index| survey.boot_files[*index].volume);
     let kernel = || system.kernels.first().map(|kernel| kernel.volume);
     let volume =
         system.root.or_else(kernel).or_else(loader).and_then(|number| survey.volumes.get(number.index()));

@@ -23,6 +23,7 @@ pub fn width() -> usize {
 pub fn wrapped(text: &str, behind: usize) -> Vec<String> {
     const LEAST: usize = 24;
     let room = width().saturating_sub(behind).max(LEAST);
-    let options = textwrap::Options::new(room).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
+    let options =
+        textwrap::Options::new(room).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
     textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
 }

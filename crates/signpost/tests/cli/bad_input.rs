@@ -87,11 +87,7 @@ fn partition_tables_that_lie() {
 fn file_systems_that_lie() {
     let machine = TestMachine::small();
     poke(&machine, "lark.img", ESP + 13, &[3]);
-    survey_says(
-        &machine,
-        "volume-broken",
-        "disk 1 partition 1: broken: FAT boot sector: BPB_SecPerClus is 3",
-    );
+    survey_says(&machine, "volume-broken", "d1p1: broken: FAT boot sector: BPB_SecPerClus is 3");
     let mut spec = small(StoreKind::Folder);
     let mut root = signpost_demo::tide::larkspur_root();
     root.truncate(64 << 20);

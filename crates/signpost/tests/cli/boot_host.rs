@@ -64,7 +64,7 @@ impl Host {
 }
 
 #[test]
-fn a_menu_is_put_in_force_changed_and_taken_back() {
+fn a_menu_is_put_active_changed_and_taken_back() {
     let host = Host::small();
     let before = host.machine.variables();
     insta::assert_snapshot!(host.machine.ok(&host.with(&["plan"])));
@@ -73,10 +73,7 @@ fn a_menu_is_put_in_force_changed_and_taken_back() {
     assert_eq!(host.file("/EFI/signpost/MENU-B.TML").unwrap().len(), SLOT_SIZE);
     assert_eq!(host.machine.boot().order, [0, 1]);
     let rehearsed = host.machine.ok(&["rehearse"]);
-    assert!(
-        rehearsed.ends_with("Larkspur starts, from disk 1 partition 1, /EFI/larkspur/lkload.efi\n"),
-        "{rehearsed}"
-    );
+    assert!(rehearsed.ends_with("Larkspur, from d1p1:/EFI/larkspur/lkload.efi\n"), "{rehearsed}");
     let untouched = host.machine.everything();
     assert!(host.apply().starts_with("All is as the menu says"));
     assert_eq!(host.machine.everything(), untouched);
@@ -104,20 +101,15 @@ fn what_if_another_entry_were_chosen_a_disk_gone_or_the_order_another() {
     host.menu("timeout = 3", &[LARK, MERIDIAN, WEAK]);
     host.apply();
     let last = |args: &[&str]| host.machine.run(args).stdout.lines().last().unwrap().to_string();
-    assert_eq!(
-        last(&["rehearse", "--choose", "meridian"]),
-        "Meridian starts, from disk 2 partition 1, /EFI/meridian/start.efi"
-    );
-    assert!(
-        last(&["rehearse", "--choose", "weak"]).contains("weak cannot start: disk 1 partition 1 has no file")
-    );
+    assert_eq!(last(&["rehearse", "--choose", "meridian"]), "Meridian, from d2p1:/EFI/meridian/start.efi");
+    assert!(last(&["rehearse", "--choose", "weak"]).contains("weak cannot start: d1p1 has no file"));
     let error = host.machine.fails(2, &["rehearse", "--choose", "meridien"]);
     assert!(error.contains("the active menu has no entry meridien; did you mean meridian?"), "{error}");
     assert_eq!(host.machine.run(&["rehearse", "--choose", "weak"]).code, 1, "it starts nothing");
     let without = last(&["rehearse", "--choose", "meridian", "--without", "2"]);
     assert!(without.contains("Meridian cannot start: no volume is uuid:0b0b-0001"), "{without}");
     let order = last(&["rehearse", "--order", "0001", "0000"]);
-    assert_eq!(order, "Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/meridian/start.efi");
+    assert_eq!(order, "Meridian Desktop 4, from d2p1:/EFI/meridian/start.efi");
     assert_eq!(host.machine.run(&["rehearse", "--without", "9"]).code, 4);
     assert_eq!(host.machine.run(&["rehearse", "--order", "xyz"]).code, 2);
 }
@@ -233,19 +225,25 @@ fn the_home_that_was_applied_to_is_found_again_when_the_firmware_has_forgotten_i
     let reset = TestMachine::new(&spec);
     std::fs::copy(reset.path("variables.fd"), host.machine.path("variables.fd")).unwrap();
     let plan = host.machine.json(&host.with(&["plan"]));
-    assert_eq!(plan["home"], "v3, disk 2 partition 1 (this system's menu was put there)");
+    assert_eq!(plan["home"], "v3, d2p1 (this system's menu was put there)");
 }
 
 #[test]
-fn the_spare_path_is_taken_only_where_it_is_free_or_ours() {
+fn the_fallback_path_is_taken_only_where_it_is_free_or_ours() {
     let host = Host::small();
-    host.menu("spare-path = true", &[LARK]);
+    host.menu("fallback-path = true", &[LARK]);
     let said = host.apply();
-    assert!(said.contains("write the boot program into the spare path, v1:/EFI/BOOT/BOOTX64.EFI"), "{said}");
+    assert!(
+        said.contains("write the boot program into the fallback path, v1:/EFI/BOOT/BOOTX64.EFI"),
+        "{said}"
+    );
     assert_eq!(host.file("/EFI/BOOT/BOOTX64.EFI"), host.file_of_program());
     assert!(host.apply().contains("nothing was written"));
     let other = host.machine.ok(&host.with(&["plan", "--home", "label:MERIDIAN"]));
-    assert!(other.contains("spare-path: /EFI/BOOT/BOOTX64.EFI is another program's, and stays"), "{other}");
+    assert!(
+        other.contains("fallback-path: /EFI/BOOT/BOOTX64.EFI is another program's, and stays"),
+        "{other}"
+    );
     host.machine.ok(&["undo", "--yes"]);
     assert_eq!(host.file("/EFI/BOOT/BOOTX64.EFI"), None);
 }
@@ -268,10 +266,10 @@ fn a_home_volume_without_room_or_of_another_kind_is_refused() {
 fn the_home_volume_can_be_named_and_stays_home() {
     let host = Host::small();
     let plan = host.machine.json(&host.with(&["plan", "--home", "label:MERIDIAN"]));
-    assert_eq!(plan["home"], "v3, disk 2 partition 1 (as asked for)");
+    assert_eq!(plan["home"], "v3, d2p1 (as asked for)");
     host.machine.ok(&host.with(&["apply", "--yes", "--home", "label:MERIDIAN"]));
     let plan = host.machine.json(&host.with(&["plan"]));
-    assert_eq!(plan["home"], "v3, disk 2 partition 1 (it is home already)", "numbers stay as they are");
+    assert_eq!(plan["home"], "v3, d2p1 (it is home already)", "numbers stay as they are");
 }
 
 /// A copy of the program in a folder of its own finds no boot program beside it.

@@ -170,7 +170,7 @@ fn changes_since_the_last_survey_are_told() {
     let text = machine.ok(&["survey"]);
     for line in [
         "Changed since the last survey\n",
-        "new      start-up file /EFI/larkspur/new.efi on 0A0A-0001",
+        "new      boot file /EFI/larkspur/new.efi on 0A0A-0001",
         "changed  firmware entry 0001: \"Meridian\"; it was \"Meridian\", to /EFI/meridian/start.efi on",
         "gone     disk CRM-1: 6291456 bytes, gpt",
         "gone     system Meridian Desktop 4",
@@ -257,11 +257,8 @@ fn marks_of_sleep_lack_of_labels_and_copies_are_found() {
     assert!(
         findings(&machine, "fstab-wrong")[0].contains("mounts v3 as its root, and the system lies on v2")
     );
-    assert_eq!(findings(&machine, "hibernated"), ["a system sleeps on v4 (disk 1 partition 4)"]);
-    assert!(
-        findings(&machine, "no-label")[0]
-            .starts_with("v5 (disk 1 partition 5) and v6 (disk 1 partition 6) are all of")
-    );
+    assert_eq!(findings(&machine, "hibernated"), ["a system sleeps on v4 (d1p4)"]);
+    assert!(findings(&machine, "no-label")[0].starts_with("v5 (d1p5) and v6 (d1p6) are all of"));
 }
 
 #[test]

@@ -14,7 +14,7 @@ fn tide_bench() -> TestMachine {
 fn four_lines_put_a_start_together_and_say_where_each_part_comes_from() {
     let machine = tide_bench();
     let before = machine.everything();
-    let lines = ["volumes", "compose linux on v9", "args +single -ro", "start"];
+    let lines = ["volumes", "compose linux on d9p1", "args +single -ro", "start"];
     let args: Vec<&str> =
         ["prompt"].into_iter().chain(lines.iter().flat_map(|line| ["--do", line])).collect();
     insta::assert_snapshot!(machine.ok(&args));
@@ -25,7 +25,7 @@ fn four_lines_put_a_start_together_and_say_where_each_part_comes_from() {
 fn what_is_saved_stands_in_the_menu_file_and_can_be_the_default() {
     let machine = tide_bench();
     let lines = [
-        "compose linux v2:/boot/vmlinuz-6.9.1-1-larkspur",
+        "compose linux d1p2:/boot/vmlinuz-6.9.1-1-larkspur",
         "save --default The old kernel",
         "compose entry the-old-kernel",
     ];
@@ -50,7 +50,7 @@ fn a_mistake_ends_with_a_code_and_firmware_entries_are_reached() {
         "prompt",
         "--yes",
         "--do",
-        "look v2:/boot/grob",
+        "look d1p2:/boot/grob",
         "--do",
         "firmware 0003",
         "--do",
@@ -60,7 +60,7 @@ fn a_mistake_ends_with_a_code_and_firmware_entries_are_reached() {
     ]);
     assert_eq!(run.code, 1);
     assert!(
-        run.stdout.contains("v2 has no /boot/grob; in /boot there is initrd-6.9.1-1-larkspur"),
+        run.stdout.contains("d1p2 has no /boot/grob; in /boot there is initrd-6.9.1-1-larkspur"),
         "{}",
         run.stdout
     );

@@ -208,7 +208,7 @@ fn a_damaged_loader_is_replaced_by_what_is_known_to_be_the_same() {
 fn without_a_twin_the_kernel_is_started_directly() {
     let machine = TestMachine::new(&tide::bench(StoreKind::Folder));
     std::fs::write(machine.path("program.efi"), program()).unwrap();
-    machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi", "--first"]);
+    machine.ok(&["firmware", "add", "Larkspur", "d1p1:/EFI/larkspur/lkload.efi", "--first"]);
     machine.ok(&["survey"]);
     let esp = 1 << 20..65 << 20;
     let both = ["/EFI/larkspur/lkload.efi", "/EFI/BOOT/BOOTX64.EFI"];

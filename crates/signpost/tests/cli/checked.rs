@@ -126,7 +126,7 @@ fn what_is_said_twice_is_done_once() {
     let once = machine.read("menu.toml");
     assert!(machine.ok(&group).contains("more is as it was"));
     assert_eq!(machine.read("menu.toml"), once);
-    for what in ["label:MERIDIAN", "more", "v3:/EFI/*/fb*.efi"] {
+    for what in ["label:MERIDIAN", "more", "d2p1:/EFI/*/fb*.efi"] {
         machine.ok(&["entry", "hide", what]);
         let once = machine.read("menu.toml");
         machine.ok(&["entry", "hide", what]);
@@ -144,7 +144,7 @@ fn one_entry_is_put_back_and_the_file_of_before_is_brought_back() {
     machine.ok(&["draft"]);
     let drafted = machine.read("menu.toml");
     assert!(machine.fails(4, &["undo", "--menu"]).contains("was not changed by a command yet"));
-    machine.ok(&["entry", "edit", "meridian", "title=My own", "program=v3:/EFI/BOOT/BOOTX64.EFI"]);
+    machine.ok(&["entry", "edit", "meridian", "title=My own", "program=d2p1:/EFI/BOOT/BOOTX64.EFI"]);
     let edited = machine.read("menu.toml");
     machine.ok(&["entry", "reset", "meridian"]);
     assert_eq!(machine.read("menu.toml"), drafted);
@@ -178,7 +178,7 @@ fn what_undo_puts_back_is_not_made_by_us_and_one_program_may_stand_twice_with_ot
     spec.variables.retain(|variable| variable.name.name != "BootOrder");
     spec.variables.push(boot_order(&[1, 2]));
     let machine = TestMachine::new(&spec);
-    machine.ok(&["firmware", "add", "Larkspur, single", "v1:/EFI/larkspur/lkload.efi", "--args", "single"]);
+    machine.ok(&["firmware", "add", "Larkspur, single", "d1p1:/EFI/larkspur/lkload.efi", "--args", "single"]);
     machine.ok(&["firmware", "remove", "2", "--yes"]);
     machine.ok(&["undo", "--yes"]);
     let list = machine.json(&["firmware", "list"])["entries"].clone();
@@ -197,10 +197,7 @@ fn an_entry_that_starts_nothing_is_not_sent_to() {
     let machine = TestMachine::new(&spec);
     for command in [["firmware", "next", "2"], ["firmware", "order", "2"]] {
         let error = machine.fails(2, &command);
-        assert!(
-            error.contains("entry 0002 \"Gone\" starts nothing: disk 1 partition 1 has no file"),
-            "{error}"
-        );
+        assert!(error.contains("entry 0002 \"Gone\" starts nothing: d1p1 has no file"), "{error}");
     }
     assert!(!machine.ok(&["firmware", "list"]).contains("made anew"), "only its file is gone");
 }

@@ -170,7 +170,7 @@ fn the_last_way_to_a_system_stays_unless_it_is_said_twice() {
 /// By every kind of name; draft obeys.
 #[test]
 fn what_is_hidden_is_not_offered_again_until_it_is_revealed() {
-    for what in ["larkspur", "v1", "uuid:0A0A-0001"] {
+    for what in ["larkspur", "d1p1", "uuid:0A0A-0001"] {
         let machine = TestMachine::small();
         machine.ok(&["draft"]);
         machine.ok(&["tune", "default=meridian"]);
@@ -204,7 +204,7 @@ fn names_that_fit_nothing_or_too_much_are_answered_with_what_there_is() {
         &["move", "lark", "top", "meridian"],
         &["move", "lark", "into", "meridian"],
         &["move", "lark", "out"],
-        &["hide", "v9"],
+        &["hide", "d9p1"],
         &["hide", "uuid:dead-beef"],
         &["reveal", "Larkspur 13"],
     ] {
@@ -221,10 +221,10 @@ fn entries_are_added_with_what_the_machine_tells() {
     let machine = machine();
     machine.write("menu.toml", &menu("", &[]));
     for args in [
-        &["efi", "v3:/EFI/meridian/start.efi"][..],
+        &["efi", "d2p1:/EFI/meridian/start.efi"][..],
         &[
             "efi",
-            "v1:/EFI/none.efi",
+            "d1p1:/EFI/none.efi",
             "--unchecked",
             "--title",
             "A name that is far longer than any id may ever become",
@@ -252,10 +252,10 @@ fn what_cannot_be_added_is_answered_with_what_there_is() {
     let machine = machine();
     let mut all = String::new();
     for args in [
-        &["efi", "v3:/EFI/meridan/start.efi"][..],
-        &["efi", "v9:/EFI/x.efi"],
-        &["efi", "v1:/EFI/larkspur/initrd-6.9.1"],
-        &["linux", "--on", "v3"],
+        &["efi", "d2p1:/EFI/meridan/start.efi"][..],
+        &["efi", "d9p1:/EFI/x.efi"],
+        &["efi", "d1p1:/EFI/larkspur/initrd-6.9.1"],
+        &["linux", "--on", "d2p1"],
         &["linux", "--on", "third"],
         &["firmware-entry", "Larkspur"],
     ] {

@@ -231,7 +231,7 @@ fn old_programs_and_old_homes_go_and_what_is_no_boot_program_is_refused() {
     let machine = applied(&small(StoreKind::Folder), "timeout = 0", &[LARK, MERIDIAN]);
     let programs = |volume: u64| {
         let survey = machine.json(&["survey"]);
-        let files = survey["startup_files"].as_array().unwrap().clone();
+        let files = survey["boot_files"].as_array().unwrap().clone();
         files.iter().filter(|file| file["role"] == "boot-program" && file["volume"] == volume).count()
     };
     for title in ["Signpost 2", "Signpost 3", "Signpost 4"] {
@@ -250,12 +250,12 @@ fn old_programs_and_old_homes_go_and_what_is_no_boot_program_is_refused() {
 
 #[test]
 fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
-    let machine = applied(&small(StoreKind::Folder), "timeout = 0\nspare-path = true", &[LARK, MERIDIAN]);
+    let machine = applied(&small(StoreKind::Folder), "timeout = 0\nfallback-path = true", &[LARK, MERIDIAN]);
     machine.ok(&["once", "meridian"]);
     // Larkspur has no entry of its own: without ours nothing would start it.
     let error = machine.fails(3, &["apply", "--remove", "--yes"]);
     assert!(error.contains("last-way") && error.contains("Larkspur"), "{error}");
-    machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi"]);
+    machine.ok(&["firmware", "add", "Larkspur", "d1p1:/EFI/larkspur/lkload.efi"]);
     let said = machine.ok(&["apply", "--remove", "--yes"]);
     assert_eq!(next(&said), rehearsed(&machine));
     let boot = machine.boot();
@@ -266,7 +266,7 @@ fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
     );
     assert_eq!(boot.order, [1, 2]);
     let survey = machine.json(&["survey"]);
-    assert!(!survey["startup_files"].to_string().contains("/EFI/signpost/"), "{}", survey["startup_files"]);
+    assert!(!survey["boot_files"].to_string().contains("/EFI/signpost/"), "{}", survey["boot_files"]);
     assert!(machine.variables().variables.iter().all(|variable| !variable.name.name.starts_with("Signpost")));
     assert_eq!(ours(&machine), Vec::<Vec<u8>>::new());
     assert!(machine.ok(&["apply", "--remove", "--yes"]).contains("nothing was written"));

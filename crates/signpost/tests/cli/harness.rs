@@ -98,7 +98,7 @@ impl TestMachine {
     pub fn json(&self, args: &[&str]) -> serde_json::Value {
         let mut all = vec!["--json"];
         all.extend(args);
-        serde_json::from_str(&self.run(&all).stdout).unwrap()
+        result_of(&self.run(&all).stdout)
     }
 
     /// Every variable, straight from the store.
@@ -261,4 +261,12 @@ pub const MERIDIAN: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"
 pub fn slot_of(machine: &str, serial: u64, text: &str) -> Vec<u8> {
     let (machine, text) = (machine.into(), text.into());
     Slot { serial, writer: Writer::Desk, machine, disks: DiskNumbers::default(), text }.encode().unwrap()
+}
+
+/// The result in a JSON document of the program's.
+pub fn result_of(document: &str) -> serde_json::Value {
+    let mut document: serde_json::Value = serde_json::from_str(document).unwrap();
+    assert_eq!(document["schema"], 1, "{document}");
+    assert!(document["command"].is_string(), "{document}");
+    document["result"].take()
 }

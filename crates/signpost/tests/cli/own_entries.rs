@@ -107,7 +107,7 @@ fn entries_are_ordered_by_number_or_name_and_the_rest_stays_behind() {
 fn a_survey_tells_what_became_of_the_entries_and_not_of_those_they_were_put_before() {
     let machine = TestMachine::small();
     machine.ok(&["survey"]);
-    machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi", "--first"]);
+    machine.ok(&["firmware", "add", "Larkspur", "d1p1:/EFI/larkspur/lkload.efi", "--first"]);
     machine.ok(&["firmware", "use", "1", "off", "--despite", "last-way"]);
     let changes = &machine.json(&["survey"])["changes"];
     let told = |kind: &str| changes[kind].as_array().unwrap().clone();
@@ -132,9 +132,9 @@ fn names_that_fit_nothing_or_too_much_and_changes_that_must_not_be_are_answered(
         (2, &["order", "Larkspu"]),
         (2, &["order", "mreidian"]),
         (2, &["use", "99", "on"]),
-        (2, &["add", "Meridian 2", "v3:/EFI/meridian/start.efi"]),
-        (2, &["add", "None", "v3:/EFI/meridian/stop.efi"]),
-        (2, &["add", "Text", "v1:/EFI/larkspur/initrd-6.9.1"]),
+        (2, &["add", "Meridian 2", "d2p1:/EFI/meridian/start.efi"]),
+        (2, &["add", "None", "d2p1:/EFI/meridian/stop.efi"]),
+        (2, &["add", "Text", "d1p1:/EFI/larkspur/initrd-6.9.1"]),
         (3, &["remove", "3", "--yes"]),
         (2, &["remove", "16", "--yes"]),
     ] {
@@ -155,9 +155,17 @@ fn the_last_way_to_a_system_and_to_anything_stays() {
         let code = if despite.is_empty() { "last-way" } else { "nothing-starts" };
         assert!(error.contains(code), "{error}");
     }
-    machine.ok(&["firmware", "add", "Larkspur", "v1:/EFI/larkspur/lkload.efi", "--first", "--args", "quiet"]);
+    machine.ok(&[
+        "firmware",
+        "add",
+        "Larkspur",
+        "d1p1:/EFI/larkspur/lkload.efi",
+        "--first",
+        "--args",
+        "quiet",
+    ]);
     assert_eq!(machine.boot().order, [0, 1]);
-    machine.ok(&["firmware", "add", "Copy", "v3:/EFI/BOOT/BOOTX64.EFI", "--unused"]);
+    machine.ok(&["firmware", "add", "Copy", "d2p1:/EFI/BOOT/BOOTX64.EFI", "--unused"]);
     assert_eq!(machine.boot().order, [0, 1, 2]);
     assert!(!machine.boot().options[&2].decoded.clone().unwrap().is_active());
     let list = machine.json(&["firmware", "list"]);
@@ -179,7 +187,7 @@ fn held() -> TestMachine {
 }
 
 #[test]
-fn an_installer_that_puts_itself_first_is_put_right_once_and_then_nothing_is_written() {
+fn an_installer_that_puts_itself_first_is_corrected_once_and_then_nothing_is_written() {
     let machine = held();
     let before = machine.everything();
     machine.ok(&["hold"]);
@@ -258,7 +266,7 @@ fn a_firmware_that_never_keeps_the_order_is_left_after_three_times() {
     }
     installer(&machine, &[1, 0]);
     let error = machine.fails(1, &["hold"]);
-    assert!(error.contains("3 times in a row") && error.contains("spare-path=true"), "{error}");
+    assert!(error.contains("3 times in a row") && error.contains("fallback-path=true"), "{error}");
     assert_eq!(machine.boot().order, [1, 0]);
     machine.ok(&["apply", "--yes"]);
     installer(&machine, &[1, 0]);

@@ -70,7 +70,7 @@ fn a_loader_on_a_stick_is_nobodys_whatever_its_folder_is_called() {
         if host == "firmware" {
             machine.ok(&["apply", "--yes"]);
             let starts = machine.ok(&["rehearse"]);
-            assert!(starts.contains("disk 2 partition 1, /EFI/larkspur/lkload.efi"), "{starts}");
+            assert!(starts.contains("d2p1:/EFI/larkspur/lkload.efi"), "{starts}");
         }
     }
 }
@@ -116,7 +116,7 @@ fn arguments_do_not_outlive_their_source_unseen() {
     signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &["/loader/entries/larkspur.conf"]).unwrap();
     let said = machine.ok(&["draft"]);
     let line = said.lines().collect::<Vec<_>>().join(" ").split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(line.contains("/loader/entries/larkspur.conf of v1"), "where they came from: {said}");
+    assert!(line.contains("/loader/entries/larkspur.conf of d1p1"), "where they came from: {said}");
     assert!(!machine.read("menu.toml").contains("quiet splash"));
 }
 
@@ -145,7 +145,7 @@ fn a_copy_of_a_system_on_a_stick_takes_neither_its_id_nor_its_place() {
     assert_eq!((told[1].0, told[1].1.as_u64()), ("larkspur-2", Some(2)), "{told:?}");
     assert!(!names_the_stick(&menu) && !menu.contains("larkspur-2"), "{menu}");
     assert!(said.contains("it lies on disk 1, which can be taken along"), "{said}");
-    machine.ok(&["entry", "add", "linux", "--on", "v2", "--title", "From the stick"]);
+    machine.ok(&["entry", "add", "linux", "--on", "d2p1", "--title", "From the stick"]);
 }
 
 #[test]
@@ -163,7 +163,7 @@ fn what_can_be_taken_along_is_told_by_the_bus_or_by_the_bench() {
     // It is never home, though its ESP comes first.
     machine.ok(&["draft", "--host", "signpost"]);
     let plan = machine.ok(&["apply", "--dry-run", "--boot-program", &boot_program(&machine)]);
-    assert!(plan.contains("Home  v2, disk 2 partition 1"), "{plan}");
+    assert!(plan.contains("Home  d2p1, d2p1"), "{plan}");
     assert!(!names_the_stick(&plan), "{plan}");
 }
 

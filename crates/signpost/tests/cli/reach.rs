@@ -64,7 +64,7 @@ fn an_entry_whose_file_is_gone_from_a_volume_that_was_read_can_be_removed_unless
     let machine = two_entries();
     let lark = machine.path("lark.img");
     change_fat(&lark, LARK_ESP, &[file("/EFI/other/x.efi", Program::new("X").build())], &[]).unwrap();
-    machine.ok(&["firmware", "add", "Other", "v1:/EFI/other/x.efi"]);
+    machine.ok(&["firmware", "add", "Other", "d1p1:/EFI/other/x.efi"]);
     change_fat(&lark, LARK_ESP, &[], &["/EFI/other/x.efi"]).unwrap();
     let tidy = machine.ok(&["firmware", "tidy", "--dry-run"]);
     assert!(tidy.contains("Can be removed\n  0003 \"Other\""), "{tidy}");
@@ -205,7 +205,7 @@ fn only_what_is_active_counts_as_a_way() {
 }
 
 #[test]
-fn where_no_entry_starts_the_spare_path_is_a_way_and_a_menu_does_not_take_it_in_silence() {
+fn where_no_entry_starts_the_fallback_path_is_a_way_and_a_menu_does_not_take_it_in_silence() {
     let mut spec = small(StoreKind::Folder);
     spec.variables.clear();
     let machine = TestMachine::new(&spec);

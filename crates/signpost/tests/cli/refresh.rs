@@ -80,7 +80,7 @@ fn a_new_kernel_comes_in_its_place_and_an_old_one_goes_unless_somebody_changed_i
         ]
     );
     let text = machine.read("menu.toml");
-    assert!(text.contains("# gone: disk 1 partition 1 has no file /boot/vmlinuz-5.4"), "{text}");
+    assert!(text.contains("# gone: d1p1 has no file /boot/vmlinuz-5.4"), "{text}");
     assert!(machine.ok(&["draft"]).contains("nothing new"));
     assert_eq!(machine.read("menu.toml"), text, "a second refresh changes nothing");
     spec(tidewater(RELEASE, &["5.4", "5.11"], "root=LABEL=TIDE quiet")).write(machine.folder()).unwrap();

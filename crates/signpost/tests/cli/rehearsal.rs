@@ -63,11 +63,11 @@ fn nothing_that_starts_is_exit_1() {
 }
 
 #[test]
-fn the_spare_path_is_what_is_left() {
+fn the_fallback_path_is_what_is_left() {
     let machine = trying(&[]);
     let text = machine.ok(&["rehearse"]);
     let last = text.lines().last().unwrap();
-    assert_eq!(last, "Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/BOOT/BOOTX64.EFI");
+    assert_eq!(last, "Meridian Desktop 4, from d2p1:/EFI/BOOT/BOOTX64.EFI");
 }
 
 #[test]

@@ -81,7 +81,7 @@ fn every_command_shows_them_written_out() {
     machine.write("menu.toml", &menu("", &[LARK]));
     let commands: [&[&str]; 16] = [
         &["survey"],
-        &["survey", "v1"],
+        &["survey", "d1p1"],
         &["survey", "--all"],
         &["draft", "--dry-run"],
         &["menu"],
@@ -90,7 +90,7 @@ fn every_command_shows_them_written_out() {
         &["preview"],
         &["firmware"],
         &["firmware", "tidy", "--dry-run"],
-        &["firmware", "add", "x", "v1:/EFI/\u{1b}[2J\u{202e}.efi"],
+        &["firmware", "add", "x", "d1p1:/EFI/\u{1b}[2J\u{202e}.efi"],
         &["entry", "noise"],
         &["entry", "remove", "no\u{9b}such"],
         &[
@@ -98,13 +98,13 @@ fn every_command_shows_them_written_out() {
             "--do",
             "volumes",
             "--do",
-            "look v1:/EFI",
+            "look d1p1:/EFI",
             "--do",
-            "look v1:/EFI/larkspur",
+            "look d1p1:/EFI/larkspur",
             "--do",
             "find vmlinuz",
         ],
-        &["prompt", "--do", "show v1:/loader/entries/evil.conf", "--do", "firmware", "--do", "who v1"],
+        &["prompt", "--do", "show d1p1:/loader/entries/evil.conf", "--do", "firmware", "--do", "who d1p1"],
         &["rehearse", "--menu", "/no\u{1b}[2Jsuch"],
     ];
     for command in commands {
@@ -127,7 +127,7 @@ fn every_command_shows_them_written_out() {
     let survey = machine.ok(&["survey"]);
     assert!(survey.contains(r"\u{1b}[2J\u{202e}"), "{survey}");
     assert!(survey.contains("names with control characters, which are left out"), "{survey}");
-    let listed = machine.ok(&["prompt", "--do", "look v1:/EFI"]);
+    let listed = machine.ok(&["prompt", "--do", "look d1p1:/EFI"]);
     assert!(listed.contains(r"Evil\u{a}\u{1b}\u{202e}["), "the prompt shows what is there: {listed}");
 }
 

@@ -84,13 +84,13 @@ fn the_survey_as_json_has_all_of_it() {
     assert_eq!(survey["schema"], 1);
     assert_eq!(survey["systems"][0]["title"], "Larkspur Linux 14");
     assert_eq!(survey["systems"][0]["kernels"][0]["version"], "6.9.4-2-larkspur");
-    assert_eq!(survey["systems"][0]["arguments"]["source"], "made from the UUID of v2");
-    assert_eq!(survey["systems"][1]["loaders"][0], "v4:/EFI/meridian/start.efi");
-    let files = survey["startup_files"].as_array().unwrap();
+    assert_eq!(survey["systems"][0]["arguments"]["source"], "made from the UUID of d1p2");
+    assert_eq!(survey["systems"][1]["loaders"][0], "d2p1:/EFI/meridian/start.efi");
+    let files = survey["boot_files"].as_array().unwrap();
     assert_eq!(files.len(), 4);
     assert_eq!(files[3]["version"]["company"], "Meridian Works");
     assert_eq!(files[3]["role"], "own-loader");
-    assert_eq!(files[2]["role"], "spare-path");
+    assert_eq!(files[2]["role"], "fallback-path");
     assert_eq!(files[2]["sha256"], files[3]["sha256"]);
     assert_eq!(survey["firmware"]["order"], serde_json::json!(["0001", "0003", "0000", "0004", "0002"]));
     assert_eq!(survey["firmware"]["entries"][4]["path"], "network card 02:4b:50:19:00:2e, IPv4");
@@ -100,7 +100,7 @@ fn the_survey_as_json_has_all_of_it() {
         .iter()
         .map(|finding| finding["code"].as_str().unwrap())
         .collect();
-    assert_eq!(codes, ["entry-stale", "entry-duplicate", "not-first", "started-by-spare"]);
+    assert_eq!(codes, ["entry-stale", "entry-duplicate", "not-first", "started-by-fallback"]);
 }
 
 /// The demo run by a copy of the program, alone in its folder or with something that stands in for the boot
@@ -127,10 +127,7 @@ fn demo(with_boot_program: bool) -> (String, String) {
 fn the_demo_walks_through_the_job_and_names_what_starts() {
     let (walked, next) = demo(false);
     let (walked, more) = walked.rsplit_once("\n\n").unwrap();
-    assert_eq!(
-        walked.lines().last().unwrap(),
-        "Larkspur Linux 14 starts, from disk 1 partition 1, /EFI/larkspur/lkload.efi"
-    );
+    assert_eq!(walked.lines().last().unwrap(), "Larkspur Linux 14, from d1p1:/EFI/larkspur/lkload.efi");
     assert!(more.contains("cargo xtask boot"), "{more}");
     assert!(next.contains("undo --dry-run"));
 }
@@ -138,12 +135,9 @@ fn the_demo_walks_through_the_job_and_names_what_starts() {
 #[test]
 fn with_the_boot_program_the_demo_goes_through_its_menu() {
     let (walked, _) = demo(true);
-    assert_eq!(
-        walked.lines().last().unwrap(),
-        "Larkspur Linux 14 starts, from disk 1 partition 2, /boot/vmlinuz-6.9.4-2-larkspur"
-    );
+    assert_eq!(walked.lines().last().unwrap(), "Larkspur Linux 14, from d1p2:/boot/vmlinuz-6.9.4-2-larkspur");
     assert!(walked.contains("|  > 1  Larkspur Linux 14 "), "the boot screen is shown: {walked}");
-    assert!(walked.contains("Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/meridian/start.efi"));
+    assert!(walked.contains("Meridian Desktop 4, from d2p1:/EFI/meridian/start.efi"));
 }
 
 #[test]

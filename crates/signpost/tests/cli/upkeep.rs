@@ -50,7 +50,7 @@ fn noise_is_listed_with_reasons_and_never_holds_the_last_way() {
         "{text}"
     );
     assert_eq!(machine.ok(&["entry", "noise"]), "No entry is only noise.\n");
-    // The spare path alone is a last way, and so no noise.
+    // The fallback path alone is a last way, and so no noise.
     machine.write("menu.toml", &menu("", &[LARK, SPARE]));
     assert_eq!(machine.ok(&["entry", "noise"]), "No entry is only noise.\n");
 }
@@ -58,11 +58,8 @@ fn noise_is_listed_with_reasons_and_never_holds_the_last_way() {
 #[test]
 fn a_system_in_an_image_is_added_by_a_recipe_and_rehearsed() {
     let machine = tide_bench();
-    let said = machine.ok(&["entry", "add", "image", "v8:/systems/lantern.img"]);
-    assert!(
-        said.contains("\"Lantern Live 3\": the image on disk 3 partition 2, by recipe lantern-live"),
-        "{said}"
-    );
+    let said = machine.ok(&["entry", "add", "image", "d3p2:/systems/lantern.img"]);
+    assert!(said.contains("\"Lantern Live 3\": the image on d3p2, by recipe lantern-live"), "{said}");
     let text = machine.read("menu.toml");
     let args = format!(
         "args    = \"lantern.volume=UUID={} lantern.image=/systems/lantern.img ro\"",
@@ -106,22 +103,22 @@ args = "{image.lable}"
 fn a_recipe_that_cannot_be_filled_says_what_was_looked_for_and_what_is_there() {
     let machine = tide_bench();
     machine.write("recipes/more.toml", RECIPES);
-    let image = "v8:/systems/lantern.img";
+    let image = "d3p2:/systems/lantern.img";
     let mut said = String::new();
     for args in [
-        &["linux", "--on", "v2", "--recipe", "gauges"][..],
-        &["linux", "--on", "v2", "--recipe", "gouges"],
+        &["linux", "--on", "d1p2", "--recipe", "gauges"][..],
+        &["linux", "--on", "d1p2", "--recipe", "gouges"],
         &["image", image, "--recipe", "ghost"],
         &["image", image, "--recipe", "casper"],
-        &["image", "v8:/systems/lantern.iso"],
-        &["image", "v8:/tides/2026.csv"],
-        &["image", "v2:/etc/os-release"],
+        &["image", "d3p2:/systems/lantern.iso"],
+        &["image", "d3p2:/tides/2026.csv"],
+        &["image", "d1p2:/etc/os-release"],
     ] {
         said.push_str(&machine.fails(2, &[&["entry", "add"], args].concat()));
     }
     insta::assert_snapshot!(said);
     machine.write("recipes/more.toml", &RECIPES.replace("LARK-ES\"", "LARK-ESP\""));
-    machine.ok(&["entry", "add", "linux", "--on", "v2", "--recipe", "gauges", "--title", "With gauges"]);
+    machine.ok(&["entry", "add", "linux", "--on", "d1p2", "--recipe", "gauges", "--title", "With gauges"]);
     let text = machine.read("menu.toml");
     assert!(text.contains("args    = \"root={root} gauges=4F2A-11C9 part=2\""), "{text}");
     machine.write("recipes/more.toml", "format = 1\n[[recipe]]\nid = \"x\"\n");
@@ -133,10 +130,10 @@ fn a_recipe_that_cannot_be_filled_says_what_was_looked_for_and_what_is_there() {
 fn places_by_number_become_places_that_hold() {
     let machine = TestMachine::small();
     machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
-    machine.ok(&["entry", "edit", "meridian", "program=v3:/EFI/BOOT/BOOTX64.EFI"]);
+    machine.ok(&["entry", "edit", "meridian", "program=d2p1:/EFI/BOOT/BOOTX64.EFI"]);
     assert!(machine.read("menu.toml").contains("program = \"uuid:0B0B-0001/EFI/BOOT/BOOTX64.EFI\""));
-    let error = machine.fails(2, &["entry", "edit", "meridian", "program=v9:/x"]);
-    assert!(error.contains("there are v1 to v3"), "{error}");
+    let error = machine.fails(2, &["entry", "edit", "meridian", "program=d9p1:/x"]);
+    assert!(error.contains("there are d1p1 to d2p1"), "{error}");
 }
 
 /// Runs the program with a script for an editor; its standard error and code.

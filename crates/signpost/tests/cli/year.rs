@@ -92,7 +92,7 @@ impl Year {
 #[test]
 fn a_year_of_one_machine() {
     let mut year = Year::new();
-    let said = year.turn("Tidewater RT 5 starts, from disk 1 partition 1, /boot/vmlinuz-5.10");
+    let said = year.turn("Tidewater RT 5, from d1p1:/boot/vmlinuz-5.10");
     assert!(said.contains("tidewater-older"), "{said}");
 
     // A second system is installed, on a disk of its own.
@@ -114,7 +114,7 @@ fn a_year_of_one_machine() {
         file("/boot/initrd-5.11", b"initrd".to_vec()),
     ];
     year.files(&newer, &[]);
-    let said = year.turn("The tide gauge starts, from disk 1 partition 1, /boot/vmlinuz-5.11");
+    let said = year.turn("The tide gauge, from d1p1:/boot/vmlinuz-5.11");
     assert!(said.contains("tidewater-5.10"), "{said}");
 
     // A visitor's disk: what is on it is not for this menu.

@@ -116,7 +116,7 @@ pub fn expected(made: &Made, outcome: &serde_json::Value) -> Came {
     match outcome["kind"].as_str().unwrap() {
         "starts" => {
             // Of clones either may start; what they say is the same.
-            let place = text.split(" starts, from ").nth(1).unwrap().split(", or ").next().unwrap();
+            let place = text.split(", from ").nth(1).unwrap().split(", or ").next().unwrap();
             let notes: Vec<&str> =
                 outcome["notes"].as_array().unwrap().iter().map(|note| note.as_str().unwrap()).collect();
             let noted =

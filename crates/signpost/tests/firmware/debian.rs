@@ -126,13 +126,13 @@ fn is_composed_at_the_prompt(image: &str) {
     let text = menu("timeout = \"never\"", &[setup]).replace("\"firmware\"", "\"signpost\"");
     machine.write("menu.toml", &text);
     machine.ok(&["apply", "--yes", "--despite", "nothing-starts"]);
-    let said = machine.ok(&["prompt", "--do", "compose linux on v2"]);
+    let said = machine.ok(&["prompt", "--do", "compose linux on d1p2"]);
     assert!(said.contains("Larkspur Linux 14") && said.contains("kernel: /@/boot/vmlinuz-"), "{said}");
     let mut vm = started(&machine);
     vm.wait_for("? help").unwrap();
     vm.type_keys(":").unwrap();
     vm.wait_for("Enter carries out").unwrap();
-    vm.type_keys("compose linux on v2\rargs +console=ttyS0\rstart\r").unwrap();
+    vm.type_keys("compose linux on d1p2\rargs +console=ttyS0\rstart\r").unwrap();
     vm.wait_for(&format!("INIT RUNS WITH root=UUID={UUID} rootflags=subvol=@ ro console=ttyS0")).unwrap();
     vm.until_it_ends().unwrap();
 }

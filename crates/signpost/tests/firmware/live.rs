@@ -101,7 +101,9 @@ impl Heard {
     fn json(&self, name: &str) -> Value {
         let text = self.ok(name);
         let start = text.find('{').unwrap_or_default();
-        serde_json::from_str(&text[start..]).unwrap_or_else(|error| panic!("{name}: {error}\n{text}"))
+        let document: Value =
+            serde_json::from_str(&text[start..]).unwrap_or_else(|error| panic!("{name}: {error}\n{text}"));
+        document["result"].clone()
     }
 }
 
@@ -277,7 +279,7 @@ fn a_mounted_logical_volume_is_shown_to_everybody() {
     assert_eq!((&made["kind"], &made["size"]), (&Value::from("ext4"), &Value::from(16 << 20)), "{survey}");
     assert_eq!(made["mounted"], serde_json::json!(["/lark"]));
     let member = &volumes[made["members"][0].as_u64().unwrap() as usize - 1];
-    assert_eq!(member["place"], "disk 1 partition 2");
+    assert_eq!(member["place"], "d1p2");
     assert_eq!(survey["systems"][0]["id"], "larkspur");
     assert!(!survey["machine"]["notes"].to_string().contains("dm-0"), "it is shown");
     let codes: Vec<_> = survey["findings"].as_array().unwrap().iter().map(|found| &found["code"]).collect();

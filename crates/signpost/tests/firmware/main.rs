@@ -37,7 +37,7 @@ fn two_systems() -> BenchSpec {
     spec
 }
 
-fn in_force(spec: &BenchSpec) -> TestMachine {
+fn active(spec: &BenchSpec) -> TestMachine {
     let machine = TestMachine::new(spec);
     machine.write("menu.toml", &menu("timeout = 1", &[LARK, MERIDIAN]));
     machine.ok(&["apply", "--yes"]);
@@ -52,7 +52,7 @@ fn is_firmwares_own(option: &BootOption) -> bool {
 
 #[test]
 fn the_firmware_tries_our_entries_first_and_leaves_them_as_they_are() {
-    let machine = in_force(&two_systems());
+    let machine = active(&two_systems());
     let ours = machine.boot();
     let start = start(machine.folder(), &["lark.img", "meridian.img"]);
     let tried: Vec<u16> = start.tried.iter().map(|tried| tried.number).collect();
@@ -75,7 +75,7 @@ fn the_firmware_tries_our_entries_first_and_leaves_them_as_they_are() {
 
 #[test]
 fn a_disk_that_is_missing_is_passed_as_rehearsed() {
-    let machine = in_force(&two_systems());
+    let machine = active(&two_systems());
     let description = machine.read("machine.toml");
     let without: Vec<&str> =
         description.split("\n[[disk]]").filter(|part| !part.contains("lark.img")).collect();
@@ -101,7 +101,7 @@ fn a_next_boot_is_used_up_and_starts_an_entry_that_is_not_in_use() {
         LoadOption::new("Once", meridian_disk(vec![]).path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
     unused.attributes = signpost_firmware::load_option::LoadOptionAttributes::empty();
     spec.variables = vec![boot_option(9, &unused), boot_next(9)];
-    let machine = in_force(&spec);
+    let machine = active(&spec);
     let rehearsed = machine.json(&["rehearse"]);
     assert_eq!(rehearsed["outcome"]["entry"], "0009");
     let start = start(machine.folder(), &["lark.img", "meridian.img"]);
@@ -111,7 +111,7 @@ fn a_next_boot_is_used_up_and_starts_an_entry_that_is_not_in_use() {
 
 #[test]
 fn undo_after_a_start_takes_back_ours_and_keeps_what_the_firmware_added() {
-    let machine = in_force(&two_systems());
+    let machine = active(&two_systems());
     let ours = machine.boot().order;
     start(machine.folder(), &["lark.img", "meridian.img"]);
     let added: Vec<u16> = machine.boot().order[ours.len()..].to_vec();
@@ -122,11 +122,11 @@ fn undo_after_a_start_takes_back_ours_and_keeps_what_the_firmware_added() {
 }
 
 #[test]
-fn the_spare_path_starts_where_no_entry_does() {
+fn the_fallback_path_starts_where_no_entry_does() {
     let machine = TestMachine::new(&two_systems());
     let rehearsed = machine.json(&["rehearse"]);
     let target = rehearsed["outcome"]["text"].as_str().unwrap();
-    assert_eq!(target, "Meridian Desktop 4 starts, from disk 2 partition 1, /EFI/BOOT/BOOTX64.EFI");
+    assert_eq!(target, "Meridian Desktop 4, from d2p1:/EFI/BOOT/BOOTX64.EFI");
     let start = start(machine.folder(), &["lark.img", "meridian.img"]);
     assert_eq!(start.started, ["Meridian"], "{}", start.serial);
 }
@@ -203,8 +203,8 @@ fn entries_of_the_firmwares_own_making_are_read_listed_and_written_back_byte_for
 
 /// A made-up system's installer puts itself first; `hold` puts it right, and the firmware agrees each time.
 #[test]
-fn what_hold_puts_right_is_what_the_firmware_starts() {
-    let machine = in_force(&two_systems());
+fn what_hold_corrects_is_what_the_firmware_starts() {
+    let machine = active(&two_systems());
     let images = ["lark.img", "meridian.img"];
     let first = start(machine.folder(), &images).started;
     let path = machine.path("variables.fd");

@@ -23,7 +23,7 @@ pub fn slot(serial: u64, text: &str) -> Vec<u8> {
     slot_of("", serial, text)
 }
 
-/// Two disks; the boot program in the spare path of the first, with these slots, Larkspur's root behind it.
+/// Two disks; the boot program in the fallback path of the first, with these slots, Larkspur's root behind it.
 pub fn with_slots(slots: [Vec<u8>; 2]) -> BenchSpec {
     let [first, second] = slots;
     let mut spec = small(StoreKind::Fd);
@@ -126,7 +126,7 @@ fn the_demos_bench_starts_as_rehearsed() {
     machine.write("menu.toml", &machine.read("menu.toml").replace("timeout = 5 ", "timeout = 1 "));
     machine.ok(&["apply", "--yes"]);
     let rehearsed = machine.json(&["rehearse"]);
-    let place = "disk 1 partition 2, /boot/vmlinuz-6.9.4-2-larkspur";
+    let place = "d1p2:/boot/vmlinuz-6.9.4-2-larkspur";
     assert!(rehearsed["outcome"]["text"].as_str().unwrap().ends_with(place), "{rehearsed}");
     let serial = Vm::start(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]).until_it_ends();
     assert!(serial.contains("STARTED Larkspur Linux 14, kernel 6.9.4-2-larkspur"), "{serial}");
@@ -213,7 +213,7 @@ fn a_start_that_fails_comes_back_with_its_reason_and_keys_go_on() {
 fn a_default_that_is_gone_waits_with_the_reason() {
     let (_machine, mut vm) =
         run([slot(1, &menu("default = \"gone\"\ntimeout = 0", &[LOADER, GONE])), vec![]]);
-    vm.wait_for("Gone cannot start: disk 1 partition 1 has no file /EFI/gone.efi");
+    vm.wait_for("Gone cannot start: d1p1 has no file /EFI/gone.efi");
     vm.type_keys("1\r");
     assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
 }
@@ -249,7 +249,7 @@ fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
 fn a_system_in_an_image_file_starts_as_rehearsed() {
     let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
     machine.ok(&["draft", "--host", "signpost"]);
-    machine.ok(&["entry", "add", "image", "v8:/systems/lantern.img"]);
+    machine.ok(&["entry", "add", "image", "d3p2:/systems/lantern.img"]);
     machine.ok(&["tune", "default=lantern-live-3", "timeout=0"]);
     machine.ok(&["apply", "--yes"]);
     let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].to_string();
@@ -277,7 +277,7 @@ fn entry_files_and_unified_images_are_found_at_boot() {
     ]);
     let machine = TestMachine::new(&spec);
     machine.write("menu.toml", &menu("timeout = \"never\"", &[LOADER]).replace("firmware\"", "signpost\""));
-    // The other disk's system, which started by its spare path so far, is left out of this menu.
+    // The other disk's system, which started by its fallback path so far, is left out of this menu.
     machine.ok(&["apply", "--yes", "--despite", "last-way"]);
     let rehearsed = machine.json(&["rehearse", "--choose", "field"])["outcome"]["text"].to_string();
     assert!(rehearsed.contains("Field by file starts"), "{rehearsed}");

@@ -32,7 +32,7 @@ fn mended(machine: &TestMachine, before: impl FnOnce(&mut Vm), lines: &[&str]) {
     assert!(serial.contains(NEWEST), "by itself: {serial}");
 }
 
-const LINES: [&str; 3] = ["compose linux on v2", "save --default Larkspur by hand", "start"];
+const LINES: [&str; 3] = ["compose linux on d1p2", "save --default Larkspur by hand", "start"];
 
 #[test]
 fn without_any_menu() {
@@ -140,23 +140,23 @@ fn leaving_without_a_menu_goes_on_to_the_firmwares_next_entry() {
 /// Every word of the language, most of them in more than one way.
 const SCRIPT: [&str; 42] = [
     "volumes",
-    "who v2",
-    "who v4",
-    "who v1",
-    "who v9",
-    "look v1:/EFI",
-    "look v2:/boot",
-    "look v8:/systems",
-    "look v2:/boot/nothing",
-    "show v2:/etc/os-release",
-    "show v1:/EFI/larkspur/lkload.efi",
-    "show v2:/boot/vmlinuz-6.9.4-2-larkspur",
+    "who d1p2",
+    "who d2p1",
+    "who d1p1",
+    "who kestrel/tidewater",
+    "look d1p1:/EFI",
+    "look d1p2:/boot",
+    "look d3p2:/systems",
+    "look d1p2:/boot/nothing",
+    "show d1p2:/etc/os-release",
+    "show d1p1:/EFI/larkspur/lkload.efi",
+    "show d1p2:/boot/vmlinuz-6.9.4-2-larkspur",
     "find lantern",
     "find vmlinuz",
     "find nothing-of-it",
     "review",
-    "compose linux on v1",
-    "compose linux on v2",
+    "compose linux on d1p1",
+    "compose linux on d1p2",
     "kernel /boot/vmlinuz-6.9.1-1-larkspur",
     "kernel /boot/gone",
     "initrd none",
@@ -164,10 +164,10 @@ const SCRIPT: [&str; 42] = [
     "args +single",
     "args -nothing",
     "review",
-    "compose efi v4:/EFI/meridian/start.efi",
-    "compose efi v4:/EFI/meridian/stop.efi",
-    "compose image v8:/systems/lantern.img",
-    "compose image v8:/systems",
+    "compose efi d2p1:/EFI/meridian/start.efi",
+    "compose efi d2p1:/EFI/meridian/stop.efi",
+    "compose image d3p2:/systems/lantern.img",
+    "compose image d3p2:/systems",
     "args +quiet",
     "compose entry larkspur",
     "entries",
@@ -184,7 +184,7 @@ const SCRIPT: [&str; 42] = [
 ];
 
 /// The words that write; behind what the language says of each, the carrier says what becomes of it.
-const WRITING: [&str; 3] = ["compose linux on v2", "save By hand", "save --default By hand"];
+const WRITING: [&str; 3] = ["compose linux on d1p2", "save By hand", "save --default By hand"];
 
 /// What the screen shows, without blanks: how lines are wrapped differs from the desk.
 struct Screen {

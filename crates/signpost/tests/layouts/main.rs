@@ -94,7 +94,7 @@ fn started(
         outcome["notes"].as_array().unwrap().iter().map(|note| note.as_str().unwrap()).collect();
     let of = |kind: &str| -> Vec<&str> { notes.iter().filter_map(|note| note.strip_prefix(kind)).collect() };
     let text = outcome["text"].as_str().unwrap();
-    let from = text.split_once(" starts, from ").map_or(text, |(_, from)| from);
+    let from = text.split_once(", from ").map_or(text, |(_, from)| from);
     Ok([from, &of("initrd: ").join(" "), &of("arguments: ").join(" ")].join(" | "))
 }
 

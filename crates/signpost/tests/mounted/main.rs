@@ -50,7 +50,7 @@ impl Mounted {
     fn survey(&self) -> Value {
         let output = program().args(["--json", "--disk", &self.device, "survey"]).output().unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-        serde_json::from_slice(&output.stdout).unwrap()
+        serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap()["result"].take()
     }
 
     fn titles(&self) -> Vec<String> {

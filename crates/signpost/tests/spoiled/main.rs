@@ -141,7 +141,7 @@ fn looked_at(work: &Path, images: &[PathBuf], command_word: &str) -> (serde_json
     let errors = String::from_utf8_lossy(&output.stderr);
     // That something is wrong with them is 1.
     assert!(matches!(output.status.code(), Some(0 | 1)), "{:?}: {errors}", output.status);
-    let facts = serde_json::from_slice(&output.stdout).unwrap();
+    let facts = serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap()["result"].take();
     // A line before it says that the command ended with 1.
     let report = fs::read_to_string(&report).unwrap();
     (facts, report.trim().lines().last().unwrap().parse().unwrap())

@@ -120,7 +120,7 @@ impl State {
     pub(super) const OFFSET: usize = 2;
 
     /// Added, and not deleted for good.
-    pub(super) fn is_in_force(self) -> bool {
+    pub(super) fn is_active(self) -> bool {
         self == Self::ADDED || self.0 == Self::ADDED.0 & Self::IN_DELETED_TRANSITION.0
     }
 }

@@ -93,7 +93,7 @@ fn xfs(work: &Path, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     std::fs::read(image).unwrap()
 }
 
-/// The tool that copies files makes no folders, so all lie in the uppermost one.
+/// The tool that copies files makes no folders, so all lie in the top one.
 fn ntfs(work: &Path, files: &[(String, Vec<u8>)]) -> Vec<u8> {
     let image = blank(work, MEBIBYTES);
     run(Command::new("/sbin/mkntfs").args(["-F", "-Q", "-q"]).arg(&image));

@@ -1,7 +1,7 @@
-//! Start-up files: what stands under `/EFI` of every ESP, and kernels at its root.
+//! Boot files: what stands under `/EFI` of every ESP, and kernels at its root.
 
 use signpost_disk::file_system::VolumeError;
-use signpost_facts::{Hints, Role, StartupFile, VersionFacts, Volume, VolumeNumber};
+use signpost_facts::{BootFile, Hints, Role, VersionFacts, Volume, VolumeNumber};
 use signpost_firmware::image::pe::{self, Pe};
 use signpost_firmware::image::{linux, version_resource};
 use signpost_menu::layouts::KernelName;
@@ -12,11 +12,11 @@ use super::said;
 
 /// Folders below `/EFI` that are looked into, one in the other.
 const MAX_DEPTH: usize = 4;
-/// Start-up files of one volume that are looked at.
+/// Boot files of one volume that are looked at.
 const MAX_FILES: usize = 400;
 
-/// Every start-up file of a volume that firmware reads, or that holds kernels for it; their roles not yet told.
-pub(crate) fn on_volume(reader: &VolumeReader, volume: &Volume) -> Vec<StartupFile> {
+/// Every boot file of a volume that firmware reads, or that holds kernels for it; their roles not yet told.
+pub(crate) fn on_volume(reader: &VolumeReader, volume: &Volume) -> Vec<BootFile> {
     if !volume.is_fat && !volume.is_extended_boot {
         return Vec::new();
     }
@@ -52,8 +52,8 @@ fn has_suffix(name: &str, suffix: &str) -> bool {
     name.to_lowercase().ends_with(suffix)
 }
 
-fn examine(reader: &VolumeReader, volume: VolumeNumber, path: String) -> StartupFile {
-    let mut file = StartupFile {
+fn examine(reader: &VolumeReader, volume: VolumeNumber, path: String) -> BootFile {
+    let mut file = BootFile {
         volume,
         size: reader.metadata(&path).map_or(0, |found| found.size),
         path,
@@ -77,7 +77,7 @@ fn examine(reader: &VolumeReader, volume: VolumeNumber, path: String) -> Startup
     file
 }
 
-fn look_inside(file: &mut StartupFile, bytes: &[u8]) {
+fn look_inside(file: &mut BootFile, bytes: &[u8]) {
     file.sha256 = Some(signpost_place::boot_program::sha256(bytes));
     let pe = match Pe::decode(bytes) {
         Ok(pe) => pe,
