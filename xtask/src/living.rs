@@ -1,5 +1,5 @@
 //! A living machine: two real Debians with systemd on one disk, started through our menu on real firmware, that get the package, are
-//! spoiled and put right, take the menu from each other, and lose the package again. What they say at each step is held against what
+//! spoiled and corrected, take the menu from each other, and lose the package again. What they say at each step is held against what
 //! they should.
 
 use std::fs;
@@ -46,7 +46,7 @@ const PHASES: [Phase; 8] = [
         what: "handed to the kernel from outside: the package comes, the menu is drafted and applied",
         expected: &[
             ("draft", "Debian GNU/Linux"),
-            ("apply", "In force"),
+            ("apply", "Applied"),
             ("units", "of the package are turned on"),
         ],
         with_copy: false,
@@ -66,9 +66,9 @@ const PHASES: [Phase; 8] = [
         what: "in the middle of the update; then entry and boot program are lost, and hold corrects them",
         expected: &[
             ("", STARTING),
-            ("journal", "put right: write the boot program"),
-            ("journal", "put right: make entry"),
-            ("again", "All is as it was put in force"),
+            ("journal", "corrected: write the boot program"),
+            ("journal", "corrected: make entry"),
+            ("again", "Everything is as it was applied"),
         ],
         with_copy: false,
     },
@@ -79,7 +79,7 @@ const PHASES: [Phase; 8] = [
             ("", STARTING),
             // The unit that watches /boot may have come first.
             ("hold-slots", "Next: Debian GNU/Linux"),
-            ("full", "In force"),
+            ("full", "Applied"),
             ("no-kernel!", "refused (default-gone)"),
             ("once", "partition 3 starts"),
         ],
@@ -93,7 +93,7 @@ const PHASES: [Phase; 8] = [
             ("start second", SUBVOLUME),
             ("draft", "which another system of this PC put there"),
             ("take-over!", "refused (other-system)"),
-            ("taken-over", "In force"),
+            ("taken-over", "Applied"),
         ],
         with_copy: false,
     },
@@ -104,7 +104,7 @@ const PHASES: [Phase; 8] = [
             ("", STARTING),
             ("lost", "and hold leaves that"),
             ("take-over!", "refused (other-system)"),
-            ("taken-over", "In force"),
+            ("taken-over", "Applied"),
         ],
         with_copy: true,
     },
@@ -216,7 +216,7 @@ fn codename() -> Result<String> {
     let path = Path::new("/etc/os-release");
     let text = fs::read_to_string(path).map_err(at(path))?;
     let named = text.lines().find_map(|line| line.strip_prefix("VERSION_CODENAME="));
-    named.map(str::to_string).ok_or_else(|| "this is no release of Debian".into())
+    named.map(str::to_string).ok_or_else(|| "this is not a release of Debian".into())
 }
 
 /// A disk with an empty ESP and both systems.

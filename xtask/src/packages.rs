@@ -56,7 +56,7 @@ pub fn need(packages: &[&str]) -> Result<()> {
     let list = missing.join(" ");
     if command("apt-get").arg("--version").output().is_err() {
         return Err(format!(
-            "this is no Debian system; install what Debian calls {list}, or run plain `cargo test`"
+            "this is not a Debian system; install what Debian calls {list}, or run plain `cargo test`"
         ));
     }
     if !is_root()? {

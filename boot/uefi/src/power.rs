@@ -1,4 +1,4 @@
-//! Restart, power off, the firmware's own screen, its next boot.
+//! Restart, power off, firmware setup, its next boot.
 
 use alloc::string::String;
 
@@ -20,18 +20,18 @@ pub fn restart() -> ! {
     runtime::reset(ResetType::COLD, Status::SUCCESS, None)
 }
 
-/// Restarts into the firmware's own screen; comes back where the firmware does not offer that.
+/// Restarts into firmware setup; comes back where the firmware does not offer that.
 pub fn setup_screen() -> String {
     let number = |name| {
         let data = variables::global(name)?;
         Some(u64::from_le_bytes(*data.first_chunk()?))
     };
     if number(cstr16!("OsIndicationsSupported")).unwrap_or(0) & BOOT_TO_FW_UI == 0 {
-        return "this firmware does not open its screen on request; its own key does, at power-on".into();
+        return "this firmware does not open its setup on request; press its own key at power-on".into();
     }
     let indications = number(cstr16!("OsIndications")).unwrap_or(0) | BOOT_TO_FW_UI;
     if !variables::set_global(cstr16!("OsIndications"), &indications.to_le_bytes()) {
-        return "the firmware refused to note that its screen is wanted".into();
+        return "the firmware refused to store that its setup is wanted".into();
     }
     restart()
 }
@@ -39,7 +39,7 @@ pub fn setup_screen() -> String {
 /// Restarts into a load option; comes back where the firmware refuses to note it.
 pub fn into_option(number: u16) -> String {
     if !variables::set_global(cstr16!("BootNext"), &number.to_le_bytes()) {
-        return "the firmware refused to note the next boot".into();
+        return "the firmware refused to store the next boot".into();
     }
     restart()
 }

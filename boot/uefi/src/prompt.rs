@@ -60,7 +60,7 @@ pub fn serve(
                     screen.prompt().take_menu(document);
                     let kept = is_default && variables::set_text(ours::KEPT, &id);
                     screen.say([saved(&id, kept)]);
-                    "it stands there from the next start on".to_string()
+                    "it is in the menu from the next start on".to_string()
                 }
                 Err(why) => format!("it was not saved: {why}"),
             },
@@ -89,5 +89,5 @@ fn put_first(machine: &Machine, number: u16) -> bool {
 }
 
 fn refused(is_written: bool) -> String {
-    if is_written { String::new() } else { "the firmware refused to note that".into() }
+    if is_written { String::new() } else { "the firmware refused to store that".into() }
 }

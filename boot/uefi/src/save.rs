@@ -33,7 +33,7 @@ pub fn save(
         Some((index, slot)) => {
             let next = slot.serial.checked_add(1);
             let next =
-                next.ok_or("the menu carries the last number there is; apply it anew from a system")?;
+                next.ok_or("the menu carries the last number there is; apply it again from a system")?;
             (1 - index, next, slot.machine, slot.disks, slot.text)
         }
         None => (
@@ -55,7 +55,7 @@ pub fn save(
     let (document, problems) = parse_leniently(&text);
     let document = document.filter(|document| document.entry(&id).is_some());
     let document = document.ok_or_else(|| {
-        problems.first().map_or("the menu would not hold".into(), |problem| problem.message.clone())
+        problems.first().map_or("the menu would not be valid".into(), |problem| problem.message.clone())
     })?;
     let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, disks, text };
     let bytes = slot.encode().ok_or("the menu is too long for a slot")?;

@@ -87,7 +87,7 @@ fn open_session(machine: &Machine, document: &MenuDocument, resolved: &[Resolved
 const NO_MENU: &str = "No menu was found here.";
 /// The same, where there was one.
 const DAMAGED: &str =
-    "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it anew.";
+    "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it again.";
 /// What can be done then.
 const WAYS: &str = "`volumes` shows what there is, `compose linux on v2` and `start` start a system, `save` keeps it. \
                     `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
@@ -184,9 +184,9 @@ impl Menu<'_> {
             return "there is no such entry".to_string();
         };
         if variables::set_text(ours::KEPT, &entry.id) {
-            format!("{} is the default from now on", entry.title)
+            format!("{} is now the default", entry.title)
         } else {
-            "the firmware refused to keep that".to_string()
+            "the firmware refused to store that".to_string()
         }
     }
 }

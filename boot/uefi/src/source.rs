@@ -11,11 +11,11 @@ use signpost_place::slots;
 
 use crate::machine::Machine;
 
-/// The menu in force, and what is to be said of it.
+/// The active menu, and what is to be said of it.
 pub struct Source {
     /// The menu, where there is one.
     pub document: Option<MenuDocument>,
-    /// What was passed over and why.
+    /// What was skipped and why.
     pub notes: Vec<String>,
     /// Whether there is none since what is kept here is damaged.
     pub is_damaged: bool,
@@ -42,7 +42,7 @@ pub fn read(machine: &Machine) -> Source {
         .zip(&slots)
         .filter_map(|(name, slot)| match slot {
             Err(SlotFault::Empty) | Ok(_) => None,
-            Err(fault) => Some(format!("{name} is passed over: {fault}")),
+            Err(fault) => Some(format!("{name} is skipped: {fault}")),
         })
         .collect();
     let Some((_, slot)) = newest(&slots) else {

@@ -64,7 +64,7 @@ fn program(machine: &Machine, volume: usize, path: &str, args: &str) -> Result<(
     Ok(run(image, args)?)
 }
 
-/// A kernel and its initrds from a file system; the kernel is told the volume that it came from.
+/// A kernel and its initrds from a file system; the kernel learns which volume it came from.
 fn linux(
     machine: &Machine,
     (volume, fs): (usize, &dyn FileSystem),
@@ -75,7 +75,7 @@ fn linux(
     let bytes = fs.read(kernel, MAX_FILE).map_err(|error| error.to_string())?;
     check(&bytes, bytes.len() as u64, kernel)?;
     let header = linux::decode(bytes.get(..linux::HEAD_LEN).unwrap_or(&bytes))
-        .ok_or_else(|| format!("{kernel} is no Linux kernel"))?;
+        .ok_or_else(|| format!("{kernel} is not a Linux kernel"))?;
     let stub = header.efi_stub.ok_or_else(|| format!("{kernel} has no EFI stub"))?;
     if stub.version.0 < 1 && !initrds.is_empty() {
         return Err(format!(
@@ -160,7 +160,7 @@ impl From<uefi::Error> for Fault {
 fn load_by_path(path: &DevicePath) -> Result<Handle, Fault> {
     let bytes = path.encode();
     let device_path: &uefi::proto::device_path::DevicePath =
-        bytes.as_slice().try_into().map_err(|_| Fault::Other("its device path does not hold"))?;
+        bytes.as_slice().try_into().map_err(|_| Fault::Other("its device path is not valid"))?;
     let source = LoadImageSource::FromDevicePath { device_path, boot_policy: BootPolicy::ExactMatch };
     Ok(boot::load_image(boot::image_handle(), source)?)
 }

@@ -69,11 +69,11 @@ pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
 /// The id of the group that a name means.
 ///
 /// # Errors
-/// Where it is no group's.
+/// Where it is not a group's.
 pub fn find_group(document: &MenuDocument, name: &str) -> Result<EntryId> {
     let group = &document.entries[find(document, name)?];
     if group.starts != document::Starts::Group {
-        return Err(wrong(format!("{} is no group; an entry with starts = \"group\" is one", group.id)));
+        return Err(wrong(format!("{} is not a group; an entry with starts = \"group\" is one", group.id)));
     }
     Ok(group.id.clone())
 }

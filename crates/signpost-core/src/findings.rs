@@ -1,4 +1,4 @@
-//! What is odd about the firmware's entries, their order, and the next start.
+//! Problems with the firmware's entries, their order, and the next start.
 
 use signpost_facts::{Code, Finding, FirmwareEntry, FirmwareKind, OptionNumber, Subject};
 use signpost_firmware::start::Verdict;
@@ -25,7 +25,7 @@ fn entries(look: &Look, found: &mut Vec<Finding>) {
     for entry in &look.survey.firmware.entries {
         let message = format!("{}: {}", named(entry), entry.finding);
         let Some(verdict) = &entry.judged else {
-            let broken = Finding::new(Code::EntryBroken, message, "the firmware passes it over");
+            let broken = Finding::new(Code::EntryBroken, message, "the firmware skips it");
             found.push(broken.about(Subject::Entry(entry.number)));
             continue;
         };
@@ -83,7 +83,7 @@ fn order(look: &Look, found: &mut Vec<Finding>) {
         } else if !boot.options.contains_key(number) {
             let message =
                 format!("the boot order names {}, and there is no such entry", OptionNumber(*number));
-            found.push(Finding::new(Code::OrderDangling, message, "the firmware passes it over"));
+            found.push(Finding::new(Code::OrderDangling, message, "the firmware skips it"));
         }
     }
     for entry in look.survey.firmware.entries.iter().filter(|entry| entry.place.is_none()) {

@@ -40,7 +40,7 @@ pub fn find(look: &Look, name: &str) -> Result<u16> {
         [] => Err(Error::WrongUse(unknown(entries, name, digits))),
         several => {
             let all: Vec<String> = several.iter().map(|entry| named(entry)).collect();
-            Err(Error::WrongUse(format!("{name} may be each of {}; say its number", all.join(", "))))
+            Err(Error::WrongUse(format!("{name} is ambiguous: it fits {}; give its number", all.join(", "))))
         }
     }
 }

@@ -1,4 +1,4 @@
-//! The history of a machine: what was done, with the state before it, so that it can be taken back.
+//! The history of a machine: what was done, with the state before it, so that it can be undone.
 
 mod copies;
 
@@ -199,7 +199,7 @@ impl History {
         asked.find(|record| !self.is_undone(record.serial))
     }
 
-    /// The last step, where it came to no end.
+    /// The last step, where it was not finished.
     pub fn unfinished(&self) -> Option<&Record> {
         self.records.last().filter(|record| record.progress != Progress::Done)
     }
@@ -260,8 +260,8 @@ impl History {
         let last = last.into_iter().chain(self.faults.iter().filter_map(|(serial, _)| *serial)).max();
         let serial = last.map_or(Some(1), |last| last.checked_add(1));
         let serial = serial
-            .ok_or_else(|| Error::unusable("history", "its last number is in use; move the records away"))?;
-        // Going on with a step of one's own that came to no end: undone, they go together.
+            .ok_or_else(|| Error::unusable("history", "its last number is taken; move the records away"))?;
+        // Going on with a step of one's own that was not finished: undone, they go together.
         let unfinished = self.unfinished().filter(|record| action.is_asked() && record.action == action);
         let owned =
             self.owned().into_iter().map(|(number, (data, entry))| OwnedOption { number, data, entry });

@@ -23,7 +23,7 @@ use crate::rehearse::{Outcome, rehearse, rehearse_state};
 
 const FORMAT: u32 = 1;
 
-/// What was put in force last, as hold needs it.
+/// What was applied last, as hold needs it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Held {
     format: u32,
@@ -48,7 +48,7 @@ struct HeldEntry {
     number: OptionNumber,
 }
 
-/// What hold would put right.
+/// What hold would correct.
 #[derive(Clone, Debug, Serialize)]
 pub struct HoldPlan {
     /// What would be written, in this order.
@@ -64,7 +64,7 @@ pub struct HoldPlan {
 }
 
 impl Held {
-    /// What a plan puts in force; `record` is its number in the history.
+    /// What a plan makes active; `record` is its number in the history.
     pub fn of(look: &Look, menu: &MenuFile, plan: &Plan, wishes: &Wishes, history: &History) -> Result<Self> {
         let record = history.last_applied().map(|record| record.serial);
         let entry = |entry: &str, number: &OptionNumber| HeldEntry { entry: entry.into(), number: *number };
@@ -148,8 +148,8 @@ impl Kept {
     }
 }
 
-/// Plans to put right what differs from what was last put in force. `packaged` is the boot program that is found beside
-/// this one; it is used where it is the very one that was put in force.
+/// Plans to correct what differs from what was last applied. `packaged` is the boot program that is found beside
+/// this one; it is used where it is the very one that was applied.
 ///
 /// # Errors
 /// Where the variables cannot be read.
@@ -169,13 +169,11 @@ pub fn hold(
     };
     if let Some(record) = history.unfinished().filter(|record| record.action != Action::Hold) {
         let what = match record.action {
-            Action::Undo { .. } => "an undo came to no end: `signpost undo` finishes it",
+            Action::Undo { .. } => "an undo was not finished: `signpost undo` finishes it",
             Action::Apply => {
-                "an apply came to no end: `signpost apply` finishes it, `signpost undo` takes it back"
+                "an apply was not finished: `signpost apply` finishes it, `signpost undo` undoes it"
             }
-            _ => {
-                "the last change came to no end: the same command finishes it, `signpost undo` takes it back"
-            }
+            _ => "the last change was not finished: the same command finishes it, `signpost undo` undoes it",
         };
         return Ok(nothing(&format!("{what}; until then hold leaves all as it is")));
     }
@@ -187,7 +185,7 @@ pub fn hold(
     let wishes = Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged) };
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
         return Ok(nothing(
-            "the boot program that was put in force is gone, and another version is installed: `signpost apply` puts that in force",
+            "the boot program that was applied is gone, and another version is installed: `signpost apply` makes that active",
         ));
     }
     let plan = plan::plan(look, &menu, history, &wishes)?;
@@ -211,7 +209,9 @@ pub fn hold(
     if was_changed_at_boot(look, held) {
         let is_slot = |path: &str| SLOT_NAMES.iter().any(|name| path.ends_with(name));
         files.retain(|write| !is_slot(&write.path));
-        left.push("the menu was changed at boot: `draft --take-saved` takes that in".into());
+        left.push(
+            "the menu was changed at boot: `signpost draft --take-saved` adds that to the menu file".into(),
+        );
     }
     let contents = look.contents()?;
     let order = decided_order(look, held, history, &variables);
@@ -239,7 +239,7 @@ fn is_held(write: &Write) -> bool {
     write.after.is_some() && write.variable_name().boot_option_number().is_some()
 }
 
-/// The boot program that was put in force: from the home volume, else the installed one, where it is the very same.
+/// The boot program that was applied: from the home volume, else the installed one, where it is the very same.
 fn boot_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
     let path = held.boot_program.as_ref()?;
     let on_home = || {
@@ -266,7 +266,7 @@ fn decided_order(look: &Look, held: &Held, history: &History, writes: &[Write]) 
     let is_ours = |number: &u16, data: &Vec<u8>| {
         look.boot.options.get(number).is_some_and(|option| option.raw == *data)
     };
-    // One that had to be made anew may have another number by now; and another system may have taken the number of ours.
+    // One that had to be made again may have another number by now; and another system may have taken the number of ours.
     let number = |held: &HeldEntry| {
         let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);
         let there = own.clone().find(|(number, (data, _))| is_ours(number, data));
@@ -285,7 +285,7 @@ fn decided_order(look: &Look, held: &Held, history: &History, writes: &[Write]) 
     order
 }
 
-/// What the last change of the order by hand, after the menu was put in force, put first. An order that was only written
+/// What the last change of the order by hand, after the menu was applied, put first. An order that was only written
 /// since an entry was removed decides nothing.
 fn first_by_hand(history: &History, applied: Option<u32>) -> Option<u16> {
     let since = |record: &&Record| {

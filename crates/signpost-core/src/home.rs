@@ -1,4 +1,4 @@
-//! The home volume: where the boot program and the menu in force live.
+//! The home volume: where the boot program and the active menu live.
 
 use signpost_facts::change::{Change, FileWrite};
 use signpost_facts::{Code, Refusal};

@@ -1,4 +1,4 @@
-//! Decisions: what starts next, what is odd, by which ways systems can be started; drafts, plans, edits, undoing.
+//! Decisions: what starts next, problems, by which ways systems can be started; drafts, plans, edits, undoing.
 //!
 //! In come facts and volumes that can be looked into, out come facts and planned changes. Nothing here prints, opens a
 //! device, or writes.
@@ -29,7 +29,7 @@ pub mod ways;
 pub use home::volume_of;
 use signpost_place::Look;
 
-/// Decides what a survey leaves open: what starts next, what is odd about entries and order, by which ways each system can
+/// Decides what a survey leaves open: what starts next, problems with entries and their order, by which ways each system can
 /// be started.
 pub fn decide(mut look: Look) -> Look {
     let rehearsal = rehearse::rehearse(&look);

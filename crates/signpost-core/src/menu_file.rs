@@ -45,7 +45,7 @@ pub fn text(path: &Path, bytes: Vec<u8>) -> Result<String> {
     String::from_utf8(bytes).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
-        let message = format!("byte {at} of the file is no UTF-8 text");
+        let message = format!("byte {at} of the file is not UTF-8 text");
         Error::MenuFile {
             file: path.display().to_string(),
             problems: vec![Problem { line, column: 1, message }],

@@ -61,7 +61,7 @@ impl News {
         (!what.is_empty()).then(|| Refusal {
             code: Code::ChangedAtBoot,
             message: format!("{}, and the menu file does not have that", what.join("; ")),
-            way: "`draft --take-saved` takes it in".into(),
+            way: "`signpost draft --take-saved` adds it to the menu file".into(),
         })
     }
 }
@@ -121,7 +121,7 @@ mod tests {
         let nothing = Taken::default();
         let added = |taken: &Taken, ids: &[&str]| from_slots(&slots, taken, &document(ids), None).added;
         assert_eq!(added(&nothing, &["a"]), ["b"]);
-        assert_eq!(added(&nothing, &[]), ["b"], "what was applied and is removed by hand is no news");
+        assert_eq!(added(&nothing, &[]), ["b"], "what was applied and is removed by hand is not news");
         assert!(added(&nothing, &["a", "b"]).is_empty());
         let taken = Taken { slot: Some(2), kept: None };
         assert!(added(&taken, &["a"]).is_empty(), "it was taken in, and removed by hand since");

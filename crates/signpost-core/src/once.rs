@@ -28,7 +28,7 @@ pub struct Once {
     pub outcome: Outcome,
 }
 
-/// Plans to send the next start to an entry, or to the menu whatever the policy; `None` takes that back. `file` is the menu
+/// Plans to send the next start to an entry, or to the menu whatever the policy; `None` undoes that. `file` is the menu
 /// file's, where there is one: it counts where the firmware's own list is the menu.
 ///
 /// # Errors
@@ -70,15 +70,12 @@ pub fn once(
 }
 
 fn taken_back(look: &Look, contents: &Contents, has_menu: bool) -> Vec<Write> {
-    let own = Write::removal(
-        contents,
-        OurVariables::name(ours::ONCE),
-        "take back what the menu was to do once".into(),
-    );
+    let own =
+        Write::removal(contents, OurVariables::name(ours::ONCE), "clear what the menu would do once".into());
     let mut writes = vec![own];
     if !has_menu && look.boot.next.is_some() {
         let next = VariableName::global("BootNext");
-        writes.push(Write::removal(contents, next, "take the next boot back".into()));
+        writes.push(Write::removal(contents, next, "clear the next boot".into()));
     }
     writes
 }

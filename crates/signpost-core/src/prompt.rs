@@ -24,7 +24,7 @@ pub fn save(
     for (key, value) in body {
         let read = format!("{key} = {value}").parse::<toml_edit::DocumentMut>();
         let field = read.ok().and_then(|read| Field::of_item(&read[*key]));
-        fields.push((*key, field.ok_or_else(|| Error::WrongUse(format!("{key} = {value} is no value")))?));
+        fields.push((*key, field.ok_or_else(|| Error::WrongUse(format!("{key} = {value} is not a value")))?));
     }
     let taken: Vec<EntryId> = menu.document.entries.iter().map(|entry: &Entry| entry.id.clone()).collect();
     let id = draft::free_id(&ids::slug(title, "system"), &taken);

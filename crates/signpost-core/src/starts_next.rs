@@ -10,7 +10,7 @@ pub(crate) fn starts_next(look: &Look, rehearsal: &Rehearsal) -> String {
     match look.survey.machine.firmware {
         FirmwareKind::Uefi => rehearsal.outcome.text.clone(),
         FirmwareKind::Bios => by_boot_sector(look),
-        FirmwareKind::Unknown => "nothing says it: there is no firmware to these disks".into(),
+        FirmwareKind::Unknown => "unknown: disk images have no firmware".into(),
     }
 }
 

@@ -32,8 +32,8 @@ pub struct Undo {
     pub outcome: Outcome,
 }
 
-/// Plans how to undo the last step that was not undone yet, or to go back to before the step of a number. A step that came
-/// to no end is undone as far as it came; an undoing that came to no end is finished.
+/// Plans how to undo the last step that was not undone yet, or to go back to before the step of a number. A step that was not
+/// finished is undone as far as it came; an undoing that was not finished is finished.
 ///
 /// # Errors
 /// Where there is none, a record since then cannot be read or is a copy that does not hold what is needed, or the variables
@@ -64,9 +64,8 @@ pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     let outcome = rehearse_state(look, state, None).outcome;
     let lost = ways::lost_by(look, State::of(look), state);
     notes.extend(
-        lost.iter().map(|system| {
-            format!("nothing that is active starts {} then, as before that step", system.title)
-        }),
+        lost.iter()
+            .map(|system| format!("no active entry starts {} then, as before that step", system.title)),
     );
     let mut refusals: Vec<Refusal> = Vec::new();
     // Where nothing starts as it is, undoing need not mend it.
@@ -95,7 +94,7 @@ fn step(history: &History, to: Option<u32>) -> Result<&Record> {
                 wrong(format!("record {serial} of {} is undone already", record.time))
             }
             Some(record) if record.action.is_asked() => Ok(record),
-            Some(_) => wrong(format!("record {serial} is no step that can be undone by itself")),
+            Some(_) => wrong(format!("record {serial} is not a step that can be undone by itself")),
             None => wrong(format!("there is no record {serial}")),
         };
     }
@@ -179,7 +178,7 @@ fn sectors(look: &Look, since: &[&Record], notes: &mut Vec<String>) -> Vec<Chang
             continue;
         }
         back.push(Change::Sectors(SectorWrite {
-            what: format!("take back: {}", write.what),
+            what: format!("undo: {}", write.what),
             before: write.after.clone(),
             after: write.before.clone(),
             ..write.clone()

@@ -117,7 +117,7 @@ pub(crate) fn last_way_but_for(
     let weaker =
         titles(lost(look, (&before, &after), |through| !matches!(through, Through::FallbackPath(_))));
     let message = match (gone.is_empty(), weaker.is_empty()) {
-        (false, _) => format!("nothing that is active would start {} any more", gone.join(" and ")),
+        (false, _) => format!("no active entry would start {} any more", gone.join(" and ")),
         (true, false) => {
             format!("nothing but the fallback path of a disk would start {} any more", weaker.join(" and "))
         }

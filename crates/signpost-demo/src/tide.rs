@@ -41,7 +41,7 @@ family = "desktop"
 volume = { kinds = ["NTFS"], files = ["/Meridian/System/desktop.exe"], version-of = "/Meridian/System/desktop.exe" }
 "#;
 
-/// The observatory's own recipe: how Lantern Live is told where its image is.
+/// The observatory's own recipe: how Lantern Live learns where its image is.
 const RECIPES: &str = r#"# How Kestrel Point starts Lantern Live from its image file.
 format = 1
 
@@ -157,7 +157,7 @@ fn second_disk() -> DiskSpec {
     let loader = Program::new("Meridian Desktop 4")
         .string("CompanyName", "Meridian Works")
         .string("ProductName", "Meridian Desktop 4")
-        .string("FileDescription", "Meridian start-up")
+        .string("FileDescription", "Meridian loader")
         .string("ProductVersion", "4.2.1107")
         .signed()
         .build();

@@ -68,7 +68,7 @@ impl ExFatVolume {
         let sector = read_vec(device.as_ref(), 0, 512)?;
         Self::decode(&sector, &device)
             .map(Tree)
-            .ok_or_else(|| lie("its main boot sector has numbers that cannot be"))
+            .ok_or_else(|| lie("its main boot sector has impossible numbers"))
     }
 
     fn decode(sector: &[u8], device: &SharedDevice) -> Option<Self> {

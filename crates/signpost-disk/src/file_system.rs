@@ -13,7 +13,7 @@ pub trait FileSystem {
     /// What stands in a folder, without `.` and `..`.
     ///
     /// # Errors
-    /// Where it is no folder, or cannot be read.
+    /// Where it is not a folder, or cannot be read.
     fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError>;
 
     /// What stands at a path; links are followed.
@@ -26,13 +26,13 @@ pub trait FileSystem {
     /// only where the file ends. Large stretches come in long runs, straight into the buffer.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
+    /// Where it is not a file, or cannot be read.
     fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError>;
 
     /// A file as a device of its own, for images of disks; `None` where its bytes do not lie on the volume as they are.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
+    /// Where it is not a file, or cannot be read.
     fn file_device(&self, path: &str) -> Result<Option<SharedDevice>, VolumeError> {
         self.metadata(path).map(|_| None)
     }
@@ -60,7 +60,7 @@ pub trait FileSystem {
     /// A file's first bytes, at most `most`.
     ///
     /// # Errors
-    /// Where it is no file, cannot be read, or is longer than there is memory.
+    /// Where it is not a file, cannot be read, or is longer than there is memory.
     fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
         let length = len(self.metadata(path)?.size).min(most);
         // Asked first whether the memory is there; then made cleared, which growing would do byte by byte.

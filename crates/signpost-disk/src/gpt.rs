@@ -30,7 +30,7 @@ pub struct Gpt {
     pub disk_guid: Guid,
     /// Partitions in use, by their number.
     pub partitions: Vec<Partition>,
-    /// What is odd about them: overlaps, bounds that cannot be.
+    /// Problems with them: overlaps, impossible bounds.
     pub oddities: Vec<Oddity>,
     /// Where the other copy of the table has its header, as the header of this one says: `AlternateLBA`.
     pub other_lba: u64,
@@ -94,7 +94,7 @@ impl Partition {
     }
 }
 
-/// Something odd about the partitions of a readable table.
+/// A problem with the partitions of a readable table.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Oddity {
     /// Two partitions share sectors.

@@ -211,7 +211,7 @@ pub struct Identity {
     pub is_hibernated: bool,
     /// Names of volumes inside of it, where it is a container.
     pub inside: Vec<String>,
-    /// Of a FAT: why UEFI firmware does not read it all the same.
+    /// Of a FAT: why UEFI firmware does not read it even so.
     pub firmware_refuses: Option<&'static str>,
     /// Of a FAT: why it is not to be written to.
     pub flaw: Option<&'static str>,

@@ -24,7 +24,7 @@ pub struct InnerVolume {
 /// Every volume inside the image file at a path.
 ///
 /// # Errors
-/// Where it is no file, or its file system does not say where its bytes lie.
+/// Where it is not a file, or its file system does not say where its bytes lie.
 pub fn volumes(fs: &dyn FileSystem, path: &str) -> Result<Vec<InnerVolume>, VolumeError> {
     let device = fs.file_device(path)?.ok_or_else(|| {
         VolumeError::Unsupported("images on this kind of file system are not looked into".to_string())

@@ -162,7 +162,7 @@ impl Physical {
         let extent = extent.unwrap_or(0).saturating_mul(SECTOR);
         let count = volume.number("segment_count").unwrap_or(0);
         if extent == 0 || count > MAX_SEGMENTS {
-            return Err(format!("extents of {extent} bytes in {count} segments cannot be"));
+            return Err(format!("extents of {extent} bytes in {count} segments are impossible"));
         }
         let mut mapped = Mapped { segments: Vec::new(), size: 0 };
         for number in 1..=count {
@@ -174,7 +174,7 @@ impl Physical {
             }
             let mut stripes = Vec::new();
             for pair in segment.list("stripes").chunks(2) {
-                let [physical, at] = pair else { return Err("its list of stripes is odd".into()) };
+                let [physical, at] = pair else { return Err("its stripes are not given in pairs".into()) };
                 stripes.push(self.stripe(physical, at, extent, members, used)?);
             }
             let stripe_size = segment.number("stripe_size").unwrap_or(0).saturating_mul(SECTOR);
@@ -255,7 +255,7 @@ fn metadata_areas(header: &[u8]) -> Option<Vec<(u64, u64)>> {
     None
 }
 
-/// The text that is in force. The area is a ring: the text may go on behind the area's own header.
+/// The text that counts. The area is a ring: the text may go on behind the area's own header.
 fn current_text(
     device: &dyn BlockDevice,
     head: &[u8],

@@ -215,7 +215,7 @@ impl Mbr {
     }
 }
 
-/// The four entries of a sector; `None` where it is no table.
+/// The four entries of a sector; `None` where it is not a table.
 fn decode(sector: &[u8; 512]) -> Option<Vec<MbrPartition>> {
     if le16(sector, 510)? != SIGNATURE {
         return None;

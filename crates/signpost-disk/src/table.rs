@@ -108,7 +108,7 @@ pub struct Table {
     pub partitions: Vec<TableEntry>,
     /// The table itself is hurt: what is wrong, and what was read instead.
     pub faults: Vec<String>,
-    /// What is odd about the partitions.
+    /// Problems with the partitions.
     pub oddities: Vec<String>,
     /// The sector of a GPT's whole backup that does not stand at the disk's end, as on a disk that has grown.
     pub backup_before_the_end: Option<u64>,

@@ -206,7 +206,7 @@ impl UdfVolume {
                 Some((flags, le32(rest, 24)?, rest.get(from..end)?, rest.get(end.next_multiple_of(4)..)?))
             };
             let Some((flags, block, name, after)) = take() else {
-                return Err(lie("a folder's entry that cannot be"));
+                return Err(lie("an impossible folder entry"));
             };
             rest = after;
             // Deleted ones, and the folder above.

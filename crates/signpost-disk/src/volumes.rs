@@ -246,7 +246,7 @@ fn doubles(disks: &[Disk]) -> Vec<Option<usize>> {
 
 impl Volumes {
     /// Finds the volumes of these disks: in the disks' order, those of a disk by where they start, and behind them what is
-    /// made of others.
+    /// logical volumes or arrays.
     pub fn find(disks: &[Disk]) -> Self {
         let mut volumes = Self { doubles: doubles(disks), ..Self::default() };
         for (index, disk) in disks.iter().enumerate() {

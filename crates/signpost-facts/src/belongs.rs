@@ -21,7 +21,7 @@ impl Survey {
         self.disks.iter().find(|disk| disk.number == number)
     }
 
-    /// Numbers of the disks that a volume (by its number) lies on; several, where it is made of others.
+    /// Numbers of the disks that a volume (by its number) lies on; several, where it is a logical volume or an array.
     pub fn disks_of(&self, volume: VolumeNumber) -> BTreeSet<DiskNumber> {
         let mut disks = BTreeSet::new();
         let mut volumes = vec![volume];

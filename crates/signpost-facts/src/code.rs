@@ -21,7 +21,7 @@ pub enum Code {
     BackupMisplaced,
     /// A volume says what it is, and is broken.
     VolumeBroken,
-    /// A volume is not broken, and cannot be read all the same.
+    /// A volume is not broken, and cannot be read even so.
     VolumeUnread,
     /// Two volumes share an identity.
     Clone,
@@ -61,7 +61,7 @@ pub enum Code {
     OrderTwice,
     /// The running system is not what starts next.
     NotFirst,
-    /// What the machine was started from is no system's own entry.
+    /// What the machine was started from is not a system's own entry.
     StartedByFallback,
     /// A boot with a number of its own comes first, once.
     NextBootSet,
@@ -115,7 +115,7 @@ pub enum Code {
     StartedFrom,
     /// Guard: the menu's default could not start.
     DefaultGone,
-    /// Guard: another system of this PC put the menu in force.
+    /// Guard: another system of this PC applied the menu.
     OtherSystem,
     /// Guard: the home volume has no room.
     NoRoom,

@@ -41,7 +41,7 @@ pub enum Error {
     /// Somebody stopped us between two writes.
     #[error(
         "stopped after {done} of {all} writes; the machine starts as it is: the same command goes on, \
-         `signpost undo` takes back what was written"
+         `signpost undo` undoes what was written"
     )]
     Interrupted {
         /// Writes that were done.

@@ -1,4 +1,4 @@
-//! What a survey finds odd, and what that is about.
+//! The problems that a survey finds, and what each is about.
 
 use alloc::string::String;
 
@@ -8,7 +8,7 @@ use signpost_menu::ids::EntryId;
 use crate::code::Code;
 use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
 
-/// Something odd.
+/// A problem.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     /// Its code.

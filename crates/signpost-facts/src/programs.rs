@@ -39,7 +39,7 @@ pub struct System {
     pub mounts: Vec<VolumeNumber>,
     /// Numbers of the disks that it lies on: those of its root, of its image, or of its loader.
     pub disks: Vec<DiskNumber>,
-    /// Its `ID` in `os-release`, before it is told from others of the same.
+    /// Its `ID` in `os-release`, before it is made unlike others of the same name.
     pub os_id: String,
     /// The image file that it lies in.
     pub image: Option<ImageFile>,
@@ -269,7 +269,7 @@ impl System {
     }
 }
 
-/// What a boot file says of itself, from which its role and system are told.
+/// What a boot file says of itself, from which its role and system follow.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Hints {
     /// `.osrel` of a unified image.
@@ -282,7 +282,7 @@ pub struct Hints {
     pub is_boot_program: bool,
     /// The kernel's header.
     pub kernel: Option<LinuxKernel>,
-    /// Why it is no program, in words.
+    /// Why it is not a program, in words.
     pub fault: Option<String>,
 }
 

@@ -38,7 +38,7 @@ pub struct Survey {
     pub entry_files: Vec<EntryFile>,
     /// What the firmware holds.
     pub firmware: FirmwareFacts,
-    /// What is odd.
+    /// The problems.
     pub findings: Vec<Finding>,
 }
 

@@ -21,7 +21,7 @@ pub struct DevicePath {
     nodes: Vec<Node>,
 }
 
-/// Why bytes are no device path; offsets in bytes from the path's start.
+/// Why bytes are not device path; offsets in bytes from the path's start.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum DevicePathFault {
     /// The bytes end before an end node.

@@ -43,7 +43,7 @@ pub struct LoadOption {
     pub optional_data: Vec<u8>,
 }
 
-/// Why bytes are no load option; offsets in bytes from its start.
+/// Why bytes are not load option; offsets in bytes from its start.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum LoadOptionFault {
     /// Shorter than attributes and path length.

@@ -43,7 +43,7 @@ pub enum Signature {
 
 /// Why a database cannot be read to its end; offsets in bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the signature list at offset {offset} claims sizes that cannot be")]
+#[error("the signature list at offset {offset} claims impossible sizes")]
 pub struct SignatureListFault {
     /// Where the list starts.
     pub offset: usize,

@@ -4,7 +4,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 use core::fmt;
 
-/// Text in 16-bit units, kept as it was found even where it is no valid UTF-16.
+/// Text in 16-bit units, kept as it was found even where it is not valid UTF-16.
 #[derive(Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Ucs2(Vec<u16>);
 

@@ -11,7 +11,7 @@ use rustix::fs::OFlags;
 /// A file's bytes; `None` where there is none.
 ///
 /// # Errors
-/// Where it is no plain file, has more than `most` bytes, or cannot be read.
+/// Where it is not a plain file, has more than `most` bytes, or cannot be read.
 pub fn read(path: &Path, most: u64) -> io::Result<Option<Vec<u8>>> {
     let file = match open(path) {
         Ok(file) => file,
@@ -35,13 +35,13 @@ pub fn read(path: &Path, most: u64) -> io::Result<Option<Vec<u8>>> {
 /// The same as text.
 ///
 /// # Errors
-/// As [`read`], and where it is no UTF-8.
+/// As [`read`], and where it is not UTF-8.
 pub fn read_text(path: &Path, most: u64) -> io::Result<Option<String>> {
     let bytes = read(path, most)?;
     let text = bytes.map(|bytes| {
         String::from_utf8(bytes).map_err(|error| {
             let at = error.utf8_error().valid_up_to();
-            io::Error::new(ErrorKind::InvalidData, format!("byte {at} of it is no UTF-8 text"))
+            io::Error::new(ErrorKind::InvalidData, format!("byte {at} of it is not UTF-8 text"))
         })
     });
     text.transpose()

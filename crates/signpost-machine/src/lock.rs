@@ -131,6 +131,6 @@ mod tests {
         take(&path, Duration::ZERO).unwrap();
         assert!(!path.exists(), "it is there while it is held");
         std::os::unix::fs::symlink("/dev/null", &path).unwrap();
-        assert!(take(&path, Duration::ZERO).is_err(), "a link is no file of ours");
+        assert!(take(&path, Duration::ZERO).is_err(), "a link is not a file of ours");
     }
 }

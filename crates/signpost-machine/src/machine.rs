@@ -71,7 +71,7 @@ pub struct MachineDisk {
     pub image: PathBuf,
     /// Its contents, or why they cannot be read.
     pub contents: std::result::Result<SharedDevice, String>,
-    /// The device that it is, where it is no image.
+    /// The device that it is, where it is not an image.
     pub node: Option<BlockNode>,
 }
 
@@ -137,8 +137,8 @@ impl Machine {
             }
             FirmwareKind::Uefi => return Ok(()),
             FirmwareKind::Bios if self.host.is_some() => {
-                "this system was started in the BIOS way, in which UEFI variables are out of reach; where the PC has \
-                 UEFI firmware, start it in the UEFI way and run this again; `survey` works as it is"
+                "this system was started in BIOS mode, where UEFI variables are out of reach; where the PC has \
+                 UEFI firmware, start it in UEFI mode and run this again; `survey` works as it is"
             }
             FirmwareKind::Bios => {
                 "BIOS firmware has no boot entries to plan or rehearse; `survey` shows what its \
@@ -191,12 +191,12 @@ impl Machine {
         (self.firmware != FirmwareKind::Unknown).then(|| self.state_folder().join("taken-at-boot.json"))
     }
 
-    /// Where it is kept what was put in force last, for holding it.
+    /// Where it is kept what was applied last, for holding it.
     pub fn held_record(&self) -> PathBuf {
         self.state_folder().join("held.json")
     }
 
-    /// Where it is noted what had to be put right.
+    /// Where it is noted what had to be corrected.
     pub fn hold_log(&self) -> PathBuf {
         self.state_folder().join("hold-log.json")
     }

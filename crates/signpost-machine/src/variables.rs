@@ -30,7 +30,7 @@ impl FolderStore {
     pub(super) fn path(&self, name: &VariableName) -> std::result::Result<PathBuf, StoreError> {
         let file = kernel_file::file_name(name);
         if file.contains(['/', '\0']) {
-            return Err(StoreError::Unfit { name: name.to_string(), why: "its name is no file name" });
+            return Err(StoreError::Unfit { name: name.to_string(), why: "its name is not a file name" });
         }
         Ok(self.folder.join(file))
     }
@@ -45,7 +45,7 @@ impl VariableStore for FolderStore {
         files.sort();
         for path in files {
             let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-            // Files that are no variables are none of ours.
+            // Files that are not variables are none of ours.
             let Some(name) = kernel_file::parse_file_name(name) else { continue };
             match read_bounded(&path).map(|bytes| kernel_file::decode(name, &bytes)) {
                 Ok(Some(variable)) => contents.variables.push(variable),

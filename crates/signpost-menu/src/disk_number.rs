@@ -8,7 +8,7 @@ use core::fmt;
 /// Disks of which a slot says the numbers, at most.
 const MAX_KEPT: usize = 64;
 
-/// A disk's number as people read it: 1 and on. It is no place in a list, since numbers of disks that are away stay theirs.
+/// A disk's number as people read it: 1 and on. It is not a place in a list, since numbers of disks that are away stay theirs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize), serde(transparent))]
 pub struct DiskNumber(pub u32);

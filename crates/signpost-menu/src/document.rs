@@ -180,7 +180,7 @@ pub enum Starts {
     },
     /// A heading over entries whose `in` names it.
     Group,
-    /// The firmware's own screen.
+    /// Firmware setup.
     SetupScreen,
     /// A restart.
     Restart,
@@ -208,7 +208,7 @@ pub enum EntryKind {
     Image,
     /// A heading over members.
     Group,
-    /// The firmware's own screen.
+    /// Firmware setup.
     SetupScreen,
     /// A restart.
     Restart,
@@ -217,7 +217,7 @@ pub enum EntryKind {
 }
 
 impl EntryKind {
-    /// Every kind, in the order in which they are told.
+    /// Every kind, in the order in which they are listed.
     pub const ALL: [Self; 9] = [
         Self::Linux,
         Self::Efi,

@@ -25,7 +25,7 @@ const MAX_INCLUDED: usize = 64;
 /// No id is longer, in characters.
 const MAX_ID: usize = 40;
 
-/// An entry file's contents; keys that are not known are passed over.
+/// An entry file's contents; keys that are not known are skipped.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct EntryFile {
     /// `title`.
@@ -103,7 +103,7 @@ struct Found {
 }
 
 /// The document with the entries of entry files and unified images behind its own, where it asks for them, and notes on
-/// what was passed over. What the menu starts already is not taken in again.
+/// what was skipped. What the menu starts already is not taken in again.
 pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut MenuDocument) -> Vec<String> {
     let Some(home) = home.filter(|_| document.include_bls) else { return Vec::new() };
     let mut notes = Vec::new();

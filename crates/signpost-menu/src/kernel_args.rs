@@ -35,7 +35,7 @@ impl Missing {
     }
 }
 
-/// What of the arguments names a volume that is not there, a line each. What only the running system could tell is said to
+/// What of the arguments names a volume that is not there, a line each. What only the running system could tell is marked to
 /// be that.
 pub fn named_volumes(around: &impl Surroundings, args: &str) -> Vec<String> {
     args.split_whitespace().filter_map(|word| missing(around, word)).map(Missing::words).collect()
@@ -112,7 +112,7 @@ pub fn changed_words(args: &str, changes: &str) -> Result<String, String> {
         } else if words.iter().any(is_it) {
             words.retain(|held| !is_it(held));
         } else {
-            return Err(format!("the arguments have no {word}; they are: {args}"));
+            return Err(format!("the arguments do not contain {word}; they are: {args}"));
         }
     }
     Ok(words.join(" "))

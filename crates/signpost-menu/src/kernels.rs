@@ -54,7 +54,7 @@ pub struct Chosen {
     pub path: String,
     /// What stands in its file name where the pattern has its star: `{version}` of the initrds.
     pub star: String,
-    /// Newer kernels that were passed over since their initrds are not all there.
+    /// Newer kernels that were skipped since their initrds are not all there.
     pub passed_over: Vec<String>,
 }
 
@@ -71,7 +71,7 @@ impl Newest {
     pub fn parse(text: &str) -> Result<Self, String> {
         let split = text.strip_prefix('/').and_then(|rest| rest.rsplit_once('/').or(Some(("", rest))));
         let Some((folder, name)) = split else {
-            return Err(format!("\"{text}\" is no path that starts with /"));
+            return Err(format!("\"{text}\" is not a path that starts with /"));
         };
         match name.split_once('*') {
             Some((before, after)) if !folder.contains('*') && !after.contains('*') => Ok(Self {
@@ -79,7 +79,7 @@ impl Newest {
                 before: before.to_string(),
                 after: after.to_string(),
             }),
-            _ => Err(format!("\"{text}\" needs one * in its last part, where the version stands")),
+            _ => Err(format!("\"{text}\" needs one * in its last part, for the version")),
         }
     }
 

@@ -72,7 +72,7 @@ pub const FAMILIES: &[NameFamily] = &[
 /// Images with microcode for processors, which go before every other initrd: the kernel takes what fits its processor.
 pub const MICROCODE: &[&str] = &["ucode.img", "microcode.img", "microcode.cpio", "early_ucode.cpio"];
 
-/// Ends of names that package managers and people give to files that are no kernels or initrds, or not yet or no longer.
+/// Ends of names that package managers and people give to files that are not kernels or initrds, or not yet or no longer.
 pub const ASIDE: &[&str] = &[
     ".old",
     ".bak",

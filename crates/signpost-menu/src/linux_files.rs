@@ -84,10 +84,10 @@ pub fn mounts(text: &str) -> Vec<Mount<'_>> {
         .collect()
 }
 
-/// Folders of `/dev` that are no groups of logical volumes.
+/// Folders of `/dev` that are not groups of logical volumes.
 const OTHER_FOLDERS: [&str; 7] = ["disk", "md", "block", "bus", "cciss", "loop", "zvol"];
 
-/// The volume that a line's first field names; `None` for what is no stable name.
+/// The volume that a line's first field names; `None` for what is not a stable name.
 pub fn named(what: &str) -> Option<VolumeRef> {
     let unquoted = |value: &str| value.trim_matches('"').to_string();
     if let Some((kind, value)) = what.split_once('=') {

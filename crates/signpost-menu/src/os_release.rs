@@ -16,7 +16,7 @@ pub struct OsRelease {
 }
 
 impl OsRelease {
-    /// Reads the file; lines that are no assignment are passed over.
+    /// Reads the file; lines that are not assignment are skipped.
     pub fn parse(text: &str) -> Self {
         let text = shown_lines(text);
         let assignments = text.lines().filter_map(|line| line.trim().split_once('='));
@@ -25,7 +25,7 @@ impl OsRelease {
     }
 
     fn get(&self, key: &str) -> Option<&str> {
-        // What is said twice counts as it is said last.
+        // Of two lines with one key the last counts.
         let (_, value) = self.fields.iter().rev().find(|(own, _)| own == key)?;
         Some(value.as_str()).filter(|value| !value.is_empty())
     }

@@ -195,21 +195,21 @@ fn hide(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option<Hide> {
 
 fn check_ids(reader: &mut Reader<'_>, entries: &[Entry]) {
     for (id, at, line) in reader.doubled_ids() {
-        reader.problem(at, format!("the id \"{id}\" stands twice; the entry on line {line} has it"));
+        reader.problem(at, format!("the id \"{id}\" is used twice; the entry on line {line} has it too"));
     }
     for entry in entries {
         let at = reader.remembered(&format!("entry {}", entry.line));
         if RESERVED_IDS.contains(&entry.id.as_str()) {
-            reader.problem(at, format!("\"{}\" means something else and is no id for an entry", entry.id));
+            reader.problem(at, format!("\"{}\" is reserved and cannot be the id of an entry", entry.id));
         }
         let Some(group) = &entry.group else { continue };
         let at = reader.remembered(&format!("in {}", entry.line));
         match entries.iter().find(|other| other.id == *group) {
             Some(other) if other.starts == Starts::Group && entry.starts != Starts::Group => {}
             Some(other) if other.starts == Starts::Group => {
-                reader.problem(at, "a group does not stand in a group".to_string());
+                reader.problem(at, "a group cannot be in a group".to_string());
             }
-            Some(_) => reader.problem(at, format!("in = \"{group}\" names an entry that is no group")),
+            Some(_) => reader.problem(at, format!("in = \"{group}\" names an entry that is not a group")),
             None => {
                 let message = format!("in = \"{group}\" names no entry{}", offer(group, entries));
                 reader.problem(at, message);
@@ -231,7 +231,7 @@ fn check_default(reader: &mut Reader<'_>, document: &MenuDocument) {
         // An entry that did not hold is not in the document; its own error says so.
         None if reader.has_dropped_entry(id) => {}
         None => {
-            let message = format!("default = \"{id}\" is no entry{}", offer(id, &document.entries));
+            let message = format!("default = \"{id}\" is not an entry{}", offer(id, &document.entries));
             reader.problem(at, message);
         }
     }

@@ -118,7 +118,11 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     };
     let (value, path) = rest.split_at_checked(end.unwrap_or(rest.len())).unwrap_or((rest, ""));
     if value.is_empty() != (kind == "home") {
-        let what = if kind == "home" { "takes nothing between : and /" } else { "needs a value behind :" };
+        let what = if kind == "home" {
+            "has nothing between : and /, and needs a value there"
+        } else {
+            "needs a value after :"
+        };
         return Err(format!("\"{text}\": {kind}: {what}"));
     }
     let numbered = || {
@@ -126,7 +130,7 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
         Some((unescape(id), number.parse().ok().filter(|number| *number > 0)?))
     };
     let no_number =
-        || format!("\"{text}\": {kind}: needs a partition number behind #, such as {kind}:{value}#1");
+        || format!("\"{text}\": {kind}: needs a partition number after #, such as {kind}:{value}#1");
     let volume = match kind {
         "uuid" => VolumeRef::Uuid(value.to_string()),
         "partuuid" => VolumeRef::PartUuid(value.to_string()),

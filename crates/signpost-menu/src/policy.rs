@@ -112,9 +112,9 @@ impl fmt::Display for Reason {
         match self {
             Self::Failed(why) => f.write_str(why),
             Self::NoEntry { by: ChosenBy::Once, id } => {
-                write!(f, "{id}, which this start was to go to once, is no entry of the menu")
+                write!(f, "{id}, which this start was to go to once, is not an entry of the menu")
             }
-            Self::NoEntry { by, id } => write!(f, "{}, {id}, is no entry of the menu", by.words()),
+            Self::NoEntry { by, id } => write!(f, "{}, {id}, is not an entry of the menu", by.words()),
             Self::NoSystem => f.write_str("the menu has no entry that starts a system"),
             Self::StartsNoSystem { by, title, kind } => {
                 write!(f, "{title} is {}, and starts no system: {kind}", by.words())
@@ -271,7 +271,7 @@ mod tests {
             row("default = \"first\"", (Counting(5), Some(0), "")),
             row("default = \"gone\"", (Waiting, Some(2), "gone cannot start: no file")),
             row("default = \"gone\"\nshow = \"never\"", (Waiting, Some(2), "gone cannot start: no file")),
-            row("default = \"c\"", (Waiting, Some(0), "the default, c, is no entry of the menu")),
+            row("default = \"c\"", (Waiting, Some(0), "the default, c, is not an entry of the menu")),
             row("default = \"last-started\"", (Counting(5), Some(0), "")),
             Row { last: Some("b"), ..row("default = \"last-started\"", (Counting(5), Some(1), "")) },
             Row { last: Some("c"), ..row("default = \"last-started\"", (Counting(5), Some(0), "")) },
@@ -288,7 +288,7 @@ mod tests {
                 once: Some("c"),
                 ..row(
                     "",
-                    (Waiting, Some(0), "c, which this start was to go to once, is no entry of the menu"),
+                    (Waiting, Some(0), "c, which this start was to go to once, is not an entry of the menu"),
                 )
             },
             Row { once: Some("menu"), ..row("show = \"never\"", (Waiting, Some(0), "")) },

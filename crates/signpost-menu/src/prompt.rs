@@ -117,13 +117,13 @@ pub enum Then {
         /// Its keys but id and title, with values as the menu file writes them.
         body: Vec<(&'static str, String)>,
     },
-    /// Send the next start to an entry, or to the menu; `None` takes that back.
+    /// Send the next start to an entry, or to the menu; `None` undoes that.
     Once(Option<String>),
     /// Send the next start to an entry of the firmware's.
     NextBoot(u16),
     /// Put an entry of the firmware's first in its order, for good.
     First(u16),
-    /// Open the firmware's own screen.
+    /// Open firmware setup.
     SetupScreen,
     /// Read keys as those of another keyboard.
     Keyboard(&'static Keyboard),
@@ -163,7 +163,7 @@ impl Reply {
 pub struct Prompt {
     document: MenuDocument,
     composed: Option<Composed>,
-    /// A line that is carried out once `yes` is said.
+    /// A line that is carried out once the answer is `yes`.
     asked: Option<String>,
     keyboard: &'static Keyboard,
 }
@@ -212,7 +212,7 @@ impl Prompt {
         match (word, asked) {
             ("yes" | "y", Some(line)) => return self.carry_out(&line, hands),
             ("no" | "n", Some(_)) => return Ok(Reply::said(vec!["nothing was done".to_string()])),
-            ("yes" | "y" | "no" | "n", None) => return Err(format!("{word} to what? nothing was asked")),
+            ("yes" | "y" | "no" | "n", None) => return Err(format!("{word} to what? No question was asked")),
             _ => {}
         }
         match help::word(word)? {

@@ -68,7 +68,7 @@ fn texts(table: &DeTable<'_>, key: &str) -> Vec<String> {
 }
 
 impl ImageRecipe {
-    /// Whether an image has the files that it is told by.
+    /// Whether an image has the files that mark it.
     pub fn is_for(&self, around: &impl Surroundings, within: Within<'_>) -> bool {
         !self.files.is_empty()
             && self.files.iter().all(|path| {

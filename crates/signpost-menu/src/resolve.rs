@@ -118,7 +118,7 @@ pub struct ResolvedEntry<'d> {
     pub entry: &'d Entry,
     /// What it starts; or what was looked for and is not there.
     pub target: Result<StartTarget, Fault>,
-    /// What else is worth saying, such as a newer kernel passed over.
+    /// What else is worth saying, such as a newer kernel skipped.
     pub notes: Vec<String>,
 }
 
@@ -185,8 +185,8 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
             }
         }
         StartTarget::BuiltIn => match resolved.entry.starts {
-            Starts::SetupScreen => "the firmware's own screen".into(),
-            Starts::Restart => "starts this machine again".into(),
+            Starts::SetupScreen => "firmware setup".into(),
+            Starts::Restart => "restarts this machine".into(),
             Starts::PowerOff => "turns this machine off".into(),
             Starts::Linux(_)
             | Starts::Efi { .. }

@@ -86,7 +86,7 @@ pub fn scene(session: &Session, width: usize, height: usize) -> Scene {
     scene
 }
 
-/// Rows below the list: what is chosen, what is said, the keys, with a free row above and between.
+/// Rows below the list: what is chosen, messages, the keys, with a free row above and between.
 const FOOT: usize = 5;
 /// Rows above it.
 const HEAD: usize = 3;
@@ -138,7 +138,7 @@ fn list(scene: &mut Scene, session: &Session) {
         scene.text(MARGIN, note_at, note, Tone::Warning);
         let below = note_at.saturating_add(1);
         if session.has_failed() && below.saturating_add(1) < scene.height {
-            scene.text(MARGIN, below, "The prompt (:) brings it up by hand.", Tone::Plain);
+            scene.text(MARGIN, below, "Press : for the prompt, which starts it by hand.", Tone::Plain);
         }
     }
     if scene.height > 4 {
@@ -173,13 +173,13 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
 }
 
 const HELP: [(&str, &str); 10] = [
-    ("Arrows, Home, End, page keys", "move the mark"),
+    ("Arrows, Home, End, page keys", "move the selection"),
     ("1 to 9", "go to that entry"),
-    ("a letter", "go to the next title that starts with it"),
-    ("Enter", "start the marked entry, or open the group"),
+    ("a letter", "go to the next title that begins with it"),
+    ("Enter", "start the selected entry, or open the group"),
     ("Escape", "go back"),
     ("= or F2", "change a Linux entry's arguments, for this start only"),
-    ("* or F3", "keep the marked entry as the default for good"),
+    ("* or F3", "make the selected entry the default"),
     ("? or F1", "this help"),
     (": or F4", "the prompt: look around, put a start together by hand"),
     ("any key", "stops the countdown"),

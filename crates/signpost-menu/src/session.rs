@@ -60,7 +60,7 @@ pub enum Request {
         /// All arguments, where they were changed for this start.
         args: Option<String>,
     },
-    /// Open the firmware's own screen.
+    /// Open firmware setup.
     SetupScreen,
     /// Restart.
     Restart,
@@ -398,11 +398,11 @@ impl Row {
 /// Setup-screen, restart and power-off, where the menu does not have them.
 fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>]) -> Vec<Row> {
     let built_in = [
-        (What::SetupScreen, "Firmware screen", "the firmware's own screen, after a restart"),
-        (What::Restart, "Restart", "starts this machine again"),
+        (What::SetupScreen, "Firmware setup", "opens firmware setup after a restart"),
+        (What::Restart, "Restart", "restarts this machine"),
         (What::PowerOff, "Power off", "turns this machine off"),
     ];
-    // One inside a group is reachable too; a group that is no entry holds nothing.
+    // One inside a group is reachable too; a group that is not an entry holds nothing.
     let is_there = |what: &What| rows.iter().zip(resolved).any(|(row, _)| row.what == *what);
     let missing = built_in.into_iter().filter(|(what, _, _)| !is_there(what));
     missing

@@ -1,4 +1,4 @@
-//! The menu in force: two slots of fixed size on the home volume, overwritten in turn, so that at every cut
+//! The active menu: two slots of fixed size on the home volume, overwritten in turn, so that at every cut
 //! only one of them is hurt.
 //!
 //! A slot's first line carries serial, length, checksum, writer and the machine that put it there; the menu
@@ -83,8 +83,8 @@ pub enum SlotFault {
         /// What should be.
         stored: u32,
     },
-    /// The text is no UTF-8.
-    #[error("its text is no UTF-8")]
+    /// The text is not UTF-8.
+    #[error("its text is not UTF-8")]
     Text,
 }
 

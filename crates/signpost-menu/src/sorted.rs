@@ -1,4 +1,4 @@
-//! Sorting with little code: the standard library's sorting is made anew for each type, three kilobytes a time, and a boot
+//! Sorting with little code: the standard library's sorting is compiled again for each type, three kilobytes a time, and a boot
 //! program has to be small.
 
 use alloc::vec::Vec;

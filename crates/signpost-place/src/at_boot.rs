@@ -42,7 +42,7 @@ pub trait Blocks {
     /// The serial that a disk's drive says, where it can be asked.
     fn serial(&self, disk: &DevicePath) -> Option<String>;
 
-    /// Every partition that the firmware shows; disks are told by their place in what `disks` gave.
+    /// Every partition that the firmware shows; disks are known by their place in what `disks` gave.
     fn partitions(&self, disks: &[DevicePath]) -> Vec<ShownPartition>;
 }
 

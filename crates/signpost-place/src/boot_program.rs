@@ -1,4 +1,4 @@
-//! How our boot program is told from every other file, and what it is called.
+//! How our boot program is known from every other file, and what it is called.
 
 use alloc::format;
 use alloc::string::String;

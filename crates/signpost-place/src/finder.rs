@@ -50,7 +50,7 @@ pub struct Found {
 
 /// Looks at a volume.
 pub fn on_volume(reader: &VolumeReader) -> Found {
-    // What cannot be read is told as a fault of the volume.
+    // What cannot be read becomes a fault of the volume.
     let subvolumes = reader.subvolumes().unwrap_or_default();
     let roots = roots::on_volume(reader, &subvolumes);
     let entry_files = entries::on_volume(reader, &roots);

@@ -115,7 +115,7 @@ pub fn choose(look: &Look, asked: Option<&str>) -> facts::Result<Home> {
     })
 }
 
-/// The machine-id of the running system, by which its menus are told from those of other systems.
+/// The machine-id of the running system, which tells its menus from those of other systems.
 pub fn machine_id(look: &Look) -> String {
     // Of several roots on its volume, the one that runs; where nobody knows which, the one that is mounted by itself, or the
     // only one.

@@ -50,7 +50,7 @@ pub struct VolumeReader {
     names: Names,
     guard: Guard,
     fault: OnceCell<Fault>,
-    odd_names: Cell<usize>,
+    unprintable_names: Cell<usize>,
 }
 
 /// What of a volume could not be read, and why.
@@ -77,7 +77,7 @@ impl Fault {
 impl VolumeReader {
     /// Looks into a file system; `names` are those of its top folder, where they are known already.
     pub fn new(fs: Box<dyn FileSystem>, names: Names, guard: Guard) -> Self {
-        Self { fs, names, guard, fault: OnceCell::new(), odd_names: Cell::new(0) }
+        Self { fs, names, guard, fault: OnceCell::new(), unprintable_names: Cell::new(0) }
     }
 
     /// Its files without anything between.
@@ -147,7 +147,7 @@ impl VolumeReader {
     /// What stands in a folder.
     ///
     /// # Errors
-    /// Where it is no folder, or cannot be read.
+    /// Where it is not a folder, or cannot be read.
     pub fn list(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
         self.at(folder, |fs| fs.list(folder))
     }
@@ -157,7 +157,7 @@ impl VolumeReader {
     pub fn plain(&self, folder: &str) -> Result<Vec<Item>, VolumeError> {
         let (plain, odd): (Vec<Item>, Vec<Item>) =
             self.list(folder)?.into_iter().partition(|item| !item.name.contains(acts));
-        self.odd_names.set(self.odd_names.get().saturating_add(odd.len()));
+        self.unprintable_names.set(self.unprintable_names.get().saturating_add(odd.len()));
         Ok(plain)
     }
 
@@ -178,8 +178,8 @@ impl VolumeReader {
     }
 
     /// How many names were met that cannot be shown as they are.
-    pub fn odd_names(&self) -> usize {
-        self.odd_names.get()
+    pub fn unprintable_names(&self) -> usize {
+        self.unprintable_names.get()
     }
 
     /// What stands at a path.
@@ -193,7 +193,7 @@ impl VolumeReader {
     /// A file's first bytes.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
+    /// Where it is not a file, or cannot be read.
     pub fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, VolumeError> {
         self.at(path, |fs| fs.read_head(path, most))
     }
@@ -219,7 +219,7 @@ impl VolumeReader {
     /// Fills `buffer` with a file's bytes from `offset` on; how many there were.
     ///
     /// # Errors
-    /// Where it is no file, or cannot be read.
+    /// Where it is not a file, or cannot be read.
     pub fn read_at(&self, path: &str, offset: u64, buffer: &mut [u8]) -> Result<usize, VolumeError> {
         self.at(path, |fs| fs.read_at(path, offset, buffer))
     }
@@ -227,7 +227,7 @@ impl VolumeReader {
     /// The volumes inside the image file at a path, each with a reader where it can be looked into.
     ///
     /// # Errors
-    /// Where it is no file, or its file system does not say where its bytes lie.
+    /// Where it is not a file, or its file system does not say where its bytes lie.
     pub fn inside(&self, path: &str) -> Result<Vec<(Identity, Option<Self>)>, VolumeError> {
         let volumes = self.at(path, |fs| inside::volumes(fs, path))?;
         let reader = |volume: InnerVolume| {

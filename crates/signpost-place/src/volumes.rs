@@ -20,7 +20,7 @@ pub trait Volumes {
     /// What a volume is; `None` where there is no such volume.
     fn seen(&self, volume: usize) -> Option<Seen<'_>>;
 
-    /// The disks that a volume lies on: several, where it is made of others.
+    /// The disks that a volume lies on: several, where it is a logical volume or an array.
     fn disks_of(&self, volume: usize) -> Vec<DiskNumber>;
 
     /// Whether a disk decides what the machine starts; one that can be taken along does not.
@@ -40,7 +40,7 @@ pub trait Volumes {
     /// Why nothing of a volume can be read, in words; nothing where it can, or is not of a kind that is looked into.
     fn fault(&self, volume: usize) -> Option<String>;
 
-    /// A volume, opened; `None` where that cannot be.
+    /// A volume, opened; `None` where that is impossible.
     fn opened(&self, volume: usize) -> Option<&VolumeReader>;
 
     /// What the firmware runs.

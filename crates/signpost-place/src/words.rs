@@ -1,4 +1,4 @@
-//! What partitions and files of a surveyed machine are called where the firmware's rules are told.
+//! What partitions and files of a surveyed machine are called where the firmware's rules are explained.
 
 use alloc::format;
 use alloc::string::{String, ToString};

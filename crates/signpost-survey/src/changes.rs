@@ -99,7 +99,7 @@ fn things(survey: &Survey) -> BTreeMap<String, String> {
         add(format!("boot file {} on {}", file.path, on(file.volume)), format!("content {content}"));
     }
     for entry in &survey.firmware.entries {
-        let unused = if entry.is_active { "" } else { ", not used" };
+        let unused = if entry.is_active { "" } else { ", disabled" };
         let target =
             entry.target.as_ref().map(|target| format!(", to {} on {}", target.file, on(target.volume)));
         add(

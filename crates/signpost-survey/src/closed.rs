@@ -1,4 +1,4 @@
-//! Volumes made of others that are closed to us, so that nothing but the running system says that they are there.
+//! Logical volumes and arrays that are closed to us, so that nothing but the running system says that they are there.
 
 use signpost_disk::array::Level;
 use signpost_disk::volumes::{Disk, Origin, Volume};

@@ -67,7 +67,7 @@ fn of_volume(
         found.other = families::on_volume(&volume, catalogue).map(Box::new);
     }
     if let Some(reader) = reader {
-        found.odd_names = reader.odd_names();
+        found.unprintable_names = reader.unprintable_names();
         found.fault = reader.fault().filter(|_| source.mounts.is_empty()).cloned();
         found.names = reader.into_names();
     }

@@ -138,7 +138,7 @@ fn slice_types(
     types.collect()
 }
 
-/// Looks at all disks, side by side: each one's facts, what is odd about it, and what it holds.
+/// Looks at all disks, side by side: each one's facts, problems with it, and what it holds.
 fn look_at_all(machine: &Machine) -> Vec<(Disk, Vec<Finding>, Looked)> {
     let disks: Vec<_> = machine.disks.iter().map(|disk| (disk, machine.is_medium(disk))).collect();
     side_by_side(&disks, |(disk, is_medium)| {
@@ -205,7 +205,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         Ok((found, _)) => found,
         Err(why) => {
             facts.table.fault = Some(why.clone());
-            note(Code::DiskUnreadable, why, "nothing on it is known; see that it is there");
+            note(Code::DiskUnreadable, why, "nothing on it is known; check that it is connected");
             return facts;
         }
     };
@@ -228,14 +228,14 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         note(
             Code::TableUnprotected,
             what,
-            "a partition tool that writes the table anew puts the protective MBR back",
+            "a partition tool that writes the table again puts the protective MBR back",
         );
     }
     for fault in &table.faults {
         let help = if facts.partitions.is_empty() {
-            "no partition of it is known; mend the table with a partitioning tool"
+            "no partition of it is known; correct the table with a partitioning tool"
         } else {
-            "mend the table with a partitioning tool before anything is written to this disk"
+            "correct the table with a partitioning tool before anything is written to this disk"
         };
         note(Code::TableBroken, fault, help);
     }
@@ -243,7 +243,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         note(
             Code::PartitionMisplaced,
             oddity,
-            "mend the table before anything is written to these partitions",
+            "correct the table before anything is written to these partitions",
         );
     }
     facts.array = found.array.as_ref().map(|array| DiskArray {

@@ -79,7 +79,7 @@ fn titled(volume: &OneVolume<'_>, row: &SystemRow, marks: &VolumeMarks) -> Strin
     title.trim().to_string()
 }
 
-/// A volume that no row knows, and that starts something all the same.
+/// A volume that no row knows, and that starts something anyway.
 fn by_itself(volume: &OneVolume<'_>) -> Option<System> {
     let facts = volume.facts;
     if let Some(name) = bsd_name(volume) {

@@ -1,4 +1,4 @@
-//! What is odd about a machine.
+//! Problems of a machine.
 
 use std::collections::BTreeMap;
 
@@ -53,7 +53,7 @@ pub(crate) fn beyond_us(message: String) -> Finding {
 }
 
 /// Files that no menu can name.
-pub(crate) fn odd_names(volume: &Volume, count: usize) -> Option<Finding> {
+pub(crate) fn unprintable_names(volume: &Volume, count: usize) -> Option<Finding> {
     let message = format!(
         "{}: {count} name{} with control characters, which are left out",
         volume.name,

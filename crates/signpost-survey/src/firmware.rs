@@ -21,7 +21,7 @@ pub(crate) fn judged(look: &Look) -> Judged {
     whole.map(|(number, option)| (number, locate(option, &hardware))).collect()
 }
 
-/// What the variables say; what starts next is told once all else is known.
+/// What the variables say; what starts next follows once all else is known.
 pub(crate) fn facts(look: &Look, mut judged: Judged) -> FirmwareFacts {
     let boot = &look.boot;
     let mut numbers: Vec<u16> = Vec::new();

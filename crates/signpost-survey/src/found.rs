@@ -35,8 +35,8 @@ pub(crate) struct Contents {
     pub(crate) images: Vec<System>,
     /// Whether a sleeping system's memory lies in a file of it.
     pub(crate) is_asleep: bool,
-    /// Names on it that cannot be shown as they are, and were passed over.
-    pub(crate) odd_names: usize,
+    /// Names on it that cannot be shown as they are, and were skipped.
+    pub(crate) unprintable_names: usize,
     /// What of it could not be read. Of a mounted volume none is kept: there we may not be allowed to read, which does
     /// not make it broken.
     pub(crate) fault: Option<Fault>,

@@ -22,8 +22,8 @@ pub(crate) fn notes(machine: &Machine, disks: &[Disk], volumes: &[Volume]) -> Ve
     let is_its_own = matches!(host.kind, HostKind::Installed | HostKind::Rescue);
     if is_its_own && machine.firmware == FirmwareKind::Bios {
         notes.push(
-            "started in the BIOS way: where the PC has UEFI firmware too, its entries are out of reach until it is \
-             started in the UEFI way"
+            "started in BIOS mode: where the PC has UEFI firmware too, its entries are out of reach until it is \
+             started in UEFI mode"
                 .into(),
         );
     }
@@ -62,5 +62,5 @@ fn rescue(disks: &[Disk]) -> String {
         0 => "it lies in memory".to_string(),
         _ => format!("it lies on {}, which is left out of menus", media.join(" and ")),
     };
-    format!("a rescue system is running: {own}; `apply --take-over` puts a menu in force from here")
+    format!("a rescue system is running: {own}; `apply --take-over` makes a menu active from here")
 }

@@ -122,7 +122,7 @@ fn fill(look: &mut Look, mut contents: Vec<Contents>, catalogue: &Catalogue) {
     let mut others = Vec::new();
     for (volume, found) in look.survey.volumes.iter_mut().zip(&mut contents) {
         volume.is_hibernated |= found.is_asleep;
-        look.survey.findings.extend(findings::odd_names(volume, found.odd_names));
+        look.survey.findings.extend(findings::unprintable_names(volume, found.unprintable_names));
         if let Some(fault) = &found.fault {
             look.survey.findings.push(findings::unread(volume, fault));
             if fault.is_of_all() {

@@ -51,7 +51,7 @@ fn stray_kernels(look: &Look, systems: &[System]) -> Vec<Kernel> {
 fn system(look: &Look, found: &FoundSystem) -> System {
     let number = VolumeNumber::of_index;
     let from = look.survey.at(VolumeNumber::of_index(found.release.0), &found.release.1);
-    // Its id is told from others of the same when all of them are known.
+    // Its id is made unlike others of the same name when all of them are known.
     let mut system = System::new(found.id.clone(), found.title.clone(), from, Family::Linux);
     system.id = String::new();
     system.id_like.clone_from(&found.id_like);
@@ -118,7 +118,7 @@ fn take_running(look: &Look, system: &mut System) {
     system.arguments = running.or(system.arguments.take());
 }
 
-/// What the menu that is in force hands to this system, where its kernel was started with all of that: what stands beside it
+/// What the menu that is active hands to this system, where its kernel was started with all of that: what stands beside it
 /// on the command line was added for one start, or goes behind every entry's arguments anyway.
 fn handed_over(look: &Look, system: &System, words: &[&str]) -> Option<Arguments> {
     let applied = look.noted.applied.as_ref()?;

@@ -62,7 +62,7 @@ struct Assigning<'a> {
     systems: Vec<System>,
 }
 
-/// A loader while it is told whose it is.
+/// A loader while its owner is looked for.
 struct Loader {
     file: usize,
     /// What its system may be called.
@@ -93,7 +93,7 @@ impl Assigning<'_> {
         }
     }
 
-    /// What is told without asking whose it is: what is broken, ours, or a kernel.
+    /// What is known without asking whose it is: what is broken, ours, or a kernel.
     fn tells_itself(&self, file: &mut BootFile) -> bool {
         if let Some(fault) = &file.hints.fault {
             file.description = format!("cannot be started: {fault}");

@@ -1,4 +1,4 @@
-//! Putting a plan in force: snapshot, writes one by one, each read back.
+//! Carrying out a plan: snapshot, writes one by one, each read back.
 
 use signpost_core::history::{Action, Progress};
 use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
@@ -10,7 +10,7 @@ use signpost_machine::Machine;
 use crate::records::Records;
 
 /// Writes what a plan or an undo says. The record with all variables as they were is on disk before the first write, and
-/// says how far it came behind the last. Where there is nothing to write, a step that came to no end is noted as done.
+/// says how far it came behind the last. Where there is nothing to write, a step that was not finished is noted as done.
 ///
 /// # Errors
 /// Where the machine has changed since, a variable cannot be written, or does not read back. What was
@@ -63,7 +63,7 @@ fn put(
     }
     Err(Error::NotReadBack {
         what: change.what().to_string(),
-        way: "the firmware or another program changed it; `signpost undo` takes back what was written".into(),
+        way: "the firmware or another program changed it; `signpost undo` undoes what was written".into(),
     })
 }
 

@@ -123,7 +123,7 @@ pub fn put(
     let (planned, outcome) = (plan.outcome(), rehearse(&look).outcome);
     if !is_as_planned(&look, planned, &outcome) {
         let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
-        return Err(Error::NotReadBack { what, way: "`signpost undo` takes back what was written".into() });
+        return Err(Error::NotReadBack { what, way: "`signpost undo` undoes what was written".into() });
     }
     Ok(Put { record, look })
 }

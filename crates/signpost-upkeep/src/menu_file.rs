@@ -7,7 +7,7 @@ use signpost_facts::{Error, Result};
 use signpost_machine::durable::write_durably;
 use signpost_machine::files;
 
-/// More is read than a menu may have, so that a file that is too long is told by its own error.
+/// More is read than a menu may have, so that a file that is too long gets its own error.
 const MAX_FILE: u64 = 16 << 20; // bytes
 
 /// Reads and checks a menu file.
@@ -30,7 +30,7 @@ pub fn load_if_there(path: &Path) -> Result<Option<MenuFile>> {
 /// The text of a menu file, whether it holds or not; `None` where there is none.
 ///
 /// # Errors
-/// Where it cannot be read, or is no text.
+/// Where it cannot be read, or is not a text.
 pub fn text(path: &Path) -> Result<Option<String>> {
     read_bytes(path)?.map(|bytes| menu_file::text(path, bytes)).transpose()
 }

@@ -102,7 +102,7 @@ impl<'a> App<'a> {
         Ok((machine, Some(lock)))
     }
 
-    /// Waits until no package manager is at work: a kernel without its initrd is no state to decide on.
+    /// Waits until no package manager is at work: a kernel without its initrd is not a state to decide on.
     fn wait_for_packages(&self) -> Result<(), Failure> {
         /// Longer than an update of a kernel takes on a slow disk.
         const PATIENCE: Duration = Duration::from_secs(600);
@@ -110,7 +110,7 @@ impl<'a> App<'a> {
         let mut is_said = false;
         while let Some(at_work) = packages::at_work() {
             if started.elapsed() > PATIENCE {
-                return Err(Failure::Problem(format!("{at_work}, for ten minutes now; nothing was done")));
+                return Err(Failure::Problem(format!("{at_work} for ten minutes now; nothing was done")));
             }
             if !is_said {
                 out::note(&format!("{at_work}; waiting until it is done\n"));
@@ -226,12 +226,12 @@ impl<'a> App<'a> {
             return Ok(());
         }
         let refusal = |message: &str| {
-            let way = "answer yes at a terminal, or give --yes".to_string();
+            let way = "answer yes at a terminal, or add --yes".to_string();
             let refusal = Refusal { code: Code::Unconfirmed, message: message.into(), way };
             Failure::Core(Error::Refused(vec![refusal]))
         };
         if !is_anybody_there() {
-            return Err(refusal("nobody can be asked here, so nothing was written"));
+            return Err(refusal("this is not a terminal, so nobody can be asked; nothing was written"));
         }
         match ask(&what(), question)? {
             true => Ok(()),
@@ -248,7 +248,7 @@ impl<'a> App<'a> {
     }
 }
 
-/// The rows by which systems are told: those of further folders, the machine's own, and the built-in ones.
+/// The rows by which systems are recognised: those of further folders, the machine's own, and the built-in ones.
 fn catalogue(machine: &Machine, folders: &[PathBuf]) -> Result<Catalogue, Failure> {
     let mut catalogue = Catalogue::built_in();
     for folder in machine.catalogue_folder().iter().chain(folders) {

@@ -104,7 +104,7 @@ pub fn firmware_entries(current: &OsStr) -> Vec<CompletionCandidate> {
     starting(current, numbers)
 }
 
-/// The machine that is being worked on, looked at; nothing where that cannot be.
+/// The machine that is being worked on, looked at; nothing where that is impossible.
 fn look() -> Option<Look> {
     let machine = match option("--machine") {
         Some(bench) if bench.as_os_str() != "live" => Machine::open_bench(&bench).ok()?,

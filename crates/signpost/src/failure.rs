@@ -1,4 +1,4 @@
-//! Exit codes, decided in one place, and how errors are told.
+//! Exit codes, decided in one place, and how errors are shown.
 
 use std::process::ExitCode;
 
@@ -162,7 +162,7 @@ struct MenuError {
 }
 
 impl ErrorFacts<'_> {
-    /// What was typed is no command line.
+    /// What was typed is not a command line.
     pub fn of_words(message: String) -> Self {
         Self { code: "wrong-use", message, instead: None, refusals: &[], errors: Vec::new() }
     }

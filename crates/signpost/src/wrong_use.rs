@@ -47,6 +47,6 @@ fn lines(message: &str) -> Vec<String> {
         words.split(' ').take_while(is_word).collect::<Vec<_>>().join(" ")
     });
     let command = command.unwrap_or_else(|| "signpost".into());
-    lines.push(format!("`{command} --help` says what it takes"));
+    lines.push(format!("`{command} --help` shows how to use it"));
     lines
 }

@@ -52,7 +52,7 @@ pub fn package(folder: &Path, tree: &Path, version: &str, build: Build) -> Resul
          Installed-Size: {size}\nMaintainer: Early Signpost <signpost@kestrel-point.example>\n\
          Description: boot menus for PCs with several operating systems\n \
          Looks at the whole machine at once, plans before it writes, rehearses the next\n \
-         start without a reboot, and can always take back what it did.\n"
+         start without a reboot, and can always undo what it did.\n"
     );
     let control = root.join("DEBIAN/control");
     fs::write(&control, text).map_err(at(&control))?;

@@ -23,7 +23,7 @@ pub fn package(folder: &Path, tree: &Path, version: &str) -> Result<PathBuf> {
         .release("1")
         .description(
             "Looks at the whole machine at once, plans before it writes, rehearses the next start without a reboot, and can \
-             always take back what it did.",
+             always undo what it did.",
         )
         .post_install_script(script("post")?)
         .pre_uninstall_script(script("preun")?)

@@ -65,7 +65,7 @@ impl<'a> InitrdOffer<'a> {
         let loader = Box::into_raw(Box::new(Loader { load_file, parts, length }));
         let failed = |error: uefi::Error| error.status().to_string();
         let install = |handle, guid: &Guid, interface| {
-            // SAFETY: each interface is of the shape its GUID stands for, and lives until it is taken back.
+            // SAFETY: each interface is of the shape its GUID stands for, and lives until it is uninstalled.
             unsafe { boot::install_protocol_interface(handle, guid, interface) }.map_err(failed)
         };
         let installed = install(None, &DevicePath::GUID, PATH.as_ptr().cast()).and_then(|handle| {

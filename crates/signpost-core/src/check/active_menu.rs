@@ -98,7 +98,7 @@ fn menu_file(seen: &Seen<'_>, found: &mut Found) {
         broken.evidence = problems.iter().map(ToString::to_string).collect();
     }
     broken.by_hand = Some(
-        "what is active goes on starting; correct the lines, or `signpost undo --menu` brings back the file as it was before \
+        "the active menu still works; correct the lines, or `signpost undo --menu` brings back the file as it was before \
          the last command"
             .into(),
     );
@@ -169,7 +169,7 @@ fn broken(
     if is_copied {
         found.explain(index, Code::Clone, None);
     }
-    // What is asleep behind it is told there.
+    // What is asleep behind it is named there.
     for system in systems {
         found.explain(index, Code::InitrdMissing, Some(Subject::System(system.id.clone())));
     }

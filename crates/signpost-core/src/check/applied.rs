@@ -1,5 +1,5 @@
 //! Where what was applied is not so any more: another system put itself first, the firmware lost our entry, the boot program or the
-//! menu were damaged. What differs, hold says; here it is told by its cause.
+//! menu were damaged. What differs, hold says; here it is named by its cause.
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::change::{Change, FileWrite, Write};
@@ -14,7 +14,7 @@ use crate::hold::{Held, hold};
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held {
-        if let Some(cause) = esp_made_anew(seen, held) {
+        if let Some(cause) = esp_formatted_again(seen, held) {
             found.add(cause, &[]);
             return;
         }
@@ -34,8 +34,8 @@ fn hold_cure(what: &str) -> Cure {
     Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
 }
 
-/// The home volume has another identity, or none: its file system was made anew.
-fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
+/// The home volume has another identity, or none: it was formatted again.
+fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     let wanted = VolumeRef::parse(held.home()?).ok()?;
     let look = seen.look;
     if look.resolve(&wanted).is_ok() || look.survey.disks.iter().any(|disk| !disk.is_whole) {
@@ -50,7 +50,7 @@ fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     let facts = &look.survey.volumes[esp];
     let effect = seen.effect(&[], true, Effect::StartsOther);
     let message = format!(
-        "the ESP that held the menu ({wanted}) is gone; {} is there now: the file system was made anew",
+        "the ESP that held the menu ({wanted}) is gone; {} is there now: the volume was formatted again",
         facts.where_it_is()
     );
     let mut made = cause(Code::EspNew, effect, Some(Subject::Volume(facts.number)), message);
@@ -67,7 +67,7 @@ fn esp_made_anew(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
     let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program) else {
-        // What stands against it is named elsewhere; that our entries are gone shows all the same.
+        // What stands against it is named elsewhere; that our entries are gone shows anyway.
         let numbers = seen.case.history.owned();
         let is_there = |(number, (data, _)): (&u16, &(Vec<u8>, String))| {
             seen.boot().options.get(number).is_some_and(|option| option.raw == *data)
@@ -225,7 +225,7 @@ fn slots(seen: &Seen<'_>, found: &mut Found) {
             acts: vec![Act::Redraft],
         });
     } else {
-        damaged.by_hand = Some("`signpost draft` and `signpost apply` make the menu anew".into());
+        damaged.by_hand = Some("`signpost draft` and `signpost apply` make the menu again".into());
     }
     found.add(damaged, &[]);
 }
@@ -252,7 +252,7 @@ fn next_boot(seen: &Seen<'_>, found: &mut Found) {
     }
     set.cures.push(Cure {
         name: "clear-next",
-        what: "take it back: the order counts".into(),
+        what: "clear it; then the order counts".into(),
         acts: vec![Act::ClearNext],
     });
     let index = found.add(set, &[]);
@@ -266,7 +266,7 @@ fn saved_at_boot(seen: &Seen<'_>, found: &mut Found) {
     let mut saved = cause(Code::ChangedAtBoot, Effect::Untidy, None, refusal.message);
     saved.cures.push(Cure {
         name: "take-saved",
-        what: "take it into the menu file, and apply that".into(),
+        what: "add it to the menu file, and apply that".into(),
         acts: vec![Act::TakeSaved],
     });
     found.add(saved, &[]);

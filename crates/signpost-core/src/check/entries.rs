@@ -1,4 +1,4 @@
-//! The firmware's entries that start nothing: what they lead to was made anew, has moved, is gone, damaged, or refused.
+//! The firmware's entries that start nothing: what they lead to was made again, has moved, is gone, damaged, or refused.
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::secure_boot::Verdict as SecureBoot;
@@ -94,7 +94,7 @@ fn moved(seen: &Seen<'_>, entry: &FirmwareEntry, renumbered: &[usize]) -> Option
     Some(moved)
 }
 
-/// The partition is gone for good, and another one holds the same file: an ESP that was made anew, a disk that was replaced.
+/// The partition is gone for good, and another one holds the same file: an ESP that was formatted again, a disk that was replaced.
 fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
     let survey = &seen.look.survey;
     if ways::of_load_option(seen.look, entry.number()) != Reach::Gone {

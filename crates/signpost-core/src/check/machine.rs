@@ -66,7 +66,7 @@ fn variables(seen: &Seen<'_>, found: &mut Found) {
     let effect = if look.contents.is_err() { Effect::CannotTell } else { Effect::WillBreak };
     let mut broken = cause(Code::VariablesBroken, effect, None, why);
     broken.by_hand = Some(
-        "nothing is written over what cannot be read; a reset of the firmware's settings makes it anew"
+        "nothing is written over what cannot be read; a reset of the firmware's settings creates it again"
             .into(),
     );
     found.add(broken, &[Code::VariablesBroken]);

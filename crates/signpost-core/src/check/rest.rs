@@ -28,7 +28,7 @@ pub(super) fn find(seen: &Seen<'_>, findings: Vec<Finding>, found: &mut Found) {
     }
 }
 
-/// What a finding does by itself; nothing for one that is no problem.
+/// What a finding does by itself; nothing for one that is not a problem.
 fn effect(seen: &Seen<'_>, finding: &Finding) -> Option<Effect> {
     match finding.code {
         // What is beyond us, or confuses people alone, keeps nothing from starting.

@@ -29,7 +29,7 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
         return;
     }
     let loader = system.loaders.first().and_then(|loader| seen.look.survey.boot_files.get(*loader));
-    let message = format!("nothing that is active starts {}", system.title);
+    let message = format!("no active entry starts {}", system.title);
     let effect = if seen.outcome().is_sound() { Effect::SystemLost } else { Effect::NothingStarts };
     let mut lost = cause(Code::NoWay, effect, Some(subject.clone()), message);
     lost.systems.push(system.id.clone());
@@ -63,8 +63,7 @@ fn no_way(seen: &Seen<'_>, system: &System, found: &mut Found) {
     }
     if lost.cures.is_empty() {
         lost.by_hand = Some(
-            "no loader and no kernel of it can be started: let its own installation medium write a loader"
-                .into(),
+            "no loader and no kernel of it can be started: let its own installation medium write one".into(),
         );
     }
     let index = found.add(lost, &[]);
@@ -112,7 +111,7 @@ fn modules(seen: &Seen<'_>, system: &System, found: &mut Found) {
         return;
     }
     let message = format!(
-        "the newest kernel of {}, {}, has no modules under /lib/modules: it starts, and finds few of its devices",
+        "the newest kernel of {}, {}, has no modules under /lib/modules: it starts, but finds few devices",
         system.title, first.version
     );
     let subject = Some(Subject::System(system.id.clone()));

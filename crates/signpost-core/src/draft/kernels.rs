@@ -12,7 +12,7 @@ use super::starts::{Start, can_start, kernel_body};
 const MAX_OLDER: usize = 8;
 /// Snapshots of one system that are offered, the newest.
 const MAX_SNAPSHOTS: usize = 10;
-/// What a Linux system is told to come up for a single user.
+/// The argument that brings a Linux system up for a single user.
 const SINGLE: &str = "single";
 /// What the key of a group of snapshots ends in.
 const SNAPSHOTS: &str = " snapshots";

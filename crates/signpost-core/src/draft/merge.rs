@@ -140,7 +140,7 @@ impl<'a> Merge<'a> {
         }
     }
 
-    /// The entry that somebody made for the same: of a system, one that starts it and is no other offer's.
+    /// The entry that somebody made for the same: of a system, one that starts it and is not another offer's.
     fn made_by_hand(&self, offer: &Offer) -> Option<EntryId> {
         let belongs: BTreeSet<&EntryId> = self.out.base.entries().map(|(_, written)| &written.id).collect();
         let mut free = self.resolved.iter().filter(|entry| !belongs.contains(&entry.entry.id));
@@ -362,7 +362,7 @@ fn prefix(table: &Table) -> String {
     table.decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default().to_string()
 }
 
-/// Says in the file which entries start nothing any more, and takes that back where they do again.
+/// Says in the file which entries start nothing any more, and removes that where they do again.
 pub(super) fn mark_gone(file: &mut MenuText, document: &MenuDocument, gone: &[Line]) -> Result<()> {
     let there: Vec<EntryId> = file.list().into_iter().map(|(id, ..)| id).collect();
     for entry in document.entries.iter().filter(|entry| there.contains(&entry.id)) {

@@ -117,7 +117,7 @@ pub fn add(
         && let Some(held) =
             menu.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
     {
-        let why = "it was in the menu already".to_string();
+        let why = "it is in the menu already".to_string();
         return Ok((menu.text.clone(), AddedEntry { id: held.id.clone(), title, why, is_new: false }));
     }
     let taken: Vec<EntryId> = menu.document.entries.iter().map(|entry| entry.id.clone()).collect();

@@ -82,11 +82,11 @@ impl MenuText {
     /// Sets a key of one of the file's tables.
     ///
     /// # Errors
-    /// Where what the file has by that name is no table.
+    /// Where what the file has by that name is not a table.
     pub(crate) fn set_in(&mut self, table: &str, key: &str, value: Value) -> Result<()> {
         let item = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
         let held =
-            item.as_table_like_mut().ok_or_else(|| wrong(format!("{table} is no table in the file")))?;
+            item.as_table_like_mut().ok_or_else(|| wrong(format!("{table} is not a table in the file")))?;
         set(held, key, value);
         Ok(())
     }

@@ -23,7 +23,7 @@ use crate::ways;
 pub enum Wish {
     /// These first, all others behind in their order.
     Order(Vec<u16>),
-    /// The next start goes there; `None` takes that back.
+    /// The next start goes there; `None` undoes that.
     Next(Option<u16>),
     /// An entry more.
     Add(NewFirmwareEntry),
@@ -85,7 +85,7 @@ pub fn change(look: &Look, history: &History, wish: &Wish) -> Result<FirmwareCha
             work.writes.push(Write::to(contents, boot_next(*number), what, None));
         }
         Wish::Next(None) => {
-            let what = "take the next boot back".to_string();
+            let what = "clear the next boot".to_string();
             work.writes.push(Write::removal(contents, VariableName::global("BootNext"), what));
         }
         Wish::Add(new) => work.add(new)?,
@@ -201,12 +201,12 @@ impl Work<'_> {
         let mut option = self.option(number)?.clone();
         let is_ours = history.owned().get(&number).is_some_and(|(data, _)| *data == option.encode());
         if is_ours {
-            let way = "`entry rename` gives the menu's entry another title, and `apply` puts it in force";
+            let way = "`entry rename` gives the menu's entry another title, and `apply` makes it active";
             return Err(Error::WrongUse(format!("entry {} is the menu's; {way}", OptionNumber(number))));
         }
         if option.is_made_by_firmware() {
             self.notes.push(format!(
-                "the firmware made entry {} by itself, and may make it anew",
+                "the firmware made entry {} by itself, and may create it again",
                 OptionNumber(number)
             ));
         }
@@ -219,7 +219,7 @@ impl Work<'_> {
     fn set_active(&mut self, number: u16, is_active: bool) -> Result<()> {
         let mut option = self.option(number)?.clone();
         option.attributes.set(LoadOptionAttributes::ACTIVE, is_active);
-        let what = if is_active { "put in use" } else { "put out of use" };
+        let what = if is_active { "enable" } else { "disable" };
         let what = format!("{what} entry {}", called(self.look, number));
         self.writes.push(Write::to(self.contents, boot_option(number, &option), what, None));
         Ok(())
@@ -230,14 +230,14 @@ impl Work<'_> {
         let entry = self.look.survey.firmware.entries.iter().find(|entry| entry.number() == number);
         if entry.is_some_and(|entry| entry.is_made_by_firmware) {
             self.notes.push(format!(
-                "the firmware made entry {} by itself, and makes it anew while its device is there",
+                "the firmware made entry {} by itself, and creates it again while its device is there",
                 OptionNumber(number)
             ));
         }
         let raw = self.look.boot.options.get(&number).map(|option| &option.raw);
         if history.owned().get(&number).is_some_and(|(data, _)| Some(data) == raw) {
             self.notes.push(format!(
-                "entry {} is the menu's: `apply` and `hold` make it again; `undo` takes the menu back as a whole",
+                "entry {} is the menu's: `apply` and `hold` make it again; `undo` undoes the menu as a whole",
                 OptionNumber(number)
             ));
         }
@@ -256,7 +256,7 @@ impl Work<'_> {
             self.writes.push(Write::removal(self.contents, VariableName::boot_option(*number), what));
         }
         if self.look.boot.next.is_some_and(|next| numbers.contains(&next)) {
-            let what = "take the next boot back, which goes to it".to_string();
+            let what = "clear the next boot, which goes to it".to_string();
             self.writes.push(Write::removal(self.contents, VariableName::global("BootNext"), what));
         }
     }
@@ -267,7 +267,7 @@ impl Work<'_> {
         let state = after.state(&[]);
         let outcome = rehearse_state(self.look, state, None).outcome;
         let now_starts = rehearse(self.look).outcome;
-        let way = "`firmware use NUMBER on` or `firmware add` gives it another way first";
+        let way = "`firmware enable NUMBER` or `firmware add` gives it another way first";
         self.refusals.extend(ways::last_way(self.look, State::of(self.look), state, way));
         // Where nothing starts as it is, this change need not mend it.
         if guards::nothing_starts(&now_starts).is_none() {

@@ -1,4 +1,4 @@
-//! The list: what each entry is, who made it, and what is odd about it.
+//! The list: what each entry is, who made it, and problems with it.
 
 use serde::Serialize;
 use signpost_facts::secure_boot::Verdict;
@@ -16,7 +16,7 @@ use crate::history::History;
 pub struct FirmwareList {
     /// Those in the order first.
     pub entries: Vec<ListedEntry>,
-    /// What is odd about the order itself.
+    /// Problems with the order itself.
     pub order: Vec<String>,
 }
 
@@ -43,7 +43,7 @@ pub struct ListedEntry {
     pub verdict: Kind,
     /// The id of the system that it starts.
     pub system: Option<String>,
-    /// What is odd about it, each a line.
+    /// Problems with it, a line each.
     pub findings: Vec<String>,
     /// What Secure Boot says of its file, where it is on.
     pub secure_boot: Option<Verdict>,
@@ -100,7 +100,7 @@ fn made_by(entry: &FirmwareEntry, option: Option<&LoadOption>, is_ours: bool) ->
     }
 }
 
-/// What is odd about an entry; `before` are those that come first.
+/// Problems with an entry; `before` are those that come first.
 fn findings(
     look: &Look,
     before: &[FirmwareEntry],
@@ -147,7 +147,7 @@ fn is_same_content(look: &Look, one: &FirmwareEntry, other: &FirmwareEntry) -> b
     })
 }
 
-/// A partition at the very place that an entry names, with another identity: its disk was made anew, or cloned.
+/// A partition at the very place that an entry names, with another identity: its disk was made again, or cloned.
 fn other_identity(look: &Look, drive: &HardDrive) -> Option<String> {
     look.survey.disks.iter().find_map(|disk| {
         let start = drive.start.checked_mul(u64::from(disk.sector_size))?;
@@ -160,7 +160,7 @@ fn other_identity(look: &Look, drive: &HardDrive) -> Option<String> {
         })?;
         let identity = at_place.uuid.clone().unwrap_or_else(|| "none".into());
         Some(format!(
-            "d{}p{} is there, with another identity, {identity}: made anew, or a clone",
+            "d{}p{} is there, with another identity, {identity}: formatted again, or a clone",
             disk.number, at_place.number
         ))
     })

@@ -17,7 +17,7 @@ use crate::ways::{self, Reach};
 pub struct Tidy {
     /// What would go, and why.
     pub goes: Vec<Told>,
-    /// What is odd, and is left, and why.
+    /// Entries with a problem that stay, and why.
     pub left: Vec<Told>,
     /// The change as a whole.
     #[serde(flatten)]
@@ -85,7 +85,7 @@ enum Fate {
 fn fate(look: &Look, history: &History, entry: &FirmwareEntry, has_way: &dyn Fn(&str) -> bool) -> Fate {
     let entries = &look.survey.firmware.entries;
     let Some(Ok(option)) = look.boot.options.get(&entry.number()).map(|option| &option.decoded) else {
-        return Fate::Left("it is broken, and the firmware passes it over".into());
+        return Fate::Left("it is broken, and the firmware skips it".into());
     };
     let twin = entries
         .iter()
@@ -98,10 +98,10 @@ fn fate(look: &Look, history: &History, entry: &FirmwareEntry, has_way: &dyn Fn(
         Some(its.optional_data.clone())
     };
     let is_twin = twin.is_some_and(|twin| data(twin).as_ref() == Some(&option.optional_data));
-    let odd = reach != Reach::There || is_twin || (entry.is_made_by_firmware && twin.is_some());
-    let stays = |why: &str| if odd { Fate::Left(why.into()) } else { Fate::Plain };
+    let has_problem = reach != Reach::There || is_twin || (entry.is_made_by_firmware && twin.is_some());
+    let stays = |why: &str| if has_problem { Fate::Left(why.into()) } else { Fate::Plain };
     if entry.is_made_by_firmware {
-        return stays("the firmware makes it by itself, and would make it anew");
+        return stays("the firmware makes it by itself, and would create it again");
     }
     if look.boot.current == Some(entry.number()) {
         return stays("the machine was started from it, so it would come back");

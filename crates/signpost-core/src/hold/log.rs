@@ -1,4 +1,4 @@
-//! What hold had to put right, and when: so one sees which system's update does it, and a firmware that never keeps
+//! What hold had to correct, and when: so one sees which system's update does it, and a firmware that never keeps
 //! anything is not written to for ever.
 
 use serde::{Deserialize, Serialize};
@@ -8,7 +8,7 @@ pub const MAX_SAME: usize = 3;
 /// Corrections that are kept.
 const MAX_KEPT: usize = 200;
 
-/// All that was put right, the oldest first.
+/// All that was corrected, the oldest first.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Log {
     /// Each correction; one without anything in it stands for a start at which all was as decided.

@@ -357,7 +357,7 @@ impl<'a> Work<'a> {
             writes.push(Change::Variable(Write::to(self.contents, boot_order(&order), what, None)));
         }
         if self.clears_next && self.look.boot.next.is_some() {
-            let what = "take the next boot back".to_string();
+            let what = "clear the next boot".to_string();
             writes.push(Change::Variable(Write::removal(
                 self.contents,
                 VariableName::global("BootNext"),

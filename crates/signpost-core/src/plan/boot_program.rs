@@ -77,7 +77,7 @@ pub(super) fn plan(
     let opening = super::opening_after(&menu.document, &resolved, &after);
     let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
     let gone = guards::default_gone(&opening).filter(|_| can_choose);
-    // Where nothing but the default stands against a start, that is what is said.
+    // Where nothing but the default stands against a start, that is the reason given.
     let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
     let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
     refusals.extend(guards::started_from(look, &removed));

@@ -32,7 +32,7 @@ pub(super) fn default_left_out(entries: &[EntryPlan], default: Option<&str>) -> 
     })
 }
 
-/// Secure Boot will refuse a program that is to be put in force.
+/// Secure Boot will refuse a program that is to be applied.
 pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refusal> {
     let why = match verdict? {
         Verdict::Accepted(_) => return None,
@@ -103,11 +103,10 @@ pub(super) fn foreign_changes(look: &Look, plan: &Plan) -> Vec<Refusal> {
             Refusal {
                 code: Code::ForeignEntry,
                 message: format!(
-                    "entry {number} \"{label}\" is not in use and not ours; {} would put it in use",
+                    "entry {number} \"{label}\" is disabled and not ours; {} would enable it",
                     entry.id
                 ),
-                way: "put it in use in the firmware's own screen, or name its file in an entry of its own"
-                    .into(),
+                way: "enable it in firmware setup, or name its file in an entry of its own".into(),
             }
         })
         .collect()

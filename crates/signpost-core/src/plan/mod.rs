@@ -1,4 +1,4 @@
-//! The plan: what would put a menu in force, with nothing written yet.
+//! The plan: what would make a menu active, with nothing written yet.
 
 mod boot_program;
 pub(crate) mod guards;
@@ -31,7 +31,7 @@ use crate::rehearse::{State, rehearse_state};
 use crate::resolve::{ResolvedEntry, faults, opening, resolve};
 use crate::{draft, home, ways};
 
-/// Plans how to put a menu in force.
+/// Plans how to make a menu active.
 ///
 /// # Errors
 /// Where the menu's host is not to be had, or the variables cannot be read.

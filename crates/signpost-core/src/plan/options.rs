@@ -189,7 +189,7 @@ fn put_in_use(look: &Look, contents: &Contents, number: u16) -> Option<Write> {
     }
     let mut active = held.clone();
     active.attributes |= LoadOptionAttributes::ACTIVE;
-    let what = format!("put entry {} \"{}\" in use", OptionNumber(number), held.description);
+    let what = format!("enable entry {} \"{}\"", OptionNumber(number), held.description);
     // Not named as ours: it stays somebody else's.
     Some(Write::to(contents, boot_option(number, &active), what, None))
 }

@@ -15,7 +15,7 @@ use signpost_place::hardware::SurveyedHardware;
 
 use crate::rehearse::{Outcome, State};
 
-/// What would put a menu in force.
+/// What would make a menu active.
 #[derive(Clone, Debug, Serialize)]
 pub struct Plan {
     /// What becomes of each entry of the menu, in its order.

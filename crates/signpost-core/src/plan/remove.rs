@@ -43,7 +43,7 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
         variables.push(Write::removal(contents, VariableName::boot_option(*number), what));
     }
     if look.boot.next.is_some_and(|next| removed.contains(&next)) {
-        let what = "take the next boot back, which goes to it".to_string();
+        let what = "clear the next boot, which goes to it".to_string();
         variables.push(Write::removal(contents, VariableName::global("BootNext"), what));
     }
     for name in [ours::ONCE, ours::KEPT, ours::LAST, ours::LOG] {

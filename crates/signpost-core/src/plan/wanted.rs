@@ -53,10 +53,10 @@ pub(super) fn wanted(
             "its kernel lies in {image}, where the firmware does not look; host = \"signpost\" starts it"
         )),
         StartTarget::Group => {
-            Err("a group: the firmware's list has none; its members stand one after another".into())
+            Err("a group: the firmware's list has none; its members follow one another".into())
         }
         StartTarget::BuiltIn => Err(format!(
-            "{} is no start from a disk: the firmware's list cannot hold it",
+            "{} is not a start from a disk: the firmware's list cannot hold it",
             resolved.entry.starts.word()
         )),
         StartTarget::FirmwareEntry { .. } => Err("an entry of the firmware's own".into()),
@@ -91,7 +91,7 @@ pub(crate) fn device_path(look: &Look, volume: usize, path: &str) -> Result<Devi
 fn need_stub(look: &Look, volume: usize, kernel: &str) -> Result<(), String> {
     let reader = look.reader(volume).ok_or("its volume cannot be read")?;
     let head = reader.read_head(kernel, linux::HEAD_LEN).map_err(|error| error.to_string())?;
-    let header = linux::decode(&head).ok_or_else(|| format!("{kernel} is no Linux kernel"))?;
+    let header = linux::decode(&head).ok_or_else(|| format!("{kernel} is not a Linux kernel"))?;
     match header.efi_stub {
         Some(_) => Ok(()),
         None => {

@@ -67,7 +67,7 @@ pub struct Outcome {
     pub system: Option<String>,
     /// All of it in one line.
     pub text: String,
-    /// What is handed over, and what is odd about it.
+    /// What is handed over, and problems with it.
     pub notes: Vec<String>,
 }
 

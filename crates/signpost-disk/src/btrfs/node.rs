@@ -196,7 +196,7 @@ impl Forest {
         let node = self.node(at)?;
         let level = *node.get(100).ok_or_else(|| corrupt("is short"))?;
         if level > most_level {
-            return Err(corrupt("is of a level that cannot be there"));
+            return Err(corrupt("is of an impossible level"));
         }
         let count = len(le32(&node, 96).ok_or_else(|| corrupt("is short"))?);
         let items = node.get(HEADER..).unwrap_or_default();

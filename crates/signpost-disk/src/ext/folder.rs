@@ -55,7 +55,7 @@ impl<'a> Iterator for Entries<'a> {
                 Some(entry) => return Some(Ok(entry)),
                 None => {
                     self.left = &[];
-                    return Some(Err(VolumeError::Corrupt("ext: a folder's entry that cannot be".into())));
+                    return Some(Err(VolumeError::Corrupt("ext: an impossible folder entry".into())));
                 }
             }
         }

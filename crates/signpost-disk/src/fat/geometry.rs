@@ -119,7 +119,7 @@ impl Geometry {
             (Err(_), Some(_)) => return Ok(None),
             (Err(fault), None) => return Err(fault),
         };
-        // Without its marks it is a FAT to firmware all the same; the first FAT says that these numbers are no accident.
+        // Without its marks it is a FAT to firmware anyway; the first FAT says that these numbers are not accident.
         let mut first = [0; 2];
         if unmarked.is_some()
             && (device.read_at(geometry.fat_offset, &mut first).is_err() || first[1] != 0xff)
@@ -172,7 +172,7 @@ impl Bpb {
         match () {
             () if !sector.ends_with(&[0x55, 0xaa]) => Some("its boot sector does not end in 55AA"),
             () if !jump => Some("its boot sector does not start with a jump"),
-            () if !media => Some("its media byte is none that is in use"),
+            () if !media => Some("its media byte is not a valid one"),
             () => None,
         }
     }
@@ -182,7 +182,7 @@ impl Bpb {
         const MOST_OF_FAT16: u32 = 0xfff5;
         let media = self.bpb_media >= 0xf8 || matches!(self.bpb_media, 0xf0 | 0 | 1);
         match () {
-            () if !media => Some("its media byte is none that firmware takes"),
+            () if !media => Some("its media byte is not one that firmware accepts"),
             () if fat_32 && version != 0 => Some("it is of a version that firmware does not know"),
             () if fat_32 && flags & 0x80 != 0 => {
                 Some("one of its FATs alone is in use, which firmware does not take")

@@ -110,7 +110,7 @@ fn a_volume_with_a_flaw_is_read_and_the_flaw_is_named() {
     let mut longer = volume(16 << 20);
     longer.truncate((16 << 20) - 512);
     assert!(Geometry::read(&longer).unwrap().unwrap().flaw.unwrap().contains("longer than its partition"));
-    assert_eq!(Geometry::read(&vec![0x6e; 4096]).unwrap(), None, "without its marks, numbers are no FAT");
+    assert_eq!(Geometry::read(&vec![0x6e; 4096]).unwrap(), None, "without its marks, numbers are not FAT");
 }
 
 #[test]

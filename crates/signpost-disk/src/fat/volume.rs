@@ -19,7 +19,7 @@ use crate::runs::{self, FileDevice, Run};
 /// No folder is longer than this (the specification's own limit).
 pub(super) const MAX_FOLDER: u64 = 65536 * 32; // bytes
 
-/// The volume's kind, label and serial; `None` where it is no FAT at all.
+/// The volume's kind, label and serial; `None` where it is not a FAT at all.
 pub(crate) fn identify(device: &dyn BlockDevice) -> Result<Option<Identity>, VolumeError> {
     let Some(geometry) = Geometry::read(device)? else { return Ok(None) };
     let kind = match geometry.fat_type {
@@ -51,7 +51,7 @@ impl FatVolume {
     /// Opens a volume whose boot sector holds. A root folder that cannot be read shows when it is asked for.
     ///
     /// # Errors
-    /// Where it is no FAT, or its numbers cannot be true.
+    /// Where it is not a FAT, or its numbers cannot be true.
     pub fn open(device: SharedDevice) -> Result<Self, VolumeError> {
         let geometry = Geometry::read(device.as_ref())?
             .ok_or_else(|| VolumeError::Corrupt("no FAT boot sector at offset 0".into()))?;

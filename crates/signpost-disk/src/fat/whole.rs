@@ -16,7 +16,7 @@ const MAX_DEPTH: usize = 64;
 
 impl FatVolume {
     /// Looks at every chain of clusters. Clusters that belong to nothing, and copies of the FAT that differ, do no harm and are
-    /// passed over: a write that was cut leaves such.
+    /// skipped: a write that was cut leaves such.
     ///
     /// # Errors
     /// What does not hold together.

@@ -29,7 +29,7 @@ pub(super) struct Name<'a> {
     pub(super) units: &'a [u8],
 }
 
-/// The entries of a node, whose header stands at `header`; `None` for one that cannot be.
+/// The entries of a node, whose header stands at `header`; `None` for one that is impossible.
 pub(super) struct Entries<'a>(&'a [u8]);
 
 impl<'a> Entries<'a> {

@@ -89,7 +89,7 @@ impl NtfsVolume {
     pub(crate) fn open(device: SharedDevice) -> Result<Tree<Self>, VolumeError> {
         let sector = read_vec(device.as_ref(), 0, 512)?;
         let Some(geometry) = Geometry::read(&sector) else {
-            return Err(VolumeError::Corrupt("NTFS: its boot sector has sizes that cannot be".into()));
+            return Err(VolumeError::Corrupt("NTFS: its boot sector has impossible sizes".into()));
         };
         let (claimed, there) = (geometry.size, device.size());
         if claimed > there {
@@ -102,7 +102,7 @@ impl NtfsVolume {
         let first = own.attributes().find(|attribute| attribute.kind == DATA);
         let mut runs = Vec::new();
         let found = first.and_then(|first| volume.add_runs(&first, &mut runs));
-        found.ok_or_else(|| broken(TABLE, "the master file table's runs cannot be"))?;
+        found.ok_or_else(|| broken(TABLE, "the runs of the master file table are impossible"))?;
         volume.table = runs;
         if own.attributes().any(|attribute| attribute.kind == ATTRIBUTE_LIST)
             && let Some(Value::Runs { runs, .. }) = volume.value(TABLE, DATA, &[])?
@@ -179,7 +179,7 @@ impl NtfsVolume {
     }
 
     fn joined(&self, number: u64, pieces: &[Attribute<'_>]) -> Result<Value, VolumeError> {
-        let lie = || broken(number, "an attribute that cannot be");
+        let lie = || broken(number, "an impossible attribute");
         let first = pieces.first().ok_or_else(lie)?;
         let (size, written) = first.sizes().ok_or_else(lie)?;
         if first.is_packed() {
@@ -250,7 +250,7 @@ impl NtfsVolume {
 
     /// A folder's index, opened.
     fn names(&self, folder: u64) -> Result<Names<'_>, VolumeError> {
-        let lie = || broken(folder, "an index of names that cannot be");
+        let lie = || broken(folder, "an impossible index of names");
         let Some(Value::Here(root)) = self.value(folder, INDEX_ROOT, NAMES)? else { return Err(lie()) };
         let node_size = le32(&root, 8).map(u64::from).filter(|size| (512..=65536).contains(size));
         let nodes = self.value(folder, INDEX_ALLOCATION, NAMES)?;
@@ -269,7 +269,7 @@ struct Names<'a> {
 
 impl Names<'_> {
     fn lie(&self) -> VolumeError {
-        broken(self.folder, "an index of names that cannot be")
+        broken(self.folder, "an impossible index of names")
     }
 
     /// A node, and where its header stands.

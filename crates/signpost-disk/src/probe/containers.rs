@@ -1,4 +1,4 @@
-//! What is no volume at all: disks of virtual machines in containers, and disk labels of other computers. They are named for
+//! What is not a volume at all: disks of virtual machines in containers, and disk labels of other computers. They are named for
 //! what they are, and not looked into.
 
 use super::head::Head;

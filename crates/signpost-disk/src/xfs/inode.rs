@@ -46,7 +46,7 @@ impl Inode {
     pub(super) fn decode(number: u64, bytes: &[u8], is_version_5: bool) -> Result<Self, VolumeError> {
         let corrupt = |what: &str| VolumeError::Corrupt(format!("XFS inode {number}: {what}"));
         if !bytes.starts_with(b"IN") {
-            return Err(corrupt("no inode stands at its place"));
+            return Err(corrupt("no inode is at its place"));
         }
         if is_version_5 && le32(bytes, 100) != Some(crc32c_without(bytes, 100)) {
             return Err(corrupt("its checksum does not fit"));

@@ -29,7 +29,7 @@ fn fat_label_and_serial_are_those_of_blkid() {
 }
 
 /// Mirroring off, and the second FAT the active one: the first may be as old as it likes. On FAT16 two bytes of a folder's
-/// entries are no part of a cluster's number.
+/// entries are not part of a cluster's number.
 #[test]
 fn the_active_copy_counts_and_high_words_only_on_fat32() {
     let tree = tempfile::tempdir().unwrap();

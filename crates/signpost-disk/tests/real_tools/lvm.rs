@@ -70,7 +70,7 @@ fn linear_and_striped_volumes_over_two_disks_are_read() {
         assert!(piece == data[8 * MIB - 100_000..8 * MIB + 100_001], "{}", volume.name);
         assert!(device.read_at((16 << 20) - 1, &mut [0; 2]).is_err());
     }
-    // A disk is gone: what lies on it is said to be so, the rest goes on.
+    // A disk is gone: what lies on it is named as gone, the rest goes on.
     let (volumes, _) = assemble(&physical[1..]);
     assert!(volumes[0].contents.is_ok());
     assert!(volumes[1].contents.as_ref().err().unwrap().contains("is not in this machine"));

@@ -33,7 +33,7 @@ pub struct EfiStub {
 }
 
 /// Reads a kernel's header from the file's first [`HEAD_LEN`] bytes (fewer, where the file is shorter);
-/// `None` where it is no bzImage.
+/// `None` where it is not a bzImage.
 pub fn decode(head: &[u8]) -> Option<LinuxKernel> {
     if u16_at(head, 0x1fe)? != 0xaa55 || head.get(0x202..0x206)? != b"HdrS" {
         return None;

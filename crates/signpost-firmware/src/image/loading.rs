@@ -68,11 +68,11 @@ impl Pe {
             }
             () if headers < table_end || headers > size => {
                 format!(
-                    "its headers are said to be {headers} bytes long, and the file is {size} bytes, {table_end} of them headers"
+                    "it claims headers of {headers} bytes; the file has {size} bytes, {table_end} of them headers"
                 )
             }
             () if image <= headers || image > MAX_IMAGE => {
-                format!("its image is said to be {image} bytes long")
+                format!("it claims an image of {image} bytes")
             }
             () if fields.section_alignment == 0 => "its sections are aligned to nothing".into(),
             () if fields.has_no_relocations => {

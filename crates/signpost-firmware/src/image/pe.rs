@@ -163,7 +163,7 @@ pub struct Section {
     pub(super) memory_size: u32,
 }
 
-/// Why bytes are no program that firmware starts.
+/// Why bytes are not program that firmware starts.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PeFault {
     /// No `MZ`.
@@ -184,7 +184,7 @@ impl Pe {
     /// Reads the headers from a file's start; its sections' contents need not be there.
     ///
     /// # Errors
-    /// Where it is no PE/COFF program, or its headers are cut off.
+    /// Where it is not a PE/COFF program, or its headers are cut off.
     pub fn decode(bytes: &[u8]) -> Result<Self, PeFault> {
         if !bytes.starts_with(b"MZ") {
             return Err(PeFault::NoMz);

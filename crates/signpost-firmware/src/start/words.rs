@@ -58,7 +58,7 @@ impl Verdict {
             },
             Self::NoDevice => "its disk is not there".into(),
             Self::NoFile { path, .. } if path.contains('/') => {
-                format!("the path {path} is written with slashes; firmware takes backslashes alone")
+                format!("the path {path} is written with slashes; firmware accepts only backslashes")
             }
             Self::NoFile { path, partitions } => match partitions[..] {
                 [] => format!("no volume that the firmware reads has {path}"),
@@ -70,7 +70,7 @@ impl Verdict {
             }
             Self::Unfit { target, why } => format!("{}: {why}", target.place(names)),
             Self::Hangs { target, why } => {
-                format!("{}: {why}: the machine stands still once it is started", target.place(names))
+                format!("{}: {why}: the machine hangs once it is started", target.place(names))
             }
             Self::Network => "a network start; taken to get no answer".into(),
             Self::CannotFollow(Untraced::LegacyClass) => {

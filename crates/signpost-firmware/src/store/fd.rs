@@ -60,7 +60,7 @@ impl FdImage {
         &self.bytes
     }
 
-    /// Every variable in force, and a line for a record that breaks the chain.
+    /// Every variable that counts, and a line for a record that breaks the chain.
     pub fn contents(&self) -> Contents {
         let (records, _, fault) = self.walk();
         let mut variables: Vec<(State, Variable)> = Vec::new();

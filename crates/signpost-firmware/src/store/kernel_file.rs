@@ -16,7 +16,7 @@ pub fn file_name(name: &VariableName) -> String {
     format!("{}-{}", name.name, name.vendor)
 }
 
-/// The variable a file name stands for; `None` for a file that is no variable.
+/// The variable a file name stands for; `None` for a file that is not a variable.
 pub fn parse_file_name(file: &str) -> Option<VariableName> {
     let split = file.len().checked_sub(GUID_LEN)?;
     let (name, vendor) = (file.get(..split)?.strip_suffix('-')?, file.get(split..)?);

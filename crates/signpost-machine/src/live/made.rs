@@ -35,7 +35,7 @@ pub enum Made {
     },
 }
 
-/// A device made of others.
+/// A device made from other devices.
 #[derive(Clone, Debug)]
 pub struct MadeNode {
     /// What it is.

@@ -26,7 +26,7 @@ pub struct Mount {
     pub source: String,
 }
 
-/// Reads the table; lines that are none are passed over.
+/// Reads the table; lines that are none are skipped.
 pub fn parse(text: &str) -> Vec<Mount> {
     text.lines().filter_map(line).collect()
 }

@@ -144,7 +144,7 @@ fn kernel_and_initrds(
     let initrd_at = section.at("initrd");
     let initrd = reader.strings(section, "initrd").unwrap_or_default();
     if let Some(path) = initrd.iter().find(|path| !path.starts_with('/')) {
-        reader.problem(initrd_at, format!("initrd \"{path}\" is no path that starts with /"));
+        reader.problem(initrd_at, format!("initrd \"{path}\" is not a path that starts with /"));
     }
     (kernel, initrd)
 }
@@ -153,7 +153,7 @@ fn kernel(text: &str) -> Result<KernelChoice, String> {
     match text.strip_prefix("newest:") {
         Some(pattern) => Newest::parse(pattern).map(KernelChoice::Newest),
         None if text.starts_with('/') => Ok(KernelChoice::Fixed(text.to_string())),
-        None => Err(format!("\"{text}\" is no path that starts with /, and no newest:/folder/name-*")),
+        None => Err(format!("\"{text}\" is not a path that starts with /, and no newest:/folder/name-*")),
     }
 }
 
@@ -176,7 +176,7 @@ fn volume(reader: &mut Reader<'_>, section: &mut Section<'_>, key: &str, name: &
     stable(reader, section, key, name, VolumeRef::parse, |volume| volume)
 }
 
-/// Something that names a volume, by a name that holds.
+/// Something that names a volume, by a stable name.
 fn stable<T>(
     reader: &mut Reader<'_>,
     section: &mut Section<'_>,

@@ -79,7 +79,7 @@ impl<'a> Reader<'a> {
         for error in errors {
             self.problem(error.span().map_or(0, |span| span.start), error.message().to_string());
         }
-        // What follows an error of the notation is guesswork: those are said first, alone.
+        // What follows an error of the notation is guesswork: those come first, alone.
         (!self.has_problems()).then(|| Section::new(0, table.into_inner()))
     }
 
@@ -216,7 +216,7 @@ impl<'a> Reader<'a> {
         if let Some(c) = value.chars().find(|c| acts(*c)) {
             self.problem(
                 at,
-                format!("{key} holds the character U+{:04X}, which cannot stand in it", u32::from(c)),
+                format!("{key} holds the character U+{:04X}, which is not allowed there", u32::from(c)),
             );
             return shown(&value).into_owned();
         }

@@ -96,7 +96,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "default = \"larkspur\"",
             "default = \"larkspurr\"",
-            "line 6, column 11: default = \"larkspurr\" is no entry; did you mean \"larkspur\"?",
+            "line 6, column 11: default = \"larkspurr\" is not an entry; did you mean \"larkspur\"?",
         ),
         (
             "default = \"larkspur\"",
@@ -111,7 +111,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "id = \"meridian\"",
             "id = \"first\"",
-            "line 24, column 6: \"first\" means something else and is no id for an entry",
+            "line 24, column 6: \"first\" is reserved and cannot be the id of an entry",
         ),
         (
             "id = \"meridian\"",
@@ -127,7 +127,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "in = \"older\"",
             "in = \"meridian\"",
-            "line 36, column 6: in = \"meridian\" names an entry that is no group",
+            "line 36, column 6: in = \"meridian\" names an entry that is not a group",
         ),
         (
             "in = \"older\"",
@@ -147,7 +147,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "newest:/boot/vmlinuz-*",
             "newest:/boot/vmlinuz",
-            "line 18, column 10: kernel: \"/boot/vmlinuz\" needs one * in its last part, where the version stands",
+            "line 18, column 10: kernel: \"/boot/vmlinuz\" needs one * in its last part, for the version",
         ),
         (
             "root   = \"uuid:0f0b\"\n",

@@ -173,7 +173,7 @@ impl<'a> Parts<'a> {
         if path.starts_with('/') {
             return Ok(path.to_string());
         }
-        Err(format!("{text} is no path; one starts with /, such as {}", self.kernel))
+        Err(format!("{text} is not a path; one starts with /, such as {}", self.kernel))
     }
 }
 
@@ -183,7 +183,7 @@ fn need_kernel(hands: &impl Hands, within: Within<'_>, path: &str) -> Result<(),
         return Ok(());
     }
     let is_there = hands.size(within, path).is_some();
-    Err(if is_there { format!("{path} is no Linux kernel") } else { missing(hands, within, path) })
+    Err(if is_there { format!("{path} is not a Linux kernel") } else { missing(hands, within, path) })
 }
 
 /// A file that is not there, with what stands where it would.
@@ -207,7 +207,7 @@ pub fn initrds_of(hands: &impl Hands, within: Within<'_>, kernel: &str) -> Vec<S
     by_name.initrds(&names, has_bytes).own.iter().map(|name| path(name)).collect()
 }
 
-/// The newest kernel of the system whose root a volume is, or a folder of one; `None` where the place is no root, and
+/// The newest kernel of the system whose root a volume is, or a folder of one; `None` where the place is not a root, and
 /// not a volume either.
 fn by_root(hands: &impl Hands, found: &Found) -> Option<Result<Composed, String>> {
     let on_volume = systems_on(hands, found.volume);
@@ -254,13 +254,13 @@ fn newest(hands: &impl Hands, system: &LinuxSystem, on_volume: &[&LinuxSystem]) 
     Ok(Composed { is_newest: !system.is_snapshot, ..linux(system, kernel, from) })
 }
 
-/// What there is where a volume is no system's root.
+/// What there is where a volume is not a system's root.
 fn no_root(hands: &impl Hands, volume: usize) -> String {
     let name = hands.name(volume);
     if let Some(kernel) = hands.kernels_on(volume).first() {
         let way = format!("compose linux {name}:{}", kernel.path);
         return format!(
-            "{name} is no system's root, though it has kernels: `{way}` takes one, `args` the root"
+            "{name} is not a system's root, though it has kernels: `{way}` takes one, `args` the root"
         );
     }
     let roots: Vec<String> = hands

@@ -60,7 +60,7 @@ pub(super) fn find(hands: &impl Hands, wanted: &str) -> Result<Vec<String>, Stri
     found.truncate(MAX_FOUND);
     if found.is_empty() {
         found = vec![format!(
-            "nothing in the usual places has {wanted} in its name; `look VOLUME:/` goes through a volume"
+            "no file in the usual places has {wanted} in its name; `look VOLUME:/` lists a volume"
         )];
     }
     Ok(found)

@@ -87,32 +87,32 @@ impl Word {
 
 /// Every word: what is typed behind it, what it does.
 pub const WORDS: [(Word, &str, &str); 19] = [
-    (Word::Volumes, "", "all volumes, and what is on them"),
-    (Word::Who, "VOLUME", "one volume in detail: system, kernels, arguments"),
-    (Word::Look, "PLACE", "what stands in a folder"),
-    (Word::Show, "PLACE", "a text file, or what a file is"),
-    (Word::Find, "NAME", "files with this in their names, in the usual places"),
+    (Word::Volumes, "", "lists all volumes, and what is on them"),
+    (Word::Who, "VOLUME", "shows one volume: its system, kernels, arguments"),
+    (Word::Look, "PLACE", "lists a folder"),
+    (Word::Show, "PLACE", "shows a text file, or what a file is"),
+    (Word::Find, "NAME", "finds files by a part of their names, in the usual places"),
     (
         Word::Compose,
         "linux on VOLUME | linux PLACE | efi PLACE | image PLACE | entry ID",
         "puts a start together, and fills in what it can",
     ),
-    (Word::Kernel, "PATH", "another kernel for what is composed, with its initrds"),
-    (Word::Initrd, "PATH… | none", "other initrds for what is composed"),
-    (Word::Args, "TEXT | +WORD -WORD…", "other arguments: all of them, or one more, or one less"),
-    (Word::Review, "", "what is composed, each part found or not"),
+    (Word::Kernel, "PATH", "takes another kernel, with its initrds"),
+    (Word::Initrd, "PATH… | none", "takes other initrds"),
+    (Word::Args, "TEXT | +WORD -WORD…", "sets all arguments, or adds or drops one"),
+    (Word::Review, "", "shows what is composed, and whether each part is there"),
     (Word::Start, "[entry NUMBER]", "starts what is composed, or an entry of the menu"),
     (Word::Save, "[--default] TITLE", "puts what is composed into the menu"),
-    (Word::Entries, "[GROUP] [NUMBER]", "the menu's entries, those of a group, or one in detail"),
-    (Word::Once, "[ID | menu]", "the next start, and only that, goes there"),
+    (Word::Entries, "[GROUP] [NUMBER]", "lists the menu's entries, those of a group, or shows one"),
+    (Word::Once, "[ID | menu]", "sends the next start, and only that, to an entry"),
     (
         Word::Firmware,
         "[NUMBER | next NUMBER | first NUMBER | setup]",
-        "the firmware's entries; one of them next, or always first; firmware setup",
+        "lists the firmware's entries, starts one next or always first, or opens firmware setup",
     ),
-    (Word::Keyboard, "[NAME]", "what stands on the keys at boot"),
-    (Word::Leave, "", "back to the menu; without one, to the firmware's next entry"),
-    (Word::Restart, "", "starts the machine again"),
+    (Word::Keyboard, "[NAME]", "the keyboard layout at boot"),
+    (Word::Leave, "", "goes back to the menu; without one, to the firmware's next entry"),
+    (Word::Restart, "", "restarts the machine"),
     (Word::PowerOff, "", "turns the machine off"),
 ];
 
@@ -152,8 +152,8 @@ pub(super) fn word(typed: &str) -> Result<Word, String> {
     match fitting.as_slice() {
         [one] => Ok(*one),
         [] => Err(match nearest(typed, Word::all().map(Word::text)) {
-            Some(near) => format!("there is no word {typed}; did you mean {near}?"),
-            None => format!("there is no word {typed}; `help` shows all of them"),
+            Some(near) => format!("there is no command {typed}; did you mean {near}?"),
+            None => format!("there is no command {typed}; `help` lists them all"),
         }),
         several => {
             let several: Vec<&str> = several.iter().map(|word| word.text()).collect();
@@ -168,14 +168,14 @@ pub(super) fn help(hands: &impl Hands, typed: &str) -> Result<Vec<String>, Strin
         let rows = WORDS.iter().map(|(word, _, what)| vec![word.text().to_string(), (*what).to_string()]);
         let mut lines = columns(rows.collect());
         lines.push(
-            "`help WORD` says more. The first letters of a word are enough, where no other starts so."
+            "`help COMMAND` says more. The first letters of a command are enough, if no other begins with them."
                 .to_string(),
         );
         return Ok(lines);
     }
     let word = word(typed)?;
     let Some((_, takes, what)) = WORDS.iter().find(|(own, _, _)| *own == word) else {
-        return Ok(vec!["help [WORD]: all words, or one with an example".to_string()]);
+        return Ok(vec!["help [COMMAND]: all commands, or one with an example".to_string()]);
     };
     let takes = if takes.is_empty() { String::new() } else { format!(" {takes}") };
     let mut lines = vec![format!("{}{takes}: {what}", word.text())];

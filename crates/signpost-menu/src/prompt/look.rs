@@ -214,9 +214,7 @@ pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> 
     })?;
     let called = format!("{:04X} \"{}\"", option.number, option.label);
     Ok(match act {
-        "first" => {
-            Reply::then(&format!("{called} comes first from the next start on"), Then::First(option.number))
-        }
+        "first" => Reply::then(&format!("{called} comes first from now on"), Then::First(option.number)),
         "next" => Reply::then(&format!("the next start goes to {called}"), Then::NextBoot(option.number)),
         _ => Reply::said(vec![
             format!("{called}  {}", leads_to(hands, option)),

@@ -13,7 +13,7 @@ pub(super) struct Found {
 }
 
 impl Prompt {
-    /// The volume that is meant; `line` is taken again with its right name once `yes` is said.
+    /// The volume that is meant; `line` is taken again with its right name once the answer is `yes`.
     pub(super) fn volume(&mut self, hands: &impl Hands, line: &str, text: &str) -> Result<usize, String> {
         self.place(hands, line, text).map(|found| found.volume)
     }
@@ -30,7 +30,7 @@ impl Prompt {
             }
             Err(Mistyped::Guess { typed, why, name, .. }) => {
                 self.asked = Some(line.replacen(&typed, &name, 1));
-                Err(format!("{typed}: {why}; that is {name}. Take it? (yes or no)"))
+                Err(format!("{typed}: {why}; that is {name}. Use it? (yes or no)"))
             }
             Err(error) => Err(error.to_string()),
         }

@@ -10,7 +10,7 @@ use crate::place::stable;
 use crate::quote::quoted;
 use crate::resolve::StartTarget;
 
-/// What is said once an entry is in the menu.
+/// The words for an entry that is in the menu now.
 pub fn saved(id: &str, is_default: bool) -> String {
     format!("{id} is in the menu{}", if is_default { ", and the default" } else { "" })
 }

@@ -213,7 +213,7 @@ fn mistakes_say_what_there_is() {
             "compose linux on d1p1",
             "no Linux system has its root on d1p1; there is: Larkspur Linux 14 on d1p2",
         ),
-        ("compose linux d1p2:/etc/fstab", "/etc/fstab is no Linux kernel"),
+        ("compose linux d1p2:/etc/fstab", "/etc/fstab is not a Linux kernel"),
         ("compose entry x", "the menu has no entry x; there are lark"),
         ("entries 2", "there is no entry 2; there are 1 to 1"),
         ("firmware 2", "the firmware has no entry 2; there are 001A"),

@@ -32,7 +32,7 @@ impl LineEditor {
         self.cursor
     }
 
-    /// Takes a key; keys that edit nothing are passed over.
+    /// Takes a key; keys that edit nothing are skipped.
     pub fn key(&mut self, key: Key) {
         match key {
             Key::Char(c) if !c.is_control() && self.text.len() < MAX_LENGTH => {

@@ -87,7 +87,7 @@ fn keys_move_jump_open_and_close() {
     let mut session = session(Shown::Waiting, 0);
     assert_eq!(
         titles(&session),
-        ["Larkspur Linux 14", "Meridian", "More", "Gone", "Firmware screen", "Restart", "Power off"]
+        ["Larkspur Linux 14", "Meridian", "More", "Gone", "Firmware setup", "Restart", "Power off"]
     );
     for (key, place) in [
         (Key::Down, 1),
@@ -162,7 +162,7 @@ fn a_failed_start_comes_back_with_its_reason() {
     session.failed("Meridian: refused by Secure Boot".into());
     assert_eq!(session.tick(60_000), Request::None);
     assert_eq!(draw(&session, 80, 25).row_text(22), "  Meridian: refused by Secure Boot");
-    assert_eq!(draw(&session, 80, 25).row_text(23), "  The prompt (:) brings it up by hand.");
+    assert_eq!(draw(&session, 80, 25).row_text(23), "  Press : for the prompt, which starts it by hand.");
     session.key(Key::Up);
     assert_eq!(draw(&session, 80, 25).row_text(23), "");
 }

@@ -53,7 +53,7 @@ impl FoundKernel {
     }
 }
 
-/// The kernels of a volume, by the root on it in which they lie; one that is no root may be mounted in its system at
+/// The kernels of a volume, by the root on it in which they lie; one that is not a root may be mounted in its system at
 /// `/boot`, or as an ESP. What only an entry file names is found too.
 pub(super) fn on_volume(
     reader: &VolumeReader,

@@ -40,7 +40,7 @@ pub fn mounted<'a>(root: &'a Root, volumes: &[VolumeIdentity]) -> Vec<Mounted<'a
         .collect()
 }
 
-/// A system while it is told what is its.
+/// A system while its parts are assigned.
 pub(super) struct Owner<'a> {
     pub(super) volume: usize,
     pub(super) root: &'a Root,

@@ -15,7 +15,7 @@ const MAX_TITLE: usize = 80;
 /// Files of `/etc` that are looked through for one.
 const MAX_FILES: usize = 1024;
 
-/// A text file that people or old programs may have written: a byte-order mark goes, what is no UTF-8 is replaced.
+/// A text file that people or old programs may have written: a byte-order mark goes, what is not UTF-8 is replaced.
 pub(super) fn text(reader: &VolumeReader, path: &str) -> Option<String> {
     let bytes = reader.read(path, MAX_TEXT).ok()?;
     let text = String::from_utf8_lossy(&bytes);

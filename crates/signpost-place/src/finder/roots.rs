@@ -128,7 +128,7 @@ fn root_at(reader: &VolumeReader, found: Subvolume) -> Option<Root> {
         root.release = path;
         root.take(&release);
     } else {
-        // Without any mounts it is no system's root.
+        // Without any mounts it is not a system's root.
         let (table, mounted) = fstab.as_ref()?;
         match before_os_release(reader, &below) {
             Some((title, path)) => {

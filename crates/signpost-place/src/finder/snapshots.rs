@@ -1,4 +1,4 @@
-//! Snapshots: copies of a root as that was once. They are no systems of their own; what they lack is their origin's.
+//! Snapshots: copies of a root as that was once. They are not systems of their own; what they lack is their origin's.
 
 use alloc::format;
 use alloc::string::{String, ToString};

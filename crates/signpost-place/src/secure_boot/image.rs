@@ -35,7 +35,7 @@ impl<'a> Image<'a> {
     /// Reads the headers.
     ///
     /// # Errors
-    /// Why it is no program.
+    /// Why it is not a program.
     pub(super) fn read(file: &'a [u8]) -> Result<Self, String> {
         let pe = Pe::decode(file).map_err(|fault| fault.to_string())?;
         Ok(Self { file, pe, digests: RefCell::default() })

@@ -35,9 +35,9 @@ const ALGORITHMS: [(&str, usize); 8] = [
 /// Certificates from the signer to one that is trusted.
 const MAX_CHAIN: usize = 10;
 
-/// What is said of a signature that a parser gives up on; where in its bytes, helps nobody who reads it.
+/// The words for a signature that a parser gives up on; where in its bytes, helps nobody who reads it.
 pub(super) const UNREADABLE: &str =
-    "its signature cannot be read: it is no PKCS #7 signature as programs carry them";
+    "its signature cannot be read: it is not a PKCS #7 signature as programs carry them";
 
 /// A signature, read.
 pub(super) struct Signed {

@@ -49,7 +49,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
             None => remove(look, history)?,
         })
     })?;
-    let question = if args.remove { "Take this off the machine?" } else { "Make this active?" };
+    let question = if args.remove { "Remove this from the machine?" } else { "Make this active?" };
     let how = How {
         is_trial: args.dry_run,
         text: &|| render::plan::text(&plan),

@@ -24,7 +24,7 @@ pub struct DemoArgs {
 
 type Walk = &'static [(&'static str, &'static [&'static str])];
 
-/// The walk with the boot program: what is said, and what is typed.
+/// The walk with the boot program: what is explained, and what is typed.
 const WITH_BOOT_PROGRAM: Walk = &[
     LOOK,
     REHEARSE,
@@ -40,7 +40,7 @@ const WITH_BOOT_PROGRAM: Walk = &[
     AGAIN,
     ("What will the next start do?", &["rehearse"]),
     ("And what if somebody chose the other system?", &["rehearse", "--choose", "meridian"]),
-    ("Send the next start there, once; then take that back.", &["once", "meridian"]),
+    ("Send the next start there, once; then clear that.", &["once", "meridian"]),
     ("", &["once", "--clear", "--quiet"]),
     ("So the next start goes where the menu says:", &["rehearse"]),
 ];
@@ -64,10 +64,10 @@ const LOOK: Stop =
 const REHEARSE: Stop =
     ("An update of Meridian Desktop has put itself first. Follow a start, without one:", &["rehearse"]);
 const MENU: Stop = ("The menu: what each entry would start, and whether that is there.", &["menu"]);
-const PLAN: Stop = ("What would put it in force? Nothing is written yet.", &["plan"]);
-const APPLY: Stop = ("Put it in force.", &["apply", "--yes"]);
-const UNDO: Stop = ("A change of mind: take it back. The machine is as it was.", &["undo", "--yes"]);
-const AGAIN: Stop = ("And in force again.", &["apply", "--yes", "--quiet"]);
+const PLAN: Stop = ("What would be written to make it active? Nothing is written yet.", &["plan"]);
+const APPLY: Stop = ("Make it active.", &["apply", "--yes"]);
+const UNDO: Stop = ("A change of mind: undo it. The machine is as it was.", &["undo", "--yes"]);
+const AGAIN: Stop = ("And active again.", &["apply", "--yes", "--quiet"]);
 
 /// Commands to try next.
 const NEXT: [&str; 6] =
@@ -144,7 +144,7 @@ fn empty(folder: &Path) -> Result<PathBuf, Failure> {
         Ok(folder.to_path_buf())
     } else {
         Err(Failure::Other(format!(
-            "{} is no empty folder; the demo writes into a new one",
+            "{} is not an empty folder; the demo writes into a new one",
             folder.display()
         )))
     }

@@ -67,7 +67,7 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     };
     let mut draft = make(args.take_saved)?;
     if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
-        let question = "Take this into the menu file?";
+        let question = "Write this to the menu file?";
         if app.is_agreed(|| render::draft::saved(&draft.saved), question)? {
             draft = make(true)?;
         }

@@ -222,7 +222,7 @@ fn edited(
         }
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(menu, entry, title)?;
-            Edited::new(text, format!("{id} is called {title} now"))
+            Edited::new(text, format!("{id} is now called {title}"))
         }
         What::Edit { entry, editor: true, guard, .. } => {
             let Some((text, id)) = editor::edit(app, menu, entry)? else {
@@ -268,7 +268,7 @@ fn edited(
         }
         What::Reveal { what, .. } => {
             let (text, thing) = edit::reveal(menu, what.as_deref().unwrap_or_default())?;
-            Edited::new(text, format!("{} is hidden no longer; `signpost draft` offers it again", thing.what))
+            Edited::new(text, format!("{} is no longer hidden; `signpost draft` offers it again", thing.what))
         }
     }))
 }
@@ -283,7 +283,7 @@ fn hidden(
     let (text, thing, refusal) = edit::hide(&app.look(machine)?, menu, what, why)?;
     guard.pass(refusal)?;
     let hidden = thing.what.strip_prefix("entry ").map(str::to_string).into_iter().collect();
-    let done = format!("{} is hidden; `entry reveal` takes that back", thing.what);
+    let done = format!("{} is hidden; `entry reveal` undoes that", thing.what);
     Ok(Edited { hidden, ..Edited::new(text, done) })
 }
 
@@ -296,7 +296,7 @@ fn place(to: &str, other: Option<&str>) -> Result<Where, Failure> {
         "before" => named(Where::Before),
         "after" => named(Where::After),
         "into" => named(Where::Into),
-        _ if other.is_some() => Err(Failure::Usage(format!("{to} stands by itself, without another entry"))),
+        _ if other.is_some() => Err(Failure::Usage(format!("{to} takes no other entry"))),
         "top" => Ok(Where::Top),
         "bottom" => Ok(Where::Bottom),
         _ => Ok(Where::Out),

@@ -55,7 +55,7 @@ mod tests {
         }
         let sections = PAGE.lines().filter_map(|line| line.strip_prefix("### "));
         for word in sections {
-            assert!(Code::parse(word).is_some(), "{word} is no code");
+            assert!(Code::parse(word).is_some(), "{word} is not a code");
         }
     }
 }

@@ -14,7 +14,7 @@ use crate::{complete, render};
 /// See, order and tidy the firmware's own entries
 ///
 /// An entry is named by its number, which is hexadecimal (3, 0003 and Boot0003 are the same), or by its label, or any part
-/// of it that fits no other. What was changed is taken back by `undo`.
+/// of it that fits no other. What was changed is undone by `undo`.
 #[derive(Args)]
 pub struct FirmwareArgs {
     #[command(subcommand)]
@@ -29,7 +29,7 @@ pub struct FirmwareArgs {
 
 #[derive(Subcommand)]
 enum What {
-    /// Show every entry: what it leads to, who made it, what is odd about it
+    /// Show every entry: what it leads to, who made it, problems with it
     List {
         /// Show device paths too, in the specification's text form
         #[arg(long)]
@@ -134,7 +134,7 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     let how = How {
         is_trial: args.dry_run,
         text: &|| render::firmware::planned(&change),
-        // What is named, and can be taken back, needs no question; what is removed does.
+        // What is named, and can be undone, needs no question; what is removed does.
         question: Some("Do this?").filter(|_| matches!(wish, Wish::Remove(_))),
         is_overridden: &is_overridden(args),
     };
@@ -144,7 +144,7 @@ pub fn run(app: &App<'_>, args: &FirmwareArgs) -> Outcome {
     Ok(Exit::Done)
 }
 
-/// Shows what can be removed, and removes it where that is said.
+/// Shows what can be removed, and removes it where asked to.
 fn put_in_order(
     app: &App<'_>,
     (mut machine, mut records): (Machine, Records),

@@ -44,7 +44,7 @@ pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
 fn all(history: &History, unreadable: &[&str]) -> String {
     let notes: String = unreadable
         .iter()
-        .map(|fault| format!("  {} a record cannot be read: {fault}\n", style::odd("note:")))
+        .map(|fault| format!("  {} a record cannot be read: {fault}\n", style::problem("note:")))
         .collect();
     if history.records().is_empty() {
         return notes + "Nothing was done yet.\n";
@@ -65,7 +65,7 @@ fn all(history: &History, unreadable: &[&str]) -> String {
 fn what(history: &History, record: &Record) -> String {
     let what = match record.action {
         Action::Apply => "menu applied".to_string(),
-        Action::Remove => "ours taken off the machine".into(),
+        Action::Remove => "removed from the machine".into(),
         Action::Firmware => "firmware's entries changed".into(),
         Action::Once => "next start set".into(),
         Action::Mend => "mended what was wrong".into(),

@@ -6,7 +6,7 @@ use serde::Serialize;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 
-/// Write the manual pages, one a command, into a folder
+/// Write the manual pages, one per command, into a folder
 #[derive(Args)]
 pub struct ManualArgs {
     /// The folder; it is made where it is not there

@@ -16,7 +16,7 @@ pub struct OnceArgs {
     /// The entry, or "menu" to show our menu whatever its policy
     #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::once_targets))]
     entry: Option<String>,
-    /// Take it back
+    /// Undo it
     #[arg(long, conflicts_with = "entry")]
     clear: bool,
     /// Show what would be written, and write nothing

@@ -90,7 +90,7 @@ impl Session<'_> {
         let failed = |error: ReadlineError| Failure::Other(error.to_string());
         let config = Config::builder().completion_type(CompletionType::List).build();
         let mut editor: Editor<Words<'_>, DefaultHistory> = Editor::with_config(config).map_err(failed)?;
-        out::text("`help` shows the words, `leave` ends.\n");
+        out::text("`help` lists the commands, `leave` ends.\n");
         loop {
             editor.set_helper(Some(Words { prompt: self.prompt.clone(), look: self.look }));
             match editor.readline("> ") {
@@ -121,9 +121,7 @@ impl Session<'_> {
             Then::Once(id) => self.once(id.as_deref())?,
             Then::NextBoot(number) => self.firmware(&Wish::Next(Some(number)))?,
             Then::First(number) => self.firmware(&Wish::Order(vec![number]))?,
-            Then::SetupScreen => {
-                "At boot this opens the firmware's own screen; here nothing was done.\n".into()
-            }
+            Then::SetupScreen => "At boot this opens firmware setup; here nothing was done.\n".into(),
             Then::Restart | Then::PowerOff => {
                 "At boot this does it; here the running system's own command does.\n".into()
             }
@@ -139,7 +137,7 @@ impl Session<'_> {
                 self.firmware(&Wish::Next(Some(*number)))
             }
             _ if self.is_live => Ok(
-                "A running machine starts nothing else: `save` puts this into the menu, `apply` puts that in force, `once` sends \
+                "A running machine starts nothing else: `save` puts this into the menu, `apply` makes that active, `once` sends \
                  the next start to it.\n".into(),
             ),
             _ => Ok("That is what would be handed over; a bench starts nothing.\n".into()),
@@ -158,7 +156,7 @@ impl Session<'_> {
         menu_file::save(&path, &text)?;
         let document: MenuDocument = menu_file::load(&path)?.document;
         self.prompt.take_menu(document);
-        Ok(format!("{}\n`signpost apply` puts it in force\n", saved(&id, is_default)))
+        Ok(format!("{}\n`signpost apply` makes it active\n", saved(&id, is_default)))
     }
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {

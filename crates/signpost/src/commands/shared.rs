@@ -13,7 +13,7 @@ use signpost_place::boot_program::BootProgram;
 use crate::complete;
 use crate::failure::Failure;
 
-/// What the boot program needs, for commands that put it in force.
+/// What the boot program needs, for commands that apply it.
 #[derive(Args)]
 pub struct HomeArgs {
     /// The volume for boot program and menu, such as d1p1 or uuid:4F2A-11C9

@@ -57,7 +57,7 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
         app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
     }
     if let Some(record) = record {
-        // A machine that cannot be written to is surveyed all the same; then nothing is kept to compare with.
+        // A machine that cannot be written to is surveyed anyway; then nothing is kept to compare with.
         if !args.short {
             let _ = Changes::keep(&record, &look.survey);
         }

@@ -11,7 +11,7 @@ use crate::{complete, render};
 /// Show or set the menu's policy: default, timeout, when it shows, kernel arguments
 ///
 /// Without anything to set, every key is shown with its value, its default and what it takes. Several are set at once: all
-/// of them, or none. `apply` puts the change in force.
+/// of them, or none. `apply` makes the change active.
 #[derive(Args)]
 pub struct TuneArgs {
     /// What to set, such as timeout=10

@@ -35,7 +35,7 @@ fn heading(effect: Effect) -> String {
         Effect::CannotTell | Effect::NothingStarts | Effect::StartsOther | Effect::SystemLost => {
             style::bad(effect.words())
         }
-        Effect::WillBreak => style::odd(effect.words()),
+        Effect::WillBreak => style::problem(effect.words()),
         Effect::Untidy => style::heading(effect.words()),
     }
 }

@@ -115,7 +115,7 @@ pub fn volume(look: &Look, volume: &Volume) -> String {
     let state = [
         (volume.is_unclean, "in use when the machine went down"),
         (volume.is_hibernated, "a system sleeps here"),
-        (volume.is_encrypted, "encrypted: takes its key to look into"),
+        (volume.is_encrypted, "encrypted: needs its key to be read"),
     ];
     let state: Vec<&str> = state.into_iter().filter(|(is_so, _)| *is_so).map(|(_, words)| words).collect();
     text.push_str(&facts([

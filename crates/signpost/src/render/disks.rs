@@ -143,7 +143,7 @@ fn partition_lines(
     }
 }
 
-/// A volume's own line: its name, what it is for, size, kind, label, identity, state.
+/// A volume's own line: its name, meaning, size, kind, label, identity, state.
 fn facts(volume: &Volume, purpose: &str) -> String {
     let name = &volume.name;
     let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
@@ -153,7 +153,7 @@ fn facts(volume: &Volume, purpose: &str) -> String {
     line.truncate(line.trim_end().len());
     for (is_so, word) in [
         (volume.aside.is_some(), volume.aside.map_or("", Aside::word)),
-        (volume.is_encrypted, "encrypted: takes its key to look into"),
+        (volume.is_encrypted, "encrypted: needs its key to be read"),
         (volume.is_hibernated, "a system sleeps here"),
     ] {
         if is_so && !line.ends_with(word) {
@@ -213,7 +213,7 @@ fn below(survey: &Survey, volume: &Volume, stem: &str, folds: bool) -> String {
     text
 }
 
-/// What stands on a volume that matters for starting: systems, kernels, image files, start-up and entry files.
+/// What stands on a volume that matters for starting: systems, kernels, image files, boot files and entry files.
 pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     let mut found = Vec::new();
     let roots = survey.systems.iter().filter(|system| system.root == Some(volume.number));
@@ -249,7 +249,7 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     let is_shown = |file: &&BootFile| found.iter().all(|(path, _)| *path != file.path);
     let files = survey.boot_files.iter().filter(|file| file.volume == volume.number);
     let files: Vec<_> =
-        files.filter(is_shown).map(|file| (file.path.clone(), startup(survey, file))).collect();
+        files.filter(is_shown).map(|file| (file.path.clone(), boot_file(survey, file))).collect();
     found.extend(files);
     for entry in survey.entry_files.iter().filter(|entry| entry.volume == volume.number) {
         let title = entry.title.as_deref().unwrap_or("without a title");
@@ -259,7 +259,7 @@ pub fn contents(survey: &Survey, volume: &Volume) -> Vec<(String, String)> {
     found
 }
 
-fn startup(survey: &Survey, file: &BootFile) -> String {
+fn boot_file(survey: &Survey, file: &BootFile) -> String {
     let foreign = file.architecture.as_ref().filter(|name| **name != survey.machine.architecture);
     let architecture = foreign.map(|name| format!(", for {name}")).unwrap_or_default();
     let signed = if file.is_signed { ", signed" } else { "" };

@@ -40,7 +40,7 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
     }
     if !draft.saved.is_empty() && !draft.takes_saved {
         text.push_str(&format!("\n{}", saved(&draft.saved)));
-        text.push_str("  `signpost draft --take-saved` takes this into the menu file\n");
+        text.push_str("  `signpost draft --take-saved` adds this to the menu file\n");
     }
     if dry_run && draft.is_different {
         text.push_str(&format!("\n{}\n\n{}", style::heading("The file"), draft.text));

@@ -15,7 +15,7 @@ pub fn list(list: &FirmwareList, has_paths: bool) -> String {
     }
     let mut table = Table::new(&["number", "use", "label", "made by", "leads to"]);
     for entry in &list.entries {
-        let leads_to: Vec<String> = std::iter::once(entry.leads_to.clone()).chain(odd(entry)).collect();
+        let leads_to: Vec<String> = std::iter::once(entry.leads_to.clone()).chain(problems(entry)).collect();
         table.row([
             entry.number.to_string(),
             used(entry),
@@ -37,7 +37,7 @@ pub fn list(list: &FirmwareList, has_paths: bool) -> String {
     }
     if !list.order.is_empty() {
         text.push('\n');
-        list.order.iter().for_each(|line| text.push_str(&format!("  {} {line}\n", style::odd("note:"))));
+        list.order.iter().for_each(|line| text.push_str(&format!("  {} {line}\n", style::problem("note:"))));
     }
     text
 }
@@ -52,8 +52,8 @@ fn used(entry: &ListedEntry) -> String {
     std::iter::once(place.as_str()).chain(words.into_iter().flatten()).collect::<Vec<_>>().join(", ")
 }
 
-/// What is odd about an entry, a line each.
-fn odd(entry: &ListedEntry) -> Vec<String> {
+/// Problems with an entry, a line each.
+fn problems(entry: &ListedEntry) -> Vec<String> {
     let mut lines: Vec<String> = entry.findings.iter().map(|finding| format!("- {finding}")).collect();
     match &entry.secure_boot {
         // What it leads to has said so already where that stands against the start.
@@ -68,7 +68,7 @@ fn odd(entry: &ListedEntry) -> Vec<String> {
 
 pub fn planned(change: &FirmwareChange) -> String {
     let writes: Vec<&str> = change.writes.iter().map(Change::what).collect();
-    let mut text = write_list(&writes, "Nothing to write: it is so already.");
+    let mut text = write_list(&writes, "Nothing to write: nothing would change.");
     text.push_str(&notes(&change.notes));
     text.push_str(&refusals(&change.refusals));
     text + "\n" + &outcome("Next start then", &change.outcome)
@@ -80,7 +80,7 @@ pub fn done(change: &FirmwareChange) -> String {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     if change.writes.is_empty() {
-        text.push_str("Nothing was written: it is so already.\n");
+        text.push_str("Nothing was written: nothing would change.\n");
     }
     text.push_str(&notes(&change.notes));
     text + &outcome("Next start", &change.outcome)

@@ -17,7 +17,7 @@ pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
     if is_in_vain {
         text.push_str(&format!(
             "  {} the same was corrected too often in a row; `hold` writes nothing\n",
-            style::odd("note:")
+            style::problem("note:")
         ));
     }
     text.push_str(&refusals(&plan.refusals));

@@ -1,5 +1,5 @@
 //! Where text goes: results to standard output, all else to standard error. Colours are dropped where the
-//! stream or the person does not want them. A pipe that was closed is no error worth telling.
+//! stream or the person does not want them. A pipe that was closed is not an error worth telling.
 //!
 //! Facts are safe to show from where they are read on; here is the last look: nothing but lines and our own colours goes to a
 //! terminal.
@@ -41,7 +41,7 @@ fn escaped(document: &str) -> String {
     out
 }
 
-/// Something that helps, and is no result.
+/// Something that helps, and is not a result.
 pub fn note(text: &str) {
     let _ = anstream::stderr().write_all(safe(text).as_bytes());
 }

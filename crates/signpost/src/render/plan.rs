@@ -97,7 +97,7 @@ pub fn write_list(list: &[&str], nothing: &str) -> String {
 }
 
 pub fn notes(notes: &[String]) -> String {
-    notes.iter().map(|note| format!("  {} {note}\n", style::odd("note:"))).collect()
+    notes.iter().map(|note| format!("  {} {note}\n", style::problem("note:"))).collect()
 }
 
 pub fn refusals(refusals: &[Refusal]) -> String {

@@ -31,7 +31,7 @@ pub fn outcome(name: &str, outcome: &Outcome) -> String {
     let text: String = outcome.notes.iter().map(|note| format!("  {note}\n")).collect();
     let line = match outcome.kind {
         Kind::Starts => style::good(&outcome.text),
-        Kind::MayStart | Kind::WaitsAsAsked => style::odd(&outcome.text),
+        Kind::MayStart | Kind::WaitsAsAsked => style::problem(&outcome.text),
         Kind::Waits | Kind::BuiltIn | Kind::Hangs | Kind::Nothing => style::bad(&outcome.text),
     };
     format!("{text}{}  {line}\n", style::heading(name))

@@ -91,7 +91,7 @@ fn problems(causes: &[Cause]) -> String {
         (Effect::NothingStarts, style::bad),
         (Effect::StartsOther, style::bad),
         (Effect::SystemLost, style::bad),
-        (Effect::WillBreak, style::odd),
+        (Effect::WillBreak, style::problem),
     ] {
         for cause in causes.iter().filter(|cause| cause.effect == effect) {
             let head = format!("{}: ", effect.words());

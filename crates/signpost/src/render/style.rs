@@ -22,7 +22,7 @@ pub fn bad(text: &str) -> String {
 }
 
 /// What wants a look.
-pub fn odd(text: &str) -> String {
+pub fn problem(text: &str) -> String {
     paint(AnsiColor::Yellow.on_default(), text)
 }
 

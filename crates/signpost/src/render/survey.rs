@@ -1,4 +1,4 @@
-//! The survey: what changed, systems, how the machine starts, disks, firmware entries, what is odd.
+//! The survey: what changed, systems, how the machine starts, disks, firmware entries, problems.
 
 use std::collections::BTreeSet;
 

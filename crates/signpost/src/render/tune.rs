@@ -7,7 +7,7 @@ use super::table::Table;
 
 /// Every key with its value, its default, what it takes and means.
 pub fn all(tuned: &Tuned) -> String {
-    let mut table = Table::new(&["key", "value", "default", "takes", "what it is for"]);
+    let mut table = Table::new(&["key", "value", "default", "takes", "meaning"]);
     for setting in &tuned.settings {
         let key = setting;
         table.row([key.name, &setting.value, key.default, key.values, key.meaning].map(str::to_string));
@@ -24,13 +24,13 @@ pub fn changed(tuned: &Tuned, is_trial: bool) -> String {
         }
     }
     let next = match (text.is_empty(), is_trial) {
-        (true, _) => "It is so already; nothing was written.\n",
+        (true, _) => "Nothing was written: nothing would change.\n",
         (false, true) => "Nothing was written.\n",
-        (false, false) => "`signpost plan` shows what puts it in force, `signpost apply` does it.\n",
+        (false, false) => "`signpost plan` shows what would be written, `signpost apply` makes it active.\n",
     };
     text + &warnings(tuned) + next
 }
 
 fn warnings(tuned: &Tuned) -> String {
-    tuned.warnings.iter().map(|warning| format!("{} {warning}\n", style::odd("Mind:"))).collect()
+    tuned.warnings.iter().map(|warning| format!("{} {warning}\n", style::problem("Note:"))).collect()
 }

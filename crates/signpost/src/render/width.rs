@@ -6,7 +6,7 @@ use terminal_size::{Width, terminal_size_of};
 
 /// Where nothing says how wide the terminal is.
 const USUAL: usize = 100;
-/// Narrower is no table any more, wider is hard to read.
+/// Narrower is not a table any more, wider is hard to read.
 const BOUNDS: (usize, usize) = (80, 200);
 
 /// Columns of all output: the terminal's, else those that `COLUMNS` says, within bounds.

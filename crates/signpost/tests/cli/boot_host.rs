@@ -294,9 +294,7 @@ fn the_boot_screen_is_shown_at_any_size() {
     insta::assert_snapshot!(
         host.machine.ok(&["preview"]) + &host.machine.ok(&["preview", "--size", "40x10"])
     );
-    assert!(
-        host.machine.ok(&["preview", "--keys"]).contains("keep the marked entry as the default for good")
-    );
+    assert!(host.machine.ok(&["preview", "--keys"]).contains("make the selected entry the default"));
     assert_eq!(host.machine.run(&["preview", "--size", "80,25"]).code, 2);
 }
 
@@ -313,7 +311,7 @@ fn no_boot_program_of_another_kind_is_put_there() {
     assert_eq!(host.slot(0), None);
 }
 
-/// What the first apply made is gone once it is taken back: files, and the folder that held them.
+/// What the first apply made is gone once it is undone: files, and the folder that held them.
 #[test]
 fn the_first_apply_is_taken_back_without_a_trace_and_without_lifting_a_guard() {
     let host = Host::small();

@@ -177,7 +177,7 @@ fn changes_since_the_last_survey_are_told() {
     ] {
         assert!(text.contains(line), "{line}\n{text}");
     }
-    // A record that is none is passed over.
+    // A record that is none is skipped.
     machine.write("last-survey.json", "{}");
     assert!(!machine.ok(&["survey"]).contains("last survey"));
 }

@@ -59,7 +59,7 @@ fn what_cannot_be_read_makes_the_check_say_what_it_does_not_know() {
     assert!(run.code == 4 || run.stdout.contains("cannot be told"), "{}{}", run.stdout, run.stderr);
 }
 
-/// Loose images have no variables: what can be told of them is told, with what cannot.
+/// Loose images have no variables: what can be known of them is shown, with what cannot.
 #[test]
 fn loose_images_are_checked_as_far_as_that_goes() {
     let machine = whole();

@@ -226,9 +226,9 @@ fn without_a_twin_the_kernel_is_started_directly() {
     );
 }
 
-/// The same files in a partition of another identity: the ESP was made anew.
+/// The same files in a partition of another identity: the ESP was formatted again.
 #[test]
-fn an_esp_that_was_made_anew_is_what_entries_lead_to_again() {
+fn an_esp_that_was_formatted_again_is_what_entries_lead_to_again() {
     let machine = whole();
     rewrite_table(&machine, "meridian.img", |partitions| {
         partitions[0].guid = signpost_disk::guid!("cccccccc-0001-4000-8000-000000000001");
@@ -237,7 +237,7 @@ fn an_esp_that_was_made_anew_is_what_entries_lead_to_again() {
 }
 
 #[test]
-fn the_menus_own_esp_made_anew_gets_the_menu_again() {
+fn the_menus_own_esp_formatted_again_gets_the_menu_again() {
     let machine = whole();
     let files = vec![file("/EFI/larkspur/lkload.efi", Program::new("Larkspur").build())];
     let mut disk = lark_disk(vec![]);

@@ -1,4 +1,4 @@
-//! What a menu says is checked: volumes in arguments, keys that are edited, names, titles; what is said twice is done once.
+//! What a menu says is checked: volumes in arguments, keys that are edited, names, titles; what is asked for twice is done once.
 
 use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{Content, StoreKind};
@@ -101,7 +101,7 @@ fn a_default_that_is_the_files_error_can_be_set_right() {
     assert!(machine.read("menu.toml").contains("default = \"lark\""));
     machine.write("menu.toml", &menu("default = \"nobody\"\ntimeout = \"soon\"", &[LARK, MERIDIAN]));
     let error = machine.fails(1, &["tune", "default=lark"]);
-    assert!(error.contains("timeout"), "what else is wrong is said: {error}");
+    assert!(error.contains("timeout"), "what else is wrong is named: {error}");
 }
 
 #[test]
@@ -199,7 +199,7 @@ fn an_entry_that_starts_nothing_is_not_sent_to() {
         let error = machine.fails(2, &command);
         assert!(error.contains("entry 0002 \"Gone\" starts nothing: d1p1 has no file"), "{error}");
     }
-    assert!(!machine.ok(&["firmware", "list"]).contains("made anew"), "only its file is gone");
+    assert!(!machine.ok(&["firmware", "list"]).contains("formatted again"), "only its file is gone");
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! Every kind of change, killed before each of its writes and within them: the machine starts all the same, the same command again
+//! Every kind of change, killed before each of its writes and within them: the machine still starts, the same command again
 //! finishes it, and undo brings back what was there.
 
 use std::cell::Cell;
@@ -259,7 +259,7 @@ fn an_apply_that_is_killed_within_a_file_is_finished_and_can_be_undone() {
     assert!(count >= 30, "{count}");
 }
 
-/// An undo is cut as it takes back an apply that was carried out, and one that was itself killed before each of its writes;
+/// An undo is cut as it undoes an apply that was carried out, and one that was itself killed before each of its writes;
 /// and the undo that finishes it is cut once more.
 #[test]
 fn an_undo_that_is_killed_anywhere_and_its_next_one_too_is_finished_by_the_one_after() {

@@ -2,7 +2,7 @@
 
 use crate::harness::{LARK, MERIDIAN, TestMachine, menu, run_bare};
 
-/// A file that somebody has made his own: comments everywhere, odd blanks, keys in another order.
+/// A file that somebody has made his own: comments everywhere, uneven blanks, keys in another order.
 const OWN: &str = r#"# Tide bench, kept by Anna
 format = 1
 
@@ -215,7 +215,7 @@ fn names_that_fit_nothing_or_too_much_are_answered_with_what_there_is() {
     assert_eq!(machine.read("menu.toml"), OWN);
 }
 
-/// Numbers become names that hold, titles and arguments come from the machine; the result is a menu that holds.
+/// Numbers become stable names, titles and arguments come from the machine; the result is a menu that is valid.
 #[test]
 fn entries_are_added_with_what_the_machine_tells() {
     let machine = machine();

@@ -1,4 +1,4 @@
-//! What is said to start next is what then starts; what was interrupted can be finished or undone.
+//! What is announced to start next is what then starts; what was interrupted can be finished or undone.
 
 use signpost_demo::program::Program;
 use signpost_demo::{StoreKind, change_fat};
@@ -122,7 +122,7 @@ fn hold_says_that_the_default_is_gone_and_counts_starts_and_not_corrections() {
     // After an interrupted step it says which, and how to go on.
     interrupt(&machine, 2);
     let said = machine.ok(&["hold", "--dry-run"]);
-    assert!(said.contains("an apply came to no end: `signpost apply` finishes it"), "{said}");
+    assert!(said.contains("an apply was not finished: `signpost apply` finishes it"), "{said}");
 }
 
 #[test]
@@ -179,7 +179,7 @@ fn an_interrupted_undo_is_finished_by_the_next_one() {
     machine.ok(&["firmware", "order", "1"]);
     let applied = sorted(machine.variables());
     machine.ok(&["undo", "--yes"]);
-    // The undo of the order came to no end: nothing of it was written yet.
+    // The undo of the order was not finished: nothing of it was written yet.
     machine.put(&boot_order(&[1, 0]));
     let text = machine
         .read("history/0003.json")

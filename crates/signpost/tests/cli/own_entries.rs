@@ -116,7 +116,7 @@ fn a_survey_tells_what_became_of_the_entries_and_not_of_those_they_were_put_befo
         told("changed"),
         [
             "boot order: 0000, 0001; it was 0001",
-            "firmware entry 0001: \"Meridian\", not used, to /EFI/meridian/start.efi on 0B0B-0001; it was \"Meridian\", to /EFI/meridian/start.efi on 0B0B-0001"
+            "firmware entry 0001: \"Meridian\", disabled, to /EFI/meridian/start.efi on 0B0B-0001; it was \"Meridian\", to /EFI/meridian/start.efi on 0B0B-0001"
         ]
     );
     assert_eq!(told("gone"), [""; 0]);
@@ -225,7 +225,7 @@ fn the_journal_gets_a_line_for_each_correction() {
     installer(&machine, &[1, 0]);
     let said = hold();
     let lines: Vec<&str> = said.lines().collect();
-    assert_eq!(lines[0], "<5>put right: boot order 0000 0001");
+    assert_eq!(lines[0], "<5>corrected: boot order 0000 0001");
     assert!(lines[1].starts_with("<5>as it was found: Meridian Desktop 4 starts"), "{said}");
     assert!(lines[2].starts_with("<5>next: Larkspur starts") && lines.len() == 3, "{said}");
 }
@@ -249,7 +249,7 @@ fn hold_makes_what_was_removed_and_leaves_what_was_changed_since() {
     let before = machine.everything();
     machine.ok(&["hold"]);
     assert_eq!(machine.everything(), before);
-    // What was taken back is held no longer.
+    // What was undone is held no longer.
     machine.ok(&["undo", "--yes"]);
     machine.ok(&["undo", "--yes"]);
     installer(&machine, &[1]);

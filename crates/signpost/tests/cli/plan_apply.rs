@@ -1,4 +1,4 @@
-//! Putting a menu in force, and taking it back.
+//! Putting a active menu, and taking it back.
 
 use signpost_demo::StoreKind;
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order, timeout};
@@ -225,7 +225,7 @@ fn a_record_on_disk_precedes_the_first_write_and_holds_everything() {
     let record: serde_json::Value = serde_json::from_str(&machine.read("history/0001.json")).unwrap();
     assert_eq!(record["snapshot"].as_array().unwrap().len(), before.variables.len());
     assert_eq!(record["writes"].as_array().unwrap().len(), 3);
-    // Cut in the middle: only the first write was done. Undo takes that back and no more.
+    // Cut in the middle: only the first write was done. Undo undoes that and no more.
     machine.put(&boot_order(&[1]));
     std::fs::remove_file(machine.path("variables/Timeout-8be4df61-93ca-11d2-aa0d-00e098032b8c")).unwrap();
     machine.ok(&["undo", "--yes"]);

@@ -122,7 +122,7 @@ fn systems_with_a_way(machine: &TestMachine) -> BTreeSet<String> {
     systems.iter().filter(has_way).map(|system| system["id"].as_str().unwrap().to_string()).collect()
 }
 
-/// Variables and files of the home volumes; what is only noted beside them is no part of how the machine starts.
+/// Variables and files of the home volumes; what is only noted beside them is not part of how the machine starts.
 fn state(machine: &TestMachine) -> (Vec<String>, Vec<Vec<u8>>) {
     let Contents { mut variables, .. } = machine.variables();
     variables.sort_by(|a, b| a.name.cmp(&b.name));
@@ -207,7 +207,7 @@ fn held(shape: &Shape, seen: &Seen) -> Result<(), TestCaseError> {
         let after = state(&machine);
         let _ = machine.run(&words);
         prop_assert_eq!(state(&machine), after.clone(), "{:?} again wrote something", words);
-        // What counts once, and what hold corrects, is no step that is undone by itself.
+        // What counts once, and what hold corrects, is not a step that is undone by itself.
         if steps == self::steps(&machine) || matches!(words[0], "once" | "hold") {
             continue;
         }

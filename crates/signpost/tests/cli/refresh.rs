@@ -107,7 +107,7 @@ fn what_both_sides_changed_stays_as_the_person_wrote_it() {
         text.contains("args    = \"root=LABEL=TIDE loud single\""),
         "what nobody touched is refreshed: {text}"
     );
-    assert!(machine.ok(&["draft"]).contains("nothing new"), "and is said once");
+    assert!(machine.ok(&["draft"]).contains("nothing new"), "and comes once");
 }
 
 #[test]
@@ -129,7 +129,7 @@ fn removed_fields_and_entries_stay_removed_until_they_are_asked_for() {
     assert_eq!(ids(&machine)[..4], ["tidewater", "meridian", "tidewater-older", "tidewater-5.4"]);
     assert!(
         machine.read("menu.toml").matches("initrd  =").count() < 4,
-        "a removed field is no removed entry"
+        "a removed field is not a removed entry"
     );
 }
 

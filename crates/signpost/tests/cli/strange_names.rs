@@ -132,7 +132,7 @@ fn every_command_shows_them_written_out() {
 }
 
 #[test]
-fn one_odd_name_makes_no_entry_and_never_makes_draft_fail() {
+fn one_strange_name_makes_no_entry_and_never_makes_draft_fail() {
     for host in ["firmware", "signpost"] {
         let machine = bench();
         machine.ok(&["draft", "--host", host]);

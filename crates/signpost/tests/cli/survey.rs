@@ -1,4 +1,4 @@
-//! What is told from what lies on the disks.
+//! What is recognised from what lies on the disks.
 
 use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{BenchSpec, Content, StoreKind};

@@ -104,7 +104,7 @@ fn the_survey_as_json_has_all_of_it() {
 }
 
 /// The demo run by a copy of the program, alone in its folder or with something that stands in for the boot
-/// program; what was walked, and what is said at the end.
+/// program; what was walked, and what is printed at the end.
 fn demo(with_boot_program: bool) -> (String, String) {
     let folder = tempfile::tempdir().unwrap();
     let program = folder.path().join("signpost");

@@ -1,4 +1,4 @@
-//! Where a write could hit what is not the volume's own, nothing is written, whatever is said.
+//! Where a write could hit what is not the volume's own, nothing is written, whatever is asked.
 
 use std::os::unix::fs::FileExt;
 
@@ -217,7 +217,7 @@ fn disks_that_firmware_mirrors_are_one_and_never_written_to_alone() {
     assert!(shown.contains("in the mirror Ebbe of the firmware, the same as disk 1"), "{shown}");
     let said = refused(&machine, "partition-unsafe");
     assert!(said.contains("disk 1 is in the mirror Ebbe, whose disks have to be written together"), "{said}");
-    // Stripes are not put together here: that is said, and nothing is called broken.
+    // Stripes are not put together here: that is noted, and nothing is called broken.
     for image in ["lark.img", "second.img"] {
         // The table speaks of more than one of them holds.
         add_array(&machine, image, (6 << 20) / 512, 0);

@@ -62,7 +62,7 @@ impl Year {
         change_fat(&self.machine.path("lark.img"), VOLUME, put, take).unwrap();
     }
 
-    /// Refreshes, puts in force, rehearses: what `draft` said. All that was made by hand is there.
+    /// Refreshes, makes active, rehearses: what `draft` said. All that was made by hand is there.
     fn turn(&self, expected: &str) -> String {
         let said = self.machine.ok(&["draft", "--host", "signpost"]);
         let program = self.machine.path("program.efi");

@@ -141,7 +141,7 @@ pub fn really(machine: &TestMachine, images: &[&str], expected: &Came) -> (Came,
         vm.type_keys("p\r");
     }
     if *expected == Came::Nothing {
-        // The firmware's own screen, or its built-in shell, which end nothing by themselves.
+        // Firmware setup, or its built-in shell, which end nothing by themselves.
         vm.wait_until(|serial| {
             let text = String::from_utf8_lossy(serial);
             text.contains("Boot Manager")

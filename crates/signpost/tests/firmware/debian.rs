@@ -131,7 +131,7 @@ fn is_composed_at_the_prompt(image: &str) {
     let mut vm = started(&machine);
     vm.wait_for("? help").unwrap();
     vm.type_keys(":").unwrap();
-    vm.wait_for("Enter carries out").unwrap();
+    vm.wait_for("Enter runs the line").unwrap();
     vm.type_keys("compose linux on d1p2\rargs +console=ttyS0\rstart\r").unwrap();
     vm.wait_for(&format!("INIT RUNS WITH root=UUID={UUID} rootflags=subvol=@ ro console=ttyS0")).unwrap();
     vm.until_it_ends().unwrap();

@@ -28,7 +28,7 @@ fn real() -> Real {
                 echo \"INIT RUNS WITH $(/bin/busybox cat /proc/cmdline)\"\n/bin/busybox poweroff -f\n";
     let (_, kernel) = kernel();
     let initrd = archive(&work.path().join("initrd"), init);
-    // What comes first is for other processors; the kernel passes it over and goes on to the next archive.
+    // What comes first is for other processors; the kernel skips it and goes on to the next archive.
     let microcode = archive(&work.path().join("microcode"), "of another processor\n");
     let mebibytes = (3 * (kernel.len() + initrd.len())) as u64 >> 20;
     Real { kernel, initrd, microcode, mebibytes }

@@ -226,7 +226,7 @@ fn inside_and_outside_see_the_same_machine() {
          umount /esp /lark",
     );
     let heard = rescue.works();
-    // Where each disk is plugged in only the inside sees; the bench is told, as its owner could.
+    // Where each disk is plugged in only the inside sees; the bench gets it in its file, as its owner could.
     let inside = heard.json("unmounted");
     let mut plugged = inside["disks"].as_array().unwrap().iter().map(|disk| disk["path"].as_str().unwrap());
     let told = rescue.machine.read("machine.toml").lines().fold(String::new(), |told, line| {
@@ -335,7 +335,7 @@ fn what_was_applied_on_a_mounted_volume_is_taken_back() {
     assert_eq!(rescue.starts(), ["Larkspur"]);
 }
 
-/// Each is told by itself, with what helps; then a second run, which waits a while for the first.
+/// Each is named by itself, with what helps; then a second run, which waits a while for the first.
 #[test]
 fn what_stands_against_writing_is_told_before_anything_is_written() {
     let rescue = Rescue::new(
@@ -408,7 +408,7 @@ fn stopped_or_killed_between_writes_the_machine_starts_and_the_next_run_goes_on(
     for name in ["after-stop", "after-first", "after-second", "after-third"] {
         assert_eq!(heard.json(name)["outcome"]["system"], "meridian", "{name}: as before");
     }
-    assert!(heard.ok("apply").contains("In force"));
+    assert!(heard.ok("apply").contains("Applied"));
     assert_eq!(heard.json("last")["outcome"]["system"], "larkspur");
     assert_eq!(rescue.starts(), ["Larkspur"]);
 }

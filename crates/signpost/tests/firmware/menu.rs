@@ -118,7 +118,7 @@ fn a_volume_that_lies_costs_its_own_entries_alone() {
     assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
 }
 
-/// The demo's bench, put in force by the commands that a person types, on real firmware.
+/// The demo's bench, applied by the commands that a person types, on real firmware.
 #[test]
 fn the_demos_bench_starts_as_rehearsed() {
     let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
@@ -193,7 +193,7 @@ fn a_slot_that_was_altered_is_passed_over_and_the_older_one_counts() {
     let mut altered = slot(9, &menu("timeout = 0", &[LOADER]));
     altered[200] ^= 1;
     let (_machine, mut vm) = run([slot(8, &menu("timeout = 9", &[OTHER_DISK])), altered]);
-    vm.wait_for("MENU-B.TML is passed over: it was altered");
+    vm.wait_for("MENU-B.TML is skipped: it was altered");
     vm.wait_for("Any key stops.");
     vm.type_keys("\r");
     assert!(vm.until_it_ends().contains("STARTED Meridian"));
@@ -244,7 +244,7 @@ fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
     assert!(vm.until_it_ends().contains("STARTED Meridian"));
 }
 
-/// The system inside the image file, added and put in force by the commands that a person types.
+/// The system inside the image file, added and applied by the commands that a person types.
 #[test]
 fn a_system_in_an_image_file_starts_as_rehearsed() {
     let machine = TestMachine::new(&signpost_demo::tide::bench(StoreKind::Fd));
@@ -287,7 +287,7 @@ fn entry_files_and_unified_images_are_found_at_boot() {
     }
     vm.type_keys("3\r");
     let serial = vm.until_it_ends();
-    let (_, behind) = serial.split_once("Starting Field by file ...").expect("what is started is said");
+    let (_, behind) = serial.split_once("Starting Field by file ...").expect("what is started is printed");
     assert!(behind.contains("STARTED Field"), "{serial}");
 }
 

@@ -47,7 +47,7 @@ fn with_a_default_that_is_gone() {
     let open = |vm: &mut Vm| {
         vm.wait_for("Gone cannot start");
         vm.type_keys(":");
-        vm.wait_for("Enter carries out");
+        vm.wait_for("Enter runs the line");
     };
     mended(&machine, open, &LINES);
     // What was saved at boot is news to the desk, and is not lost there.
@@ -87,7 +87,7 @@ fn where_another_system_took_the_first_place() {
     let open = |vm: &mut Vm| {
         vm.wait_for("Gone cannot start");
         vm.type_keys(":");
-        vm.wait_for("Enter carries out");
+        vm.wait_for("Enter runs the line");
     };
     mended(&machine, open, &[&["firmware first 0000"], &LINES[..]].concat());
     assert_eq!(machine.boot().order[..2], [0, 6]);
@@ -109,7 +109,7 @@ fn keys_are_read_as_what_stands_on_them() {
     vm.wait_for("? help");
     // `:` lies on Shift and the point there; `z` and `y` are swapped.
     press("shift-dot");
-    vm.wait_for("Enter carries out");
+    vm.wait_for("Enter runs the line");
     press("l o o k spc v 2 shift-dot shift-7 b o o t ret");
     vm.wait_for("vmlinuz-6.9.4-2-larkspur");
     press("f i n d spc alt_r-q y slash ret");
@@ -243,7 +243,7 @@ fn the_same_lines_have_the_same_answers_at_the_desk_and_at_boot() {
     let mut vm = opened(&machine, "leave");
     vm.wait_for("? help");
     vm.type_keys(":");
-    vm.wait_for("Enter carries out");
+    vm.wait_for("Enter runs the line");
     vm.type_keys("restart\r");
     assert!(!vm.until_it_ends().contains("STARTED"));
 }
@@ -262,7 +262,7 @@ fn opened(machine: &TestMachine, line: &str) -> Vm {
     let mut vm = Vm::start(machine.folder(), &["disk3.img", "disk1.img", "disk2.img"]);
     vm.wait_for("Power off");
     vm.type_keys(":");
-    vm.wait_for("Enter carries out");
+    vm.wait_for("Enter runs the line");
     vm.type_keys(&format!("{line}\r"));
     vm
 }

@@ -70,7 +70,7 @@ fn the_installed_program_does_the_whole_job_with_its_own_boot_program() {
     ok(root, &["demo", bench, "--bench-only"]);
     ok(root, &["--machine", bench, "draft", "--host", "signpost"]);
     let applied = ok(root, &["--machine", bench, "apply", "--yes"]);
-    assert!(applied.contains("write the boot program") && applied.contains("In force"), "{applied}");
+    assert!(applied.contains("write the boot program") && applied.contains("Applied"), "{applied}");
 }
 
 #[test]

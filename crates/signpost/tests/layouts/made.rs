@@ -97,7 +97,7 @@ fn filled(text: &str) -> Vec<u8> {
         text = text.replace(&format!("{{{}}}", index + 1), &uuid(index, Kind::Fat));
         text = text.replace(&format!("{{{}e}}", index + 1), &uuid(index, Kind::Ext4));
     }
-    // Bytes that are no UTF-8 are written as in C.
+    // Bytes that are not UTF-8 are written as in C.
     let mut parts = text.split("\\x");
     let mut bytes = parts.next().unwrap_or_default().as_bytes().to_vec();
     for part in parts {

@@ -50,7 +50,7 @@ impl Mounted {
     fn survey(&self) -> Value {
         let output = program().args(["--json", "--disk", &self.device, "survey"]).output().unwrap();
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-        serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap()["result"].take()
+        serde_json::from_slice::<Value>(&output.stdout).unwrap()["result"].take()
     }
 
     fn titles(&self) -> Vec<String> {
@@ -99,7 +99,7 @@ fn a_change_to_a_mounted_xfs_is_seen_at_once() {
     sees_changes(&["mkfs.xfs", "-q"], 320);
 }
 
-/// Only a subvolume is mounted; the others are seen all the same.
+/// Only a subvolume is mounted; the others are seen too.
 #[test]
 fn a_change_to_a_mounted_subvolume_is_seen_at_once_and_its_siblings_too() {
     let volume = Mounted::new(&["mkfs.btrfs", "-q"], 160);

@@ -13,7 +13,7 @@ use crate::edit::entries::resolved;
 use crate::edit::wrong;
 use crate::recipe::{RecipeKind, Recipes, set_named_volumes};
 
-/// Names of an image that are told where no recipe fits.
+/// Names of an image that are listed where no recipe fits.
 const MAX_NAMES: usize = 12;
 
 /// A system inside an image file: its title, and what its entry says.

@@ -110,7 +110,7 @@ fn made(seed: u64, has_to_be_drafted: bool) -> Made {
     for disk in 0..disks {
         maker.systems(disk);
     }
-    maker.odd_entries();
+    maker.strange_entries();
     let text = maker.menu();
     let slots = maker.slots(&text);
     let home = maker.dice.below(disks);
@@ -272,7 +272,7 @@ impl Maker {
         self.entries.push((id.into(), format!("id = \"{id}\"\ntitle = \"{id}\"\n{body}")));
     }
 
-    fn odd_entries(&mut self) {
+    fn strange_entries(&mut self) {
         if self.dice.one_in(3) {
             let gone = format!("starts = \"efi\"\nprogram = \"{}/EFI/gone.efi\"", self.volume(0, 1));
             self.entry("gone", gone);

@@ -194,7 +194,7 @@ const KINDS: [Kind; 32] = [
         table::put(&lab.path(&image), 0, &[0; 512]);
         Some(vec!["table-unprotected"])
     }),
-    ("an ESP's partition is made anew", |lab| {
+    ("an ESP's partition is made again", |lab| {
         let image = lab.gpt_image(false)?;
         let is_led_to = lab.image_with("/EFI/larkspur/load.efi").is_some();
         table::change_entries(&lab.path(&image), |entries| table::entry(entries, 1)[16..32].fill(0x6d));

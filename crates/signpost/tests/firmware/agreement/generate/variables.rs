@@ -91,7 +91,7 @@ impl Maker {
             options.push(LoadOption::new("Short", self.path_to(&disks[index], index, None), vec![]));
         }
         if self.dice.one_in(6) {
-            // Of a category that the boot order passes over.
+            // Of a category that the boot order skips.
             let mut tool = LoadOption::new("Tool", self.path_to(&disks[home], home, Some(&path)), vec![]);
             tool.attributes |= LoadOptionAttributes::from_bits_retain(0x0200);
             options.insert(0, tool);

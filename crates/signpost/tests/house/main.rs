@@ -1,6 +1,8 @@
 //! The house as it is built: which crate uses which, what the crates of others allow, and one set of lints.
 #![allow(clippy::unwrap_used, reason = "a test ends where something is not as it should be")]
 
+mod words;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::Command;
