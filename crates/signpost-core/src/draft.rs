@@ -16,7 +16,7 @@ use std::path::Path;
 
 pub use base::Base;
 pub(crate) use field::Field;
-pub(crate) use offer::{free_id, is_hidden};
+pub(crate) use offer::{free_id, is_hidden, left_out};
 use offered::Place;
 pub(crate) use offered::{Body, Offer};
 pub use offered::{DraftEntry, Line};

@@ -5,6 +5,7 @@ mod block;
 mod entries;
 mod menu_text;
 mod noise;
+mod policy;
 mod tune;
 
 use signpost_menu::ids::EntryId;
@@ -19,7 +20,7 @@ use signpost_facts::{Error, Result};
 pub use signpost_menu::keys::{KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, document};
-pub use tune::{Tuned, tune};
+pub use tune::{Tuned, tune, tune_from};
 
 pub use crate::draft::reset;
 

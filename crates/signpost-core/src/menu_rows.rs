@@ -8,6 +8,7 @@ use signpost_menu::resolve::{describe, resolve};
 use signpost_menu::{MenuDocument, include};
 use signpost_place::Look;
 
+use crate::draft;
 use crate::plan::host_cannot;
 use crate::resolve::{home_or_chosen, opening};
 
@@ -36,6 +37,11 @@ pub struct MenuRow {
     pub host_cannot: Option<String>,
     /// What else is worth saying.
     pub notes: Vec<String>,
+}
+
+/// The systems of the machine that no entry of the menu starts, each with the reason or the command that adds it.
+pub fn left_out(look: &Look, document: &MenuDocument) -> Vec<String> {
+    draft::left_out(look, document, &resolve(look, document))
 }
 
 /// The menu as a table of facts.

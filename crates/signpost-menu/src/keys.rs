@@ -170,7 +170,7 @@ impl Key {
             }
             Kind::Flag => text.parse::<bool>().ok().map(Value::Flag),
         };
-        value.ok_or_else(|| format!("{}: {}; you wrote {text}", self.example, self.values))
+        value.ok_or_else(|| format!("{} takes {}, such as {}; you wrote {text}", self.name, self.values, self.example))
     }
 }
 

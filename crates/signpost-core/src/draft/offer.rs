@@ -17,13 +17,10 @@ use crate::ways::is_started_by;
 /// Everything that there is to offer, and what cannot be, with the reasons; a system that something in the menu starts
 /// needs none.
 pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result<(Vec<Offer>, Vec<String>)> {
-    let starts_it = |entry: &ResolvedEntry<'_>, system: &System| {
-        entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
-    };
     let (mut offers, mut groups, mut left) = (Vec::new(), Vec::new(), Vec::new());
     for (index, system) in look.survey.systems.iter().enumerate() {
         if !look.survey.is_of_machine(system) {
-            if !menu.iter().any(|entry| starts_it(entry, system)) {
+            if !menu.iter().any(|entry| starts_it(look, entry, system)) {
                 left.push(format!("{}: {}", system.title, on_removable(look, system)));
             }
             continue;
@@ -38,9 +35,7 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
             )
         }));
         let key = key(look, system);
-        // A volume that nothing tells from its copy is no reason to offer nothing of the others.
-        let way = starts::best(look, system, host).unwrap_or_else(|error| Err(error.to_string()));
-        match way.and_then(|body| seen_at_boot(look, body, host)) {
+        match way(look, system, host) {
             Ok(body) => {
                 let is_kernel = body.0.contains(&("starts", "linux".into()));
                 let offer = Offer::by_hand(system.title.clone(), body);
@@ -50,13 +45,41 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
                     groups.extend(kernels::groups(look, system, &key, host)?);
                 }
             }
-            Err(_) if menu.iter().any(|entry| starts_it(entry, system)) => {}
+            Err(_) if menu.iter().any(|entry| starts_it(look, entry, system)) => {}
             Err(why) => left.push(format!("{}: {why}", system.title)),
         }
     }
     offers.append(&mut groups);
     make_keys_unique(&mut offers);
     Ok((offers, left))
+}
+
+/// The systems of the machine that no entry of a menu starts, each with the reason or the command that adds it. What the menu
+/// hides is left out on purpose.
+pub(crate) fn left_out(look: &Look, document: &MenuDocument, menu: &[ResolvedEntry<'_>]) -> Vec<String> {
+    let is_missing = |system: &&System| {
+        look.survey.is_of_machine(system)
+            && is_plain(system)
+            && !is_hidden(look, document, system)
+            && !menu.iter().any(|entry| starts_it(look, entry, system))
+    };
+    let missing = look.survey.systems.iter().filter(is_missing);
+    let line = |system: &System| match way(look, system, document.settings.host) {
+        Ok(_) => format!("{}: `signpost draft --offer-removed` adds it", system.title),
+        Err(why) => format!("{}: {why}", system.title),
+    };
+    missing.map(line).collect()
+}
+
+fn starts_it(look: &Look, entry: &ResolvedEntry<'_>, system: &System) -> bool {
+    entry.target.as_ref().is_ok_and(|target| is_started_by(look, system, target))
+}
+
+/// The best way of a system that the host can tell apart. A volume that nothing tells from its copy is no reason to offer
+/// nothing of the others.
+fn way(look: &Look, system: &System, host: Host) -> Way {
+    let way = starts::best(look, system, host).unwrap_or_else(|error| Err(error.to_string()));
+    way.and_then(|body| seen_at_boot(look, body, host))
 }
 
 /// An entry whose volumes the host can tell apart; or why it cannot. Whether firmware lets a drive be asked for its serial shows
@@ -96,18 +119,18 @@ pub(super) fn is_plain(system: &System) -> bool {
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.
 fn on_removable(look: &Look, system: &System) -> String {
     let way = match (&system.image, system.root, system.loaders.first()) {
-        (Some(image), ..) => format!("`entry add image {}`", look.survey.at(image.volume, &image.path)),
+        (Some(image), ..) => format!("`signpost entry add image {}`", look.survey.at(image.volume, &image.path)),
         (None, Some(root), _) if !system.kernels.is_empty() => {
-            format!("`entry add linux --on {}`", look.survey.name(root))
+            format!("`signpost entry add linux --on {}`", look.survey.name(root))
         }
         (None, _, Some(loader)) => {
             let file = &look.survey.boot_files[*loader];
-            format!("`entry add efi {}`", look.survey.at(file.volume, &file.path))
+            format!("`signpost entry add efi {}`", look.survey.at(file.volume, &file.path))
         }
-        (None, ..) => "`entry add`".to_string(),
+        (None, ..) => "`signpost entry add`".to_string(),
     };
     let disks: Vec<String> = system.disks.iter().map(ToString::to_string).collect();
-    format!("it lies on disk {}, which can be taken along; {way} takes it up", disks.join(" and "))
+    format!("it lies on disk {}, which can be taken along; {way} adds it", disks.join(" and "))
 }
 
 /// What tells a system from others at every draft: its root's identity, or else its name.

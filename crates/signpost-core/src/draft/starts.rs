@@ -26,7 +26,10 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
         Ok(body) => Ok(body),
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {
             Some(body) => Ok(body),
-            None => loader(look, system, &no_kernel)?,
+            None => {
+                let by_our_program = host == Host::Firmware && newest_kernel(look, system, Host::Signpost, "")?.is_ok();
+                loader(look, system, &no_kernel, by_our_program)?
+            }
         },
     })
 }
@@ -145,9 +148,12 @@ pub(crate) fn firmware_entry_body(look: &Look, entry: &FirmwareEntry) -> Result<
     Ok(body)
 }
 
-fn loader(look: &Look, system: &System, no_kernel: &str) -> Result<Way> {
+fn loader(look: &Look, system: &System, no_kernel: &str, by_our_program: bool) -> Result<Way> {
     let Some(file) = system.loaders.first().map(|index| &look.survey.boot_files[*index]) else {
-        let way = "give it a loader on an ESP, or put its kernel there";
+        let way = match by_our_program {
+            true => "the boot program starts it: `signpost tune host=signpost`, then `signpost draft`",
+            false => "give it a loader on an ESP, or put its kernel there",
+        };
         return Ok(Err(format!("{no_kernel}, and no loader of it was found on an ESP; {way}")));
     };
     let path = lasting_path(&file.path).unwrap_or_else(|| file.path.clone());

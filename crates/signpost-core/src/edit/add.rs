@@ -9,7 +9,7 @@ use signpost_facts::{Family, Result, VolumeNumber};
 use signpost_firmware::image::pe::Pe;
 use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Place, VolumeRef};
-use signpost_menu::resolve::{Surroundings, resolve_entry};
+use signpost_menu::resolve::{StartTarget, Surroundings};
 use signpost_menu::{ids, prompt};
 use signpost_place::Look;
 use signpost_place::hardware::HEAD;
@@ -18,6 +18,7 @@ use super::wrong;
 use crate::draft::{self, Body, Offer};
 use crate::menu_file::{self, MenuFile};
 use crate::recipe::Recipes;
+use crate::resolve::{ResolvedEntry, resolve};
 
 /// What is to be added.
 #[derive(Clone, Debug)]
@@ -113,23 +114,31 @@ pub fn add(
         }
     };
     let title = title.map_or(own_title, str::to_string);
-    if let NewEntry::Plain { starts, .. } = new
-        && let Some(held) =
-            menu.document.entries.iter().find(|entry| entry.starts.word() == *starts && entry.title == title)
-    {
-        let why = "it is in the menu already".to_string();
-        return Ok((menu.text.clone(), AddedEntry { id: held.id.clone(), title, why, is_new: false }));
-    }
     let taken: Vec<EntryId> = menu.document.entries.iter().map(|entry| entry.id.clone()).collect();
     let id = draft::free_id(&ids::slug(&title, "system"), &taken);
     let text = draft::append(&menu.text, &id, &Offer::by_hand(title.clone(), (body, why.clone())));
     let document = menu_file::check(&menu.path, &text)?;
-    if let Some(entry) = document.entry(&id).filter(|_| !is_unchecked)
-        && let Err(why) = resolve_entry(look, &document, entry).target
-    {
+    let resolved = resolve(look, &document);
+    let Some(own) = resolved.iter().find(|resolved| resolved.entry.id == id) else {
+        return Err(wrong(format!("{id} is not in the file")));
+    };
+    if let Some(held) = resolved.iter().find(|other| is_same(other, own)) {
+        let (id, why) = (held.entry.id.clone(), "it is in the menu already".into());
+        return Ok((menu.text.clone(), AddedEntry { id, title, why, is_new: false }));
+    }
+    if let Some(why) = own.target.as_ref().err().filter(|_| !is_unchecked) {
         return Err(wrong(format!("{title} would not start: {why}; --unchecked takes it anyway")));
     }
     Ok((text, AddedEntry { id, title, why, is_new: true }))
+}
+
+/// Whether another entry has the same title and starts the same: who adds that again is done.
+fn is_same(other: &ResolvedEntry<'_>, own: &ResolvedEntry<'_>) -> bool {
+    let starts_same = match (&other.target, &own.target) {
+        (Ok(other), Ok(own)) if *own != StartTarget::BuiltIn => other == own,
+        _ => other.entry.starts == own.entry.starts,
+    };
+    other.entry.id != own.entry.id && other.entry.title == own.entry.title && starts_same
 }
 
 fn efi(look: &Look, program: &Place, unchecked: bool) -> Result<(String, Body)> {

@@ -7,10 +7,10 @@ use signpost_facts::{Error, Result};
 use signpost_menu::document::{Show, Timeout};
 use signpost_menu::keys::{self, KEYS, Key, values};
 use signpost_menu::nearest::nearest;
-use signpost_menu::{MenuDocument, parse_leniently};
+use signpost_menu::{MenuDocument, Problem, parse_leniently};
 use toml_edit::{Item, Value};
 
-use super::{MenuText, find, wrong};
+use super::{MenuText, find, policy, wrong};
 use crate::menu_file::{self, MenuFile};
 
 /// What `tune` did, or would do.
@@ -49,22 +49,49 @@ pub struct Setting {
 /// # Errors
 /// Where a key or a value is wrong: all of them at once, each with what would be right.
 pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) -> Result<Tuned> {
+    change(path, text, |text, before| {
+        let mut errors = Vec::new();
+        for assignment in assignments {
+            if let Err(why) = assign(text, before, assignment) {
+                errors.push(why);
+            }
+        }
+        for name in resets {
+            match key(name) {
+                Ok(key) => reset(text, key),
+                Err(why) => errors.push(why),
+            }
+        }
+        if errors.is_empty() { Ok(()) } else { Err(wrong(errors.join("\n"))) }
+    })
+}
+
+/// Sets the keys that a policy file names: one file for many machines, since its keys are those of [`tune`], and its default
+/// may be a title. The rest of the menu file stays.
+///
+/// # Errors
+/// Where the policy file is wrong, or asks for what the menu does not have: all of it at once, with line and column.
+pub fn tune_from(path: &Path, text: &str, policy: (&Path, &str)) -> Result<Tuned> {
+    let faulty = |problems| Error::MenuFile { file: policy.0.display().to_string(), problems };
+    let policy = policy::read(policy.1).map_err(faulty)?;
+    change(path, text, |text, before| {
+        let problems = policy.iter().filter_map(|wanted| {
+            let message = assign(text, before, &wanted.assignment).err()?;
+            Some(Problem { line: wanted.line, column: wanted.column, message })
+        });
+        let problems: Vec<Problem> = problems.collect();
+        if problems.is_empty() { Ok(()) } else { Err(faulty(problems)) }
+    })
+}
+
+/// Changes the text of a menu file by keys, and tells what came of it.
+fn change(
+    path: &Path,
+    text: &str,
+    set: impl FnOnce(&mut MenuText, &MenuDocument) -> Result<()>,
+) -> Result<Tuned> {
     let (mut text, before, fault) = loaded(path, text)?;
-    let mut errors = Vec::new();
-    for assignment in assignments {
-        if let Err(why) = assign(&mut text, &before, assignment) {
-            errors.push(why);
-        }
-    }
-    for name in resets {
-        match key(name) {
-            Ok(key) => reset(&mut text, key),
-            Err(why) => errors.push(why),
-        }
-    }
-    if !errors.is_empty() {
-        return Err(wrong(errors.join("\n")));
-    }
+    set(&mut text, &before)?;
     // What is wrong with the file may be what is set here; where it is not, that is what there is to say.
     let text = match (text.finish(path), fault) {
         (Err(_), Some(fault)) => return Err(fault),
@@ -116,7 +143,7 @@ fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std
     let value = match (key.name, value.trim()) {
         // An entry may be named as everywhere else; the file holds its id.
         ("default", value) if !matches!(value, "first" | "last-started") => {
-            let index = find(document, value).map_err(|error| format!("{}: {error}", key.example))?;
+            let index = find(document, value).map_err(|error| format!("{}: {error}", key.name))?;
             Value::from(document.entries[index].id.as_str())
         }
         (_, value) => match key.parse(value)? {

@@ -22,6 +22,7 @@ use signpost_place::look::Room;
 
 use super::planned::{Action, EntryPlan, Plan, Wishes, ours_first, state_after, words};
 use super::{guards, leftovers, options, safe};
+use crate::draft;
 use crate::history::History;
 use crate::home;
 use crate::menu_file::MenuFile;
@@ -101,6 +102,7 @@ pub(super) fn plan(
         timeout_after: None,
         writes,
         home: Some(format!("{}, {}", facts.where_it_is(), home.why)),
+        left_out: draft::left_out(look, &menu.document, &resolved),
         notes,
         refusals,
         outcome,

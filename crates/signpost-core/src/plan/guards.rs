@@ -49,7 +49,7 @@ pub(crate) fn secure_boot(what: &str, verdict: Option<&Verdict>) -> Option<Refus
         code: Code::SecureBootRefuses,
         message: format!("{what}: {why}"),
         way: "start what is signed, such as the system's own loader; or enrol a key, or turn Secure Boot off, in the \
-              firmware's own screen"
+              firmware setup"
             .into(),
     })
 }

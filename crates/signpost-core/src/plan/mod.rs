@@ -84,6 +84,7 @@ pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) ->
         entries,
         writes: writes.into_iter().map(Change::Variable).collect(),
         home: None,
+        left_out: draft::left_out(look, document, &resolved),
         notes,
         refusals: Vec::new(),
         outcome,

@@ -32,6 +32,8 @@ pub struct Plan {
     pub writes: Vec<Change>,
     /// The home volume and why it is that one, where the boot program shows the menu.
     pub home: Option<String>,
+    /// Systems of the machine that the menu does not start, each with the reason or the command that adds it.
+    pub left_out: Vec<String>,
     /// What else is worth saying.
     pub notes: Vec<String>,
     /// Guards that stand against it.

@@ -71,6 +71,7 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
         timeout_after: None,
         writes,
         home: None,
+        left_out: Vec::new(),
         notes: vec!["units that run `signpost hold` are turned off by `systemctl disable`".into()],
         refusals,
         outcome,

@@ -1,8 +1,10 @@
 use std::path::Path;
 
 use clap::{Args, ValueEnum};
-use signpost_core::draft::{Wishes, draft};
+use signpost_core::draft::{Base, Wishes, draft};
 use signpost_core::menu_file::MenuFile;
+use signpost_facts::Result;
+use signpost_machine::Machine;
 use signpost_menu::document::Host;
 use signpost_place::{Look, home};
 use signpost_upkeep::{kept, menu_file};
@@ -85,6 +87,17 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     }
     app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
     Ok(Exit::Done)
+}
+
+/// Makes the menu file of a machine that has none, as `draft` does, for a command that adds to it.
+pub fn first(machine: &Machine, look: &Look, path: &Path) -> Result<MenuFile> {
+    let begun = active_menu(look, path).map(|(menu, _)| menu);
+    let wishes = Wishes { new_host: Host::Firmware, takes_saved: false, hides_snapshots: false };
+    let draft = draft(look, path, begun.as_ref(), wishes, Base::default())?;
+    menu_file::save(path, &draft.text)?;
+    kept::keep_base(machine, path, &draft.base)?;
+    kept::keep_known(machine, look);
+    menu_file::load(path)
 }
 
 /// The menu that is active on a machine without a menu file, as what the file begins with, and whose it is: what another system

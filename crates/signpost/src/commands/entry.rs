@@ -150,6 +150,10 @@ impl Guard {
 struct Changed {
     /// What was done, in words.
     done: String,
+    /// The entries that it was done to.
+    entries: Vec<String>,
+    /// Whether the file is another now, or would be.
+    is_different: bool,
     /// Whether it was written, and not only tried.
     is_written: bool,
 }
@@ -173,7 +177,9 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         return list(app, &menu);
     }
     let Some(edited) = edited(app, &machine, &menu, args)? else { return Ok(Exit::Done) };
-    let changed = Changed { done: edited.done, is_written: !args.dry_run };
+    let is_different = edited.text != menu.text;
+    let is_written = is_different && !args.dry_run;
+    let changed = Changed { done: edited.done, entries: edited.entries, is_different, is_written };
     if !args.dry_run {
         menu_file::save(&menu.path, &edited.text)?;
         // Else draft would take what is hidden for removed by hand once it is revealed.
@@ -181,7 +187,11 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         edited.hidden.iter().for_each(|id| base.forget(id));
         kept::keep_base(&machine, &menu.path, &base)?;
     }
-    let note = if args.dry_run { " Nothing was written." } else { "" };
+    let note = match (is_different, args.dry_run) {
+        (false, _) => " Nothing was written: nothing would change.",
+        (true, true) => " Nothing was written.",
+        (true, false) => "",
+    };
     app.report(&changed, || format!("{}.{note}\n", changed.done));
     Ok(Exit::Done)
 }
@@ -191,6 +201,8 @@ struct Edited {
     text: String,
     /// What was done, in words.
     done: String,
+    /// The entries that it was done to.
+    entries: Vec<String>,
     /// Ids of entries that draft is never to offer again.
     hidden: Vec<String>,
     /// What draft compares with from now on, where that is another.
@@ -199,7 +211,11 @@ struct Edited {
 
 impl Edited {
     fn new(text: String, done: String) -> Self {
-        Self { text, done, hidden: Vec::new(), base: None }
+        Self { text, done, entries: Vec::new(), hidden: Vec::new(), base: None }
+    }
+
+    fn of(id: &str, text: String, done: String) -> Self {
+        Self { entries: vec![id.to_string()], ..Self::new(text, done) }
     }
 }
 
@@ -218,11 +234,11 @@ fn edited(
             let recipes = app.recipes(machine)?;
             let (text, added) = edit::add(&look, menu, &recipes, &wanted, title, unchecked)?;
             let done = if added.is_new { "is added" } else { "is as it was" };
-            Edited::new(text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
+            Edited::of(&added.id, text, format!("{} {done}, \"{}\": {}", added.id, added.title, added.why))
         }
         What::Rename { entry, title } => {
             let (text, id) = edit::rename(menu, entry, title)?;
-            Edited::new(text, format!("{id} is now called {title}"))
+            Edited::of(&id, text, format!("{id} is now called {title}"))
         }
         What::Edit { entry, editor: true, guard, .. } => {
             let Some((text, id)) = editor::edit(app, menu, entry)? else {
@@ -230,27 +246,28 @@ fn edited(
                 return Ok(None);
             };
             guard.pass(edit::loses(&app.look(machine)?, menu, &text)?)?;
-            Edited::new(text, format!("{id} is changed"))
+            Edited::of(&id, text, format!("{id} is changed"))
         }
         What::Edit { entry, assignments, drop, unchecked, guard, .. } => {
             let look = app.look(machine)?;
             let (text, id) = edit::edit(&look, menu, entry, (assignments, drop), *unchecked)?;
             guard.pass(edit::loses(&look, menu, &text)?)?;
-            Edited::new(text, format!("{id} is changed"))
+            Edited::of(&id, text, format!("{id} is changed"))
         }
         What::Reset { entry } => {
             let base = kept::base(machine, &menu.path);
             let (text, id, base) = edit::reset(&app.look(machine)?, menu, entry, base)?;
-            Edited { base: Some(base), ..Edited::new(text, format!("{id} is what draft makes of it now")) }
+            Edited { base: Some(base), ..Edited::of(&id, text, format!("{id} is what draft makes of it now")) }
         }
         What::Move { entry, to, other } => {
             let (text, id) = edit::move_entry(menu, entry, &place(to, other.as_deref())?)?;
-            Edited::new(text, format!("{id} is moved"))
+            Edited::of(&id, text, format!("{id} is moved"))
         }
         What::Remove { entry, guard } => {
             let (text, id, refusal) = edit::remove(&app.look(machine)?, menu, entry)?;
             guard.pass(refusal)?;
-            Edited::new(
+            Edited::of(
+                &id,
                 text,
                 format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"),
             )
@@ -261,7 +278,8 @@ fn edited(
             else {
                 return Ok(None);
             };
-            Edited { hidden: if *hide { ids } else { Vec::new() }, ..Edited::new(text, done) }
+            let hidden = if *hide { ids.clone() } else { Vec::new() };
+            Edited { hidden, entries: ids, ..Edited::new(text, done) }
         }
         What::Hide { what, why, guard } => {
             return hidden(app, machine, menu, (what, why.as_deref(), guard)).map(Some);
@@ -282,9 +300,9 @@ fn hidden(
 ) -> Result<Edited, Failure> {
     let (text, thing, refusal) = edit::hide(&app.look(machine)?, menu, what, why)?;
     guard.pass(refusal)?;
-    let hidden = thing.what.strip_prefix("entry ").map(str::to_string).into_iter().collect();
+    let hidden: Vec<String> = thing.what.strip_prefix("entry ").map(str::to_string).into_iter().collect();
     let done = format!("{} is hidden; `entry reveal` undoes that", thing.what);
-    Ok(Edited { hidden, ..Edited::new(text, done) })
+    Ok(Edited { entries: hidden.clone(), hidden, ..Edited::new(text, done) })
 }
 
 fn place(to: &str, other: Option<&str>) -> Result<Where, Failure> {

@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
-use signpost_core::menu_rows::{MenuRow, rows};
+use signpost_core::menu_rows::{MenuRow, left_out, rows};
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
@@ -30,6 +30,8 @@ struct Checked {
 struct Menu {
     file: String,
     entries: Vec<MenuRow>,
+    /// Systems of the machine that no entry starts.
+    left_out: Vec<String>,
 }
 
 pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
@@ -40,8 +42,12 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
     let path = app.menu_file(&machine);
     let document = menu_file::load(&path)?.document;
     let look = app.look(&machine)?;
-    let menu = Menu { file: path.display().to_string(), entries: rows(&look, &document) };
-    app.show(&menu, || render::menu::text(&menu.file, &document, &menu.entries, args.all));
+    let (entries, left_out) = (rows(&look, &document), left_out(&look, &document));
+    let menu = Menu { file: path.display().to_string(), entries, left_out };
+    app.show(&menu, || {
+        render::menu::text(&menu.file, &document, &menu.entries, args.all)
+            + &render::menu::left_out("Not in the menu", &menu.left_out)
+    });
     Ok(Exit::Done)
 }
 
@@ -50,7 +56,7 @@ fn check(app: &App<'_>, path: &Path) -> Outcome {
     let entries = document.entries.len();
     let checked = Checked { file: path.display().to_string(), entries };
     app.report(&checked, || {
-        format!("{} holds: {entries} entr{}.\n", checked.file, if entries == 1 { "y" } else { "ies" })
+        format!("{} is valid: {entries} entr{}.\n", checked.file, if entries == 1 { "y" } else { "ies" })
     });
     Ok(Exit::Done)
 }

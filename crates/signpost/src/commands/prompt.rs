@@ -24,18 +24,19 @@ use signpost_upkeep::{Planned, Records, menu_file};
 const MAX_SCRIPT: u64 = 1 << 20;
 
 use crate::app::{App, How, Outcome};
+use crate::commands::draft;
 use crate::failure::{Exit, Failure};
 use crate::render::{self, out};
 
 /// Boot by hand: look around, put a start together, save it to the menu; the same words as at boot
 ///
-/// `help` shows the words. On a bench, `start` ends in an account of what would be handed over.
+/// `help` lists its commands. On a bench, `start` ends in an account of what would be handed over.
 #[derive(Args)]
 pub struct PromptArgs {
-    /// Carry out this line, and no others (can be repeated)
+    /// Run this line, and no others (can be repeated)
     #[arg(long = "do", value_name = "LINE", conflicts_with = "script")]
     lines: Vec<String>,
-    /// Carry out the lines of this file
+    /// Run the lines of this file
     #[arg(long, value_name = "FILE")]
     script: Option<PathBuf>,
 }
@@ -60,10 +61,13 @@ pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
         None => (!args.lines.is_empty()).then(|| args.lines.join("\n")),
     };
     match script {
-        Some(script) => session.script(&script)?,
-        None => session.by_hand()?,
+        Some(script) => {
+            session.script(&script)?;
+            Ok(if session.refusals == 0 { Exit::Done } else { Exit::Problems })
+        }
+        // Whoever types sees each answer; a mistake on the way is not a failure of the session.
+        None => session.by_hand().map(|()| Exit::Done),
     }
-    Ok(if session.refusals == 0 { Exit::Done } else { Exit::Problems })
 }
 
 struct Session<'a> {
@@ -123,7 +127,7 @@ impl Session<'_> {
             Then::First(number) => self.firmware(&Wish::Order(vec![number]))?,
             Then::SetupScreen => "At boot this opens firmware setup; here nothing was done.\n".into(),
             Then::Restart | Then::PowerOff => {
-                "At boot this does it; here the running system's own command does.\n".into()
+                "At boot this works at once; here use the running system's own command.\n".into()
             }
         };
         text.push_str(&done);
@@ -152,11 +156,18 @@ impl Session<'_> {
     ) -> Result<String, Failure> {
         let (machine, _lock) = self.app.machine_to_change_unless(false)?;
         let path = self.app.menu_file(&machine);
-        let (text, id) = prompt::save(&menu_file::load(&path)?, title, is_default, body)?;
+        let (menu, made) = match menu_file::load_if_there(&path)? {
+            Some(menu) => (menu, String::new()),
+            None => {
+                let made = format!("There was no menu file; {} holds what is on the machine now.\n", path.display());
+                (draft::first(&machine, self.look, &path)?, made)
+            }
+        };
+        let (text, id) = prompt::save(&menu, title, is_default, body)?;
         menu_file::save(&path, &text)?;
         let document: MenuDocument = menu_file::load(&path)?.document;
         self.prompt.take_menu(document);
-        Ok(format!("{}\n`signpost apply` makes it active\n", saved(&id, is_default)))
+        Ok(format!("{made}{}\n`signpost apply` makes it active\n", saved(&id, is_default)))
     }
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {

@@ -1,7 +1,9 @@
+use std::path::{Path, PathBuf};
+
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::edit;
-use signpost_facts::Error;
+use signpost_facts::{Error, Result};
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
@@ -17,7 +19,10 @@ pub struct TuneArgs {
     /// What to set, such as timeout=10
     #[arg(value_name = "KEY=VALUE", add = ArgValueCompleter::new(complete::assignments))]
     assignments: Vec<String>,
-    /// A key to put back to its default (can be repeated)
+    /// A file of such keys, as TOML: one policy for many machines
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["assignments", "reset"])]
+    from: Option<PathBuf>,
+    /// Set a key to its default (can be repeated)
     #[arg(long, value_name = "KEY", add = ArgValueCompleter::new(complete::keys))]
     reset: Vec<String>,
     /// Show what would be, and write nothing
@@ -26,12 +31,15 @@ pub struct TuneArgs {
 }
 
 pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
-    let is_question = args.assignments.is_empty() && args.reset.is_empty();
+    let is_question = args.assignments.is_empty() && args.reset.is_empty() && args.from.is_none();
     let (machine, _lock) = app.machine_to_change_unless(args.dry_run || is_question)?;
     let path = app.menu_file(&machine);
     let none = || Error::unusable(path.display(), "there is no menu file; `signpost draft` makes one");
     let text = menu_file::text(&path)?.ok_or_else(none)?;
-    let tuned = edit::tune(&path, &text, &args.assignments, &args.reset)?;
+    let tuned = match &args.from {
+        Some(from) => edit::tune_from(&path, &text, (from, &policy(from)?))?,
+        None => edit::tune(&path, &text, &args.assignments, &args.reset)?,
+    };
     if is_question {
         app.show(&tuned, || render::tune::all(&tuned));
         return Ok(Exit::Done);
@@ -41,4 +49,8 @@ pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     }
     app.report(&tuned, || render::tune::changed(&tuned, args.dry_run));
     Ok(Exit::Done)
+}
+
+fn policy(path: &Path) -> Result<String> {
+    menu_file::text(path)?.ok_or_else(|| Error::unusable(path.display(), "there is no such file"))
 }

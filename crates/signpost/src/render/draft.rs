@@ -3,6 +3,7 @@ use std::path::Path;
 
 use signpost_core::draft::{Draft, Line, Saved, SavedKind};
 
+use super::menu::left_out;
 use super::style;
 use super::table::Table;
 
@@ -34,10 +35,7 @@ pub fn text(draft: &Draft, path: &Path, dry_run: bool) -> String {
     section(&mut text, "Stays as it is", draft.kept.iter().map(cells));
     section(&mut text, "Out of reach now (left as they are)", draft.out_of_reach.iter().map(cells));
     section(&mut text, "Start nothing any more (marked in the file)", draft.gone.iter().map(cells));
-    if !draft.left.is_empty() {
-        text.push_str(&format!("\n{}\n", style::heading("Not taken up")));
-        draft.left.iter().for_each(|line| text.push_str(&format!("  {line}\n")));
-    }
+    text.push_str(&left_out("Left out", &draft.left));
     if !draft.saved.is_empty() && !draft.takes_saved {
         text.push_str(&format!("\n{}", saved(&draft.saved)));
         text.push_str("  `signpost draft --take-saved` adds this to the menu file\n");

@@ -3,6 +3,7 @@ use signpost_menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 
 use super::style;
 use super::table::Table;
+use super::width::hanging;
 
 /// The menu as a table; members of groups are folded unless all are asked for, or they cannot start.
 pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool) -> String {
@@ -13,9 +14,8 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
         Host::Signpost => "the boot program shows it",
     };
     let timeout = match settings.timeout {
-        Timeout::Seconds(0) => "starts at once".to_string(),
-        Timeout::Seconds(seconds) => format!("waits {seconds} s"),
-        Timeout::Never => "waits for a key".into(),
+        Timeout::Seconds(seconds) => format!("timeout {seconds} s"),
+        Timeout::Never => "no timeout".into(),
     };
     let default = match &settings.default {
         DefaultEntry::Id(id) => id.as_str(),
@@ -71,6 +71,15 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
         ));
     }
     text
+}
+
+/// Systems that a menu does not start, each with the reason or the command that adds it.
+pub fn left_out(heading: &str, lines: &[String]) -> String {
+    if lines.is_empty() {
+        return String::new();
+    }
+    let lines = lines.iter().map(|line| hanging(line, "  ")).collect::<String>();
+    format!("\n{}\n{lines}", style::heading(heading))
 }
 
 fn count(entries: usize) -> String {

@@ -6,8 +6,10 @@ use signpost_facts::change::Change;
 use signpost_facts::number::joined;
 
 use super::rehearse::outcome;
+use super::menu::left_out;
 use super::style;
 use super::table::Table;
+use super::width::hanging;
 
 pub fn text(plan: &Plan) -> String {
     let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
@@ -32,6 +34,7 @@ pub fn text(plan: &Plan) -> String {
     }
     text.push_str(&table.text());
     text.push_str(&notes(&plan.notes));
+    text.push_str(&left_out("Not in the menu", &plan.left_out));
     text.push('\n');
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
     text.push_str(&write_list(&writes, "Nothing to write: the machine is as the menu says."));
@@ -97,12 +100,13 @@ pub fn write_list(list: &[&str], nothing: &str) -> String {
 }
 
 pub fn notes(notes: &[String]) -> String {
-    notes.iter().map(|note| format!("  {} {note}\n", style::problem("note:"))).collect()
+    notes.iter().map(|note| hanging(&format!("{} {note}", style::problem("note:")), "  ")).collect()
 }
 
 pub fn refusals(refusals: &[Refusal]) -> String {
-    let line =
-        |refusal: &Refusal| format!("  {} {}: {}\n", style::bad("refused"), refusal.code, refusal.message);
+    let line = |refusal: &Refusal| {
+        hanging(&format!("{} {}: {}", style::bad("refused"), refusal.code, refusal.message), "  ")
+    };
     let lines: String = refusals.iter().map(line).collect();
     if lines.is_empty() { lines } else { format!("\n{lines}") }
 }

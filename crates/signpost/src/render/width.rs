@@ -19,11 +19,35 @@ pub fn width() -> usize {
     })
 }
 
-/// A text in lines that fit behind something of this width, none of its words cut.
+/// A text in lines that fit behind something of this width, none of its words or commands cut.
 pub fn wrapped(text: &str, behind: usize) -> Vec<String> {
     const LEAST: usize = 24;
     let room = width().saturating_sub(behind).max(LEAST);
     let options =
         textwrap::Options::new(room).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
-    textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned).collect()
+    let lines = textwrap::wrap(&held_together(text), options);
+    lines.into_iter().map(|line| line.replace(HELD, " ")).collect()
+}
+
+/// A blank at which no line ends.
+const HELD: char = '\u{a0}';
+
+/// A text whose commands, which stand in backquotes, are not broken: whoever copies one takes it from one line.
+fn held_together(text: &str) -> String {
+    let mut is_command = false;
+    let held = text.chars().map(|c| {
+        is_command ^= c == '`';
+        if is_command && c == ' ' { HELD } else { c }
+    });
+    held.collect()
+}
+
+/// A text behind an indent, its further lines set in by two more.
+pub fn hanging(text: &str, indent: &str) -> String {
+    let lines = wrapped(text, indent.len() + 2);
+    let lines = lines.iter().enumerate().map(|(index, line)| match index {
+        0 => format!("{indent}{line}\n"),
+        _ => format!("{indent}  {line}\n"),
+    });
+    lines.collect()
 }
