@@ -65,7 +65,7 @@ fn fill(tree: &Path, build: Build) -> Result<()> {
         make_parent(&path)?;
         fs::write(&path, script).map_err(at(&path))?;
     }
-    run(command(&program.to_string_lossy()).args(["--quiet", "manual"]).arg(tree.join("share/man/man1")))?;
+    run(command(&program.to_string_lossy()).args(["--quiet", "manual"]).arg(tree.join("share/man")))?;
     // `hold --units` would name the program that runs now, in the build folder; as they stand, units name the installed one.
     for unit in UNITS {
         let name = Path::new(unit).file_name().unwrap_or_default();

@@ -170,7 +170,9 @@ impl Key {
             }
             Kind::Flag => text.parse::<bool>().ok().map(Value::Flag),
         };
-        value.ok_or_else(|| format!("{} takes {}, such as {}; you wrote {text}", self.name, self.values, self.example))
+        value.ok_or_else(|| {
+            format!("{} takes {}, such as {}; you wrote {text}", self.name, self.values, self.example)
+        })
     }
 }
 
@@ -226,10 +228,10 @@ mod tests {
 
     #[test]
     fn the_documentation_has_every_key_as_it_is() {
-        const PAGE: &str = include_str!("../../../docs/menu-format.md");
+        const PAGE: &str = include_str!("../../../docs/menu-file.md");
         for key in &KEYS {
             let row = format!("| `{}` | {} | {} | {} |", key.name, key.values, key.default, key.meaning);
-            assert!(PAGE.contains(&row), "docs/menu-format.md lacks this row:\n{row}");
+            assert!(PAGE.contains(&row), "docs/menu-file.md lacks this row:\n{row}");
         }
     }
 }

@@ -127,11 +127,6 @@ impl<'a> App<'a> {
         &self.global.disks
     }
 
-    /// What stands for the machine on the command line.
-    pub fn machine_name(&self) -> &Path {
-        &self.global.machine
-    }
-
     pub fn look(&self, machine: &Machine) -> Result<Look, Failure> {
         Ok(signpost_upkeep::look(machine, &catalogue(machine, &[])?))
     }

@@ -5,8 +5,8 @@ use std::ffi::OsString;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    apply, bench, check, completions, demo, draft, entry, explain, firmware, history, hold, manual, mend,
-    menu, once, plan, preview, prompt, rehearse, survey, tune, undo,
+    apply, bench, check, completions, demo, draft, entry, explain, firmware, help, history, hold, manual,
+    mend, menu, once, plan, preview, prompt, rehearse, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -14,7 +14,7 @@ use crate::global::Global;
 ///
 /// Without a command, the systems, what starts next and the problems are shown.
 #[derive(Parser)]
-#[command(name = "signpost", version, max_term_width = 100)]
+#[command(name = "signpost", version, max_term_width = 100, disable_help_subcommand = true)]
 pub struct Args {
     #[command(flatten)]
     pub global: Global,
@@ -46,6 +46,7 @@ pub enum Command {
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),
     Manual(manual::ManualArgs),
+    Help(help::HelpArgs),
 }
 
 /// The words as they were typed, but for those that drop words of kernel arguments: `args=+single -quiet` is one value, and

@@ -1,9 +1,7 @@
 //! Each command to what does it.
 
-use clap::CommandFactory;
-
 use crate::app::{App, Outcome};
-use crate::args::{Args, Command};
+use crate::args::Command;
 use crate::commands;
 
 /// Does what was asked for.
@@ -29,8 +27,9 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Prompt(args) => commands::prompt::run(app, &args),
         Command::Explain(args) => commands::explain::run(app, &args),
         Command::Completions(args) => commands::completions::run(app, &args),
-        Command::Manual(args) => commands::manual::run(app, &args, Args::command()),
+        Command::Manual(args) => commands::manual::run(app, &args),
+        Command::Help(args) => commands::help::run(&args),
         Command::Bench(args) => commands::bench::run(app, &args),
-        Command::Demo(args) => commands::demo::run(app, &args),
+        Command::Demo(args) => commands::demo::run(&args),
     }
 }

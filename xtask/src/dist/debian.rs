@@ -74,10 +74,12 @@ fn fill_documents(root: &Path) -> Result<()> {
     fs::remove_dir(&from).map_err(at(&from))?;
     let changes = to.join("changelog");
     fs::rename(to.join("CHANGELOG.md"), &changes).map_err(at(&changes))?;
-    let pages = root.join("usr/share/man/man1");
     let mut packed = vec![changes];
-    for page in fs::read_dir(&pages).map_err(at(&pages))? {
-        packed.push(page.map_err(at(&pages))?.path());
+    for section in ["man1", "man5"] {
+        let pages = root.join("usr/share/man").join(section);
+        for page in fs::read_dir(&pages).map_err(at(&pages))? {
+            packed.push(page.map_err(at(&pages))?.path());
+        }
     }
     run(command("gzip").args(["-9", "-n"]).args(packed))
 }

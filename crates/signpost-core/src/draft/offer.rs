@@ -119,7 +119,9 @@ pub(super) fn is_plain(system: &System) -> bool {
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.
 fn on_removable(look: &Look, system: &System) -> String {
     let way = match (&system.image, system.root, system.loaders.first()) {
-        (Some(image), ..) => format!("`signpost entry add image {}`", look.survey.at(image.volume, &image.path)),
+        (Some(image), ..) => {
+            format!("`signpost entry add image {}`", look.survey.at(image.volume, &image.path))
+        }
         (None, Some(root), _) if !system.kernels.is_empty() => {
             format!("`signpost entry add linux --on {}`", look.survey.name(root))
         }

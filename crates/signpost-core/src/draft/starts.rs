@@ -27,7 +27,8 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {
             Some(body) => Ok(body),
             None => {
-                let by_our_program = host == Host::Firmware && newest_kernel(look, system, Host::Signpost, "")?.is_ok();
+                let by_our_program =
+                    host == Host::Firmware && newest_kernel(look, system, Host::Signpost, "")?.is_ok();
                 loader(look, system, &no_kernel, by_our_program)?
             }
         },

@@ -25,7 +25,7 @@ pub struct ApplyArgs {
     #[arg(long, conflicts_with_all = ["home", "boot_program", "take_over"])]
     remove: bool,
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
     #[command(flatten)]
     home: HomeArgs,

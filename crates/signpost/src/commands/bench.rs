@@ -6,7 +6,7 @@ use signpost_machine::Machine;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 
-/// Make a bench of disks of another PC, so that what starts them can be checked and mended here
+/// Make a bench of another PC's disks, to check and mend them here
 ///
 /// The disks are named by --disk: images, or devices such as /dev/sdb. They are not touched by this; what is done with
 /// --machine DIR then is done to them. Firmware entries live in a PC and not on its disks, so the bench begins with none.

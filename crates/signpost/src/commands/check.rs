@@ -17,7 +17,7 @@ use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
 
-/// Name what is wrong: whether the machine starts, and each cause with what cures it
+/// Say whether the machine starts, what is wrong, and what cures it
 ///
 /// Nothing is changed. Ends with 1 where there is more than what is untidy. `signpost mend` cures what this names.
 #[derive(Args)]

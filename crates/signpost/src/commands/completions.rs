@@ -6,7 +6,7 @@ use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::out;
 
-/// Print what a shell needs to complete commands, options, entry ids and keys
+/// Print what a shell needs to complete commands, ids and keys
 ///
 /// The shell asks this program at each completion, so ids and keys are those of the menu file as it is.
 #[derive(Args)]

@@ -1,25 +1,37 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use clap::Args;
+use clap::{Args, ValueEnum};
 use signpost_demo::{StoreKind, gauge, tide};
 
 use super::shared::found_beside_us;
-use crate::app::{App, Outcome};
+use crate::app::Outcome;
 use crate::failure::{Exit, Failure};
 use crate::render::{out, style};
 
-/// Make a machine to try things on, and walk through the whole job on it
+/// Make a machine to try things on, and walk through the job
 ///
 /// The machine is a bench: a folder with disk images and firmware variables of made-up systems. Nothing
-/// else is touched. --machine tide is a PC with UEFI and four systems, --machine gauge an older one with BIOS.
+/// else is touched.
 #[derive(Args)]
 pub struct DemoArgs {
     /// Folder for the bench; it must be empty or not there [default: a new temporary folder]
     dir: Option<PathBuf>,
+    /// Which machine
+    #[arg(long, value_enum, default_value_t = Kind::Tide)]
+    kind: Kind,
     /// Only make the bench
     #[arg(long)]
     bench_only: bool,
+}
+
+/// The machines that there are.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Kind {
+    /// A PC with UEFI, three disks and four systems
+    Tide,
+    /// An older one with BIOS
+    Gauge,
 }
 
 type Walk = &'static [(&'static str, &'static [&'static str])];
@@ -81,38 +93,17 @@ const BIOS: Walk = &[
     ("One volume of it in detail.", &["survey", "d1p1"]),
 ];
 
-/// The benches that there are.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Which {
-    Tide,
-    Gauge,
-}
-
-impl Which {
-    fn named(name: &Path) -> Result<Self, Failure> {
-        match name.to_str() {
-            Some("live" | "tide") => Ok(Self::Tide),
-            Some("gauge") => Ok(Self::Gauge),
-            _ => Err(Failure::Usage(format!(
-                "there is no demo machine {}; there are tide and gauge",
-                name.display()
-            ))),
-        }
-    }
-}
-
-pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
+pub fn run(args: &DemoArgs) -> Outcome {
     let folder = match &args.dir {
         Some(folder) => empty(folder)?,
         None => tempfile::Builder::new().prefix("signpost-bench-").tempdir()?.keep(),
     };
-    let which = Which::named(app.machine_name())?;
-    match which {
-        Which::Tide => tide::bench(StoreKind::Fd).write(&folder)?,
-        Which::Gauge => gauge::write(&folder)?,
+    match args.kind {
+        Kind::Tide => tide::bench(StoreKind::Fd).write(&folder)?,
+        Kind::Gauge => gauge::write(&folder)?,
     }
     let folder = folder.canonicalize().unwrap_or(folder);
-    if !args.bench_only && which == Which::Gauge {
+    if !args.bench_only && args.kind == Kind::Gauge {
         walk(&folder, BIOS)?;
     } else if !args.bench_only {
         if found_beside_us().is_some() {
@@ -127,7 +118,7 @@ pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     }
     out::text(&style::heading(&format!("The bench is in {}\n", folder.display())));
     let mut text = String::from("Try next, or edit its menu.toml and look at the menu again:\n\n");
-    let next: &[&str] = if which == Which::Gauge { &NEXT_BIOS } else { &NEXT };
+    let next: &[&str] = if args.kind == Kind::Gauge { &NEXT_BIOS } else { &NEXT };
     for command in next {
         text.push_str(&format!("  signpost --machine {} {command}\n", folder.display()));
     }

@@ -28,7 +28,7 @@ pub struct DraftArgs {
     /// Offer again what was taken out of the menu by hand
     #[arg(long)]
     offer_removed: bool,
-    /// Take in what was saved at boot; without it, that is shown and asked about
+    /// Add what was saved at boot to the file; without it, that is shown and asked about
     #[arg(long)]
     take_saved: bool,
     /// Leave snapshots of systems out of the menu, now and at every later draft

@@ -21,7 +21,7 @@ use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::render::out;
 
-/// Change single entries of the menu: add, rename, edit, reset, move, remove, hide, reveal, noise
+/// Add, rename, edit, move, remove or hide single entries
 ///
 /// An entry is named by its id, its title, or any start of either that fits no other. Everything else in the file stays as
 /// it is. `apply` makes the change active.
@@ -49,7 +49,7 @@ enum What {
         /// Its new title
         title: String,
     },
-    /// Set or drop an entry's keys, or edit its text, checked before it is taken
+    /// Set or drop an entry's keys, or edit its text
     Edit {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::ids))]
@@ -70,7 +70,7 @@ enum What {
         #[command(flatten)]
         guard: Guard,
     },
-    /// Put an entry back to what draft would write for it now
+    /// Make an entry what draft would write for it now
     Reset {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::ids))]
@@ -96,9 +96,9 @@ enum What {
         #[command(flatten)]
         guard: Guard,
     },
-    /// Show the recipes, by which systems are started that need particular arguments or files
+    /// Show the recipes for systems that need particular arguments
     Recipes,
-    /// List entries that are only noise, with the reason for each; hide or remove them all
+    /// List entries that only make the menu longer; hide or remove them
     ///
     /// Noise is a second way to what another entry starts, something that is gone, a recovery loader, a fallback file. The
     /// default, and the last way to start a system, are never among it.
@@ -110,7 +110,7 @@ enum What {
         #[arg(long)]
         remove: bool,
     },
-    /// See to it that draft never offers something again; an entry goes from the menu too
+    /// Take something out of the menu, and never have draft offer it
     Hide {
         /// An entry, a volume (d1p3 or uuid:4F2A-11C9), a system's title, or a file (d2p1:/EFI/*/fb*.efi)
         #[arg(add = ArgValueCompleter::new(complete::ids))]
@@ -135,7 +135,7 @@ enum What {
 #[derive(Args)]
 struct Guard {
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
 }
 
@@ -257,7 +257,10 @@ fn edited(
         What::Reset { entry } => {
             let base = kept::base(machine, &menu.path);
             let (text, id, base) = edit::reset(&app.look(machine)?, menu, entry, base)?;
-            Edited { base: Some(base), ..Edited::of(&id, text, format!("{id} is what draft makes of it now")) }
+            Edited {
+                base: Some(base),
+                ..Edited::of(&id, text, format!("{id} is what draft makes of it now"))
+            }
         }
         What::Move { entry, to, other } => {
             let (text, id) = edit::move_entry(menu, entry, &place(to, other.as_deref())?)?;

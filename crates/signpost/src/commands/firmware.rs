@@ -23,7 +23,7 @@ pub struct FirmwareArgs {
     #[arg(long, global = true)]
     dry_run: bool,
     /// Override these guards, by their codes
-    #[arg(long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
 }
 
@@ -35,13 +35,13 @@ enum What {
         #[arg(long)]
         paths: bool,
     },
-    /// Put entries first in the boot order; the others keep their order behind them
+    /// Put entries first in the boot order; the others follow as before
     Order {
         /// The entries, the first one first
         #[arg(required = true, value_name = "ENTRY", add = ArgValueCompleter::new(complete::firmware_entries))]
         entries: Vec<String>,
     },
-    /// Send the next start, and only that, to an entry; `once` is for entries of the menu
+    /// Send the next start, and only that, to an entry
     Next {
         /// The entry
         #[arg(required_unless_present = "clear", add = ArgValueCompleter::new(complete::firmware_entries))]
@@ -84,19 +84,19 @@ enum What {
         #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: String,
     },
-    /// Keep an entry, and have the firmware pass over it
+    /// Keep an entry, and have the firmware skip it
     Disable {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: String,
     },
-    /// Remove an entry; never what the machine was started from, nor the last way to a system
+    /// Remove an entry; never the last way to a system
     Remove {
         /// The entry
         #[arg(add = ArgValueCompleter::new(complete::firmware_entries))]
         entry: String,
     },
-    /// Show what can be removed: second entries, leftovers, numbers that do not exist; with --yes it is
+    /// Show what can be removed, and remove it if you agree
     Tidy,
 }
 

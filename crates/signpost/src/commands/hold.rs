@@ -16,7 +16,7 @@ use crate::failure::{Exit, Failure};
 use crate::render;
 use crate::render::out;
 
-/// Keep what was applied: correct the boot order, our entries, the boot program, the menu
+/// Keep what was applied: correct order, entries, boot program, menu
 ///
 /// Another system's update often puts itself first, or removes what it does not know. Run at each start, by the units that
 /// --units writes, this keeps what you applied. Nothing is written that is as it should be; a menu that was changed and not
@@ -37,7 +37,7 @@ pub struct HoldArgs {
     #[arg(long, value_name = "DIR", conflicts_with_all = ["dry_run", "check", "log"])]
     units: Option<PathBuf>,
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
 }
 

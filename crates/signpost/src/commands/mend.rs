@@ -26,7 +26,7 @@ use crate::render::out;
 #[derive(Args)]
 pub struct MendArgs {
     /// The causes, by their codes
-    #[arg(value_name = "CODE", value_parser = codes())]
+    #[arg(value_name = "CODE", value_parser = codes(), hide_possible_values = true)]
     codes: Vec<Code>,
     /// Another cure than the best, by its name
     #[arg(long, value_name = "NAME")]
@@ -35,7 +35,7 @@ pub struct MendArgs {
     #[arg(long)]
     dry_run: bool,
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
     #[command(flatten)]
     program: ProgramArgs,

@@ -9,7 +9,7 @@ use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Show the menu: its entries, what each would start, and whether that is there
+/// Show the menu: what each entry would start, and if it is there
 #[derive(Args)]
 pub struct MenuArgs {
     /// Only check this file, without a machine: for editors and hooks

@@ -9,6 +9,7 @@ pub mod draft;
 pub mod entry;
 pub mod explain;
 pub mod firmware;
+pub mod help;
 pub mod history;
 pub mod hold;
 pub mod manual;

@@ -8,7 +8,7 @@ use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::{complete, render};
 
-/// Send the next start, and only that, to an entry of the menu, or to the menu itself
+/// Send the next start, and only that, to an entry or the menu
 ///
 /// Where our menu is active, that obeys; where the firmware's own list is the menu, its next boot is set.
 #[derive(Args)]

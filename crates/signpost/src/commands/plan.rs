@@ -8,11 +8,11 @@ use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
 
-/// Show what apply would write, and what would start then; write nothing
+/// Show what apply would write, and what would start then
 #[derive(Args)]
 pub struct PlanArgs {
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
     /// End with 1 where there is something to do
     #[arg(long)]

@@ -28,9 +28,9 @@ use crate::commands::draft;
 use crate::failure::{Exit, Failure};
 use crate::render::{self, out};
 
-/// Boot by hand: look around, put a start together, save it to the menu; the same words as at boot
+/// Boot by hand: look around, compose a start, save it to the menu
 ///
-/// `help` lists its commands. On a bench, `start` ends in an account of what would be handed over.
+/// Its commands are those of the prompt at boot; `help` lists them. On a bench, `start` ends in an account of what would be handed over.
 #[derive(Args)]
 pub struct PromptArgs {
     /// Run this line, and no others (can be repeated)
@@ -159,7 +159,8 @@ impl Session<'_> {
         let (menu, made) = match menu_file::load_if_there(&path)? {
             Some(menu) => (menu, String::new()),
             None => {
-                let made = format!("There was no menu file; {} holds what is on the machine now.\n", path.display());
+                let made =
+                    format!("There was no menu file; {} holds what is on the machine now.\n", path.display());
                 (draft::first(&machine, self.look, &path)?, made)
             }
         };

@@ -9,7 +9,7 @@ use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::{complete, render};
 
-/// Follow a start from power-on to the system that starts, without a reboot
+/// Follow a start from power-on to a system, without a reboot
 ///
 /// Ends with 1 where nothing starts by itself.
 #[derive(Args)]

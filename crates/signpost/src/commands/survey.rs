@@ -14,7 +14,7 @@ use crate::complete;
 use crate::failure::{Exit, Failure};
 use crate::render::{self, short::Short};
 
-/// Show the machine: systems, disks, boot files, firmware entries, problems
+/// Show the machine: systems, disks, firmware entries, problems
 ///
 /// Where a disk has many partitions, those that start nothing are folded into one line; --all shows each.
 #[derive(Args, Default)]

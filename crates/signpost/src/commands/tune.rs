@@ -10,7 +10,7 @@ use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::{complete, render};
 
-/// Show or set the menu's policy: default, timeout, when it shows, kernel arguments
+/// Show or set the menu's policy: default, timeout, when it shows
 ///
 /// Without anything to set, every key is shown with its value, its default and what it takes. Several are set at once: all
 /// of them, or none. `apply` makes the change active.

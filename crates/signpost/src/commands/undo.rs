@@ -33,7 +33,7 @@ pub struct UndoArgs {
     #[arg(long)]
     dry_run: bool,
     /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes())]
+    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     despite: Vec<Code>,
 }
 

@@ -5,8 +5,8 @@ use signpost_facts::Refusal;
 use signpost_facts::change::Change;
 use signpost_facts::number::joined;
 
-use super::rehearse::outcome;
 use super::menu::left_out;
+use super::rehearse::outcome;
 use super::style;
 use super::table::Table;
 use super::width::hanging;

@@ -25,7 +25,8 @@ pub fn wrapped(text: &str, behind: usize) -> Vec<String> {
     let room = width().saturating_sub(behind).max(LEAST);
     let options =
         textwrap::Options::new(room).break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
-    let lines = textwrap::wrap(&held_together(text), options);
+    let text = held_together(text);
+    let lines = textwrap::wrap(&text, options);
     lines.into_iter().map(|line| line.replace(HELD, " ")).collect()
 }
 
