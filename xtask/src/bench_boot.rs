@@ -89,7 +89,7 @@ fn initrd(system: &[u8], ours: &[u8]) -> Result<f64> {
     for _ in 0..RUNS {
         for (root, times) in [(&small, &mut with_small), (&large, &mut with_large)] {
             let (_work, mut vm) = start(files.clone(), Some(root.clone()))?;
-            vm.wait_for("Any key stops.")?;
+            vm.wait_for("Press any key to stop.")?;
             times.push(between(&mut vm, "\u{1b}[2J", "LOADED")?);
             by_firmware.push(between(&mut vm, "READING", &format!("READ {LARGE}"))? / READINGS);
         }

@@ -124,21 +124,33 @@ impl Console {
         }
     }
 
-    /// Waits for a key or the next tick.
+    /// Waits for a key or the next tick. Firmware tells of Shift and the like too, as of a key that then is none: no time has
+    /// passed by that.
     pub fn wait(&mut self) -> Input {
-        if let Some(key) = self.keys.read() {
-            return Input::Key(key);
-        }
-        let mut events: Vec<Event> = self.keys.events();
-        match &self.timer {
-            Some(timer) if !events.is_empty() => {
-                // SAFETY: the copy is only waited for; the event itself is never closed here.
-                events.push(unsafe { timer.unsafe_clone() });
-                let _ = boot::wait_for_event(&events);
+        loop {
+            if let Some(key) = self.keys.read() {
+                return Input::Key(key);
             }
-            _ => boot::stall(core::time::Duration::from_millis(u64::from(TICK))),
+            if self.is_tick() {
+                return self.keys.read().map_or(Input::Tick, Input::Key);
+            }
         }
-        self.keys.read().map_or(Input::Tick, Input::Key)
+    }
+
+    /// Waits until something happens; whether that is the clock.
+    fn is_tick(&self) -> bool {
+        let of_keys: Vec<Event> = self.keys.events();
+        if let Some(timer) = self.timer.as_ref().filter(|_| !of_keys.is_empty()) {
+            // The clock comes first: firmware looks at events in their order, and a key's may be there at every look.
+            // SAFETY: the copy is only waited for; the event itself is never closed here.
+            let mut events = Vec::from([unsafe { timer.unsafe_clone() }]);
+            events.extend(of_keys);
+            if let Ok(index) = boot::wait_for_event(&events) {
+                return index == 0;
+            }
+        }
+        boot::stall(core::time::Duration::from_millis(u64::from(TICK)));
+        true
     }
 }
 

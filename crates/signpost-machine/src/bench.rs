@@ -15,6 +15,7 @@ use signpost_menu::place::VolumeRef;
 
 use crate::image::ImageFile;
 use crate::machine::{FirmwareKind, Machine, MachineDisk, Running};
+use crate::os_words::in_words;
 use crate::variables::{FdFile, FolderStore};
 use crate::{durable, files, live};
 
@@ -153,7 +154,7 @@ pub(super) fn make(folder: &Path, disks: &[MachineDisk]) -> Result<()> {
         let image = serde_json::to_string(&image.to_string_lossy()).unwrap_or_default();
         text.push_str(&format!("\n[[disk]]\nimage = {image}\nsector-size = {}\n", disk.sector_size));
     }
-    let failed = |error: std::io::Error| Error::unusable(folder.display(), error);
+    let failed = |error: std::io::Error| Error::unusable(folder.display(), in_words(error));
     fs::create_dir_all(folder.join("variables")).map_err(failed)?;
     durable::write_durably(&folder.join("machine.toml"), text.as_bytes())
 }

@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 
 use signpost_facts::error::{Error, Result};
 
+use crate::os_words::in_words;
+
 /// What the names of temporary files start with; behind it stands the process.
 const TEMPORARY: &str = ".signpost-";
 /// Links that are followed to a file.
@@ -30,7 +32,7 @@ pub fn write_durably(path: &Path, bytes: &[u8]) -> Result<()> {
             }
         }
     };
-    write().map_err(|error| Error::unusable(path.display(), error))
+    write().map_err(|error| Error::unusable(path.display(), in_words(error)))
 }
 
 /// The same for what is nobody else's business: read and written by its owner alone, as its folder, whatever the umask.
@@ -45,7 +47,7 @@ pub fn write_privately(path: &Path, bytes: &[u8]) -> Result<()> {
         }
         replace(path, bytes, Like::Mode(0o600))
     };
-    write().map_err(|error| Error::unusable(path.display(), error))
+    write().map_err(|error| Error::unusable(path.display(), in_words(error)))
 }
 
 /// Takes away what writes of ours left in a folder when they were killed.

@@ -8,6 +8,8 @@ use std::path::Path;
 
 use rustix::fs::OFlags;
 
+use crate::os_words::in_words;
+
 /// A file's bytes; `None` where there is none.
 ///
 /// # Errors
@@ -16,9 +18,9 @@ pub fn read(path: &Path, most: u64) -> io::Result<Option<Vec<u8>>> {
     let file = match open(path) {
         Ok(file) => file,
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(error),
+        Err(error) => return Err(in_words(error)),
     };
-    let found = file.metadata()?;
+    let found = file.metadata().map_err(in_words)?;
     need(found.file_type(), FileType::is_file, "a file")?;
     let too_long = |length: u64| {
         io::Error::new(ErrorKind::FileTooLarge, format!("it has {length} bytes, and {most} at most are read"))
@@ -28,7 +30,7 @@ pub fn read(path: &Path, most: u64) -> io::Result<Option<Vec<u8>>> {
     }
     let mut bytes = Vec::new();
     // It may grow while it is read.
-    file.take(most.saturating_add(1)).read_to_end(&mut bytes)?;
+    file.take(most.saturating_add(1)).read_to_end(&mut bytes).map_err(in_words)?;
     if bytes.len() as u64 > most { Err(too_long(bytes.len() as u64)) } else { Ok(Some(bytes)) }
 }
 
@@ -52,7 +54,7 @@ pub fn read_text(path: &Path, most: u64) -> io::Result<Option<String>> {
 /// # Errors
 /// Where it is neither a plain file nor a block device, or cannot be opened.
 pub fn open_image(path: &Path) -> io::Result<File> {
-    let file = open(path)?;
+    let file = open(path).map_err(in_words)?;
     let is_image = |kind: &FileType| kind.is_file() || kind.is_block_device();
     need(file.metadata()?.file_type(), is_image, "an image or a disk")?;
     Ok(file)

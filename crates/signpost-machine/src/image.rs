@@ -8,6 +8,7 @@ use std::path::Path;
 use signpost_disk::block::{BlockDevice, ReadError};
 
 use crate::files::open_image;
+use crate::os_words::words;
 
 /// An image, open for reading.
 pub(super) struct ImageFile {
@@ -43,7 +44,7 @@ impl BlockDevice for ImageFile {
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), ReadError> {
         self.file.read_exact_at(buffer, offset).map_err(|error| match error.kind() {
             io::ErrorKind::UnexpectedEof => ReadError::past_end(offset, buffer.len(), self.size),
-            _ => ReadError { offset, length: buffer.len(), why: error.to_string() },
+            _ => ReadError { offset, length: buffer.len(), why: words(&error) },
         })
     }
 }

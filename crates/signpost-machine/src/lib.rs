@@ -13,6 +13,7 @@ mod lock;
 mod machine;
 mod numbered;
 mod open;
+pub mod os_words;
 pub mod rows;
 mod variables;
 

@@ -31,6 +31,7 @@ use signpost_firmware::variable::VariableStore;
 
 use crate::image::ImageFile;
 use crate::machine::{FirmwareKind, Machine, MachineDisk, Running};
+use crate::os_words::words;
 
 /// Opens the machine that we run on, its `/proc`, `/sys`, `/dev` and `/run` looked up below a folder.
 pub(crate) fn open(below: &Path) -> Machine {
@@ -83,7 +84,7 @@ fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
             "the kernel does not let us read it".to_string()
         }
         std::io::ErrorKind::PermissionDenied => "only root may read it".to_string(),
-        _ => error.to_string(),
+        _ => words(&error),
     });
     MachineDisk {
         number: DiskNumber(0),

@@ -13,6 +13,7 @@ use signpost_firmware::variable::{Contents, StoreError, Variable, VariableName, 
 
 use crate::durable::write_durably;
 use crate::files;
+use crate::os_words::words;
 
 /// No variable and no store of a bench is longer, in bytes.
 const MAX_FILE: u64 = 64 << 20;
@@ -54,7 +55,7 @@ impl VariableStore for FolderStore {
                         .faults
                         .push(format!("{}: shorter than the 4 bytes of its attributes", path.display()));
                 }
-                Err(error) => contents.faults.push(format!("{}: {error}", path.display())),
+                Err(error) => contents.faults.push(format!("{}: {}", path.display(), words(&error))),
             }
         }
         Ok(contents)
@@ -84,7 +85,7 @@ impl VariableStore for FolderStore {
 fn need_writable(path: &Path) -> std::result::Result<(), StoreError> {
     let place = path.display();
     rustix::fs::access(path, Access::WRITE_OK).map_err(|error| StoreError::OutOfReach {
-        why: format!("{place} cannot be written: {error}"),
+        why: format!("{place} cannot be written: {}", words(&error.into())),
         help: format!("chmod u+w {place}, or copy the bench to where it can be written"),
     })
 }
@@ -152,5 +153,5 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 }
 
 fn failed(path: &Path, error: &io::Error) -> StoreError {
-    StoreError::Io(format!("{}: {error}", path.display()))
+    StoreError::Io(format!("{}: {}", path.display(), words(&error)))
 }

@@ -48,6 +48,7 @@ pub mod standing;
 pub mod surroundings;
 pub mod text;
 pub mod version;
+mod wrap;
 
 pub use document::MenuDocument;
 pub use parse::{MAX_LENGTH, Problem, parse, parse_leniently};

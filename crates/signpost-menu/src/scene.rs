@@ -6,6 +6,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::session::{LineEditor, Session, View};
+use crate::wrap::wrapped;
 
 /// How a piece is meant; a painter gives each a colour, or none.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -86,23 +87,55 @@ pub fn scene(session: &Session, width: usize, height: usize) -> Scene {
     scene
 }
 
-/// Rows below the list: what is chosen, messages, the keys, with a free row above and between.
-const FOOT: usize = 5;
-/// Rows above it.
+/// Rows above the list.
 const HEAD: usize = 3;
+
+/// Lower screens give their rows to the list first.
+const LOW: usize = 12;
 
 fn list(scene: &mut Scene, session: &Session) {
     let heading = match session.open_group() {
         Some(group) => format!("{} / {group}", session.heading),
         None => session.heading.clone(),
     };
-    scene.text(MARGIN, usize::from(scene.height > 12), &heading, Tone::Heading);
-    // A low screen gives its rows to the list first.
-    let (head, foot) =
-        if scene.height > 12 { (HEAD, FOOT) } else { (1, 3.min(scene.height.saturating_sub(2))) };
+    let is_low = scene.height <= LOW;
+    scene.text(MARGIN, usize::from(!is_low), &heading, Tone::Heading);
+    let head = if is_low { 1 } else { HEAD };
+    let said = said(session, scene.width, is_low);
+    // The keys, with a free row above that and above what is said, where there is room.
+    let foot = said.len().max(2).saturating_add(if is_low { 1 } else { 3 });
+    let foot = foot.min(scene.height.saturating_sub(head).saturating_sub(1));
     let room = scene.height.saturating_sub(head).saturating_sub(foot).max(1);
+    rows(scene, session, head, room);
+    let at = head.saturating_add(room).saturating_add(usize::from(!is_low));
+    for (line, (text, tone)) in said.iter().take(foot.saturating_sub(1)).enumerate() {
+        scene.text(MARGIN, at.saturating_add(line), text, *tone);
+    }
+    if scene.height > 4 {
+        let keys: [&str; 3] = match session.open_group().is_some() {
+            false => [
+                "Enter start   = arguments   * keep as default   : prompt   ? help",
+                "Enter start   = arguments   : prompt   ? help",
+                "Enter start   ? help",
+            ],
+            true => [
+                "Enter start   = arguments   : prompt   Escape back   ? help",
+                "Enter start   = arguments   Escape back   ? help",
+                "Enter start   Escape back   ? help",
+            ],
+        };
+        let columns = scene.width.saturating_sub(MARGIN.saturating_mul(2));
+        let fitting = keys.iter().find(|keys| keys.len() <= columns);
+        let keys = fitting.or(keys.last()).copied().unwrap_or_default();
+        scene.text(MARGIN, scene.height.saturating_sub(1), keys, Tone::Faint);
+    }
+}
+
+/// The rows of the list, as many as there is room for, the chosen one among them.
+fn rows(scene: &mut Scene, session: &Session, head: usize, room: usize) {
     let rows = session.visible();
     let chosen = session.chosen();
+    let digits = rows.len().to_string().len();
     let top = (chosen.saturating_add(1)).saturating_sub(room);
     for (line, (place, row)) in rows.iter().enumerate().skip(top).take(room).enumerate() {
         let at = head.saturating_add(line);
@@ -115,41 +148,39 @@ fn list(scene: &mut Scene, session: &Session) {
             scene.bar(at, tone);
         }
         let mark = if place == chosen { ">" } else { " " };
-        let number = if place < 9 { format!("{}", place.saturating_add(1)) } else { " ".into() };
+        let number = place.saturating_add(1);
         let cannot = if row.can_start { "" } else { " (cannot start)" };
-        scene.text(MARGIN, at, &format!("{mark} {number}  {}{cannot}", row.title), tone);
+        scene.text(MARGIN, at, &format!("{mark} {number:>digits$}  {}{cannot}", row.title), tone);
     }
     if rows.len() > room {
         let shown = format!("{} of {}", chosen.saturating_add(1), rows.len());
         let column = scene.width.saturating_sub(shown.len().saturating_add(MARGIN));
         scene.text(column, head.saturating_sub(1), &shown, Tone::Faint);
     }
-    let foot_at = scene.height.saturating_sub(foot.min(4));
-    if let Some(row) = rows.get(chosen) {
-        scene.text(MARGIN, foot_at, &row.line, if row.can_start { Tone::Plain } else { Tone::Warning });
+}
+
+/// What stands below the list: what the chosen entry starts, the countdown, a note; none of it cut where it fits.
+fn said(session: &Session, width: usize, is_low: bool) -> Vec<(String, Tone)> {
+    let columns = width.saturating_sub(MARGIN.saturating_mul(2)).max(1);
+    let most = if is_low { 2 } else { 4 };
+    let mut lines = Vec::new();
+    let mut say = |text: &str, tone: Tone| {
+        lines.extend(wrapped(text, columns).into_iter().take(most).map(|line| (line, tone)));
+    };
+    if let Some(row) = session.visible().get(session.chosen()) {
+        say(&row.line, if row.can_start { Tone::Plain } else { Tone::Warning });
     }
-    let said_at = foot_at.saturating_add(1);
-    let mut note_at = said_at;
     if let Some(seconds) = session.countdown() {
-        scene.text(MARGIN, said_at, &format!("Starts in {seconds} s. Any key stops."), Tone::Heading);
-        note_at = said_at.saturating_add(1);
+        let stops = if columns < 40 { "A key stops it." } else { "Press any key to stop." };
+        say(&format!("Starts in {seconds} s. {stops}"), Tone::Heading);
     }
     if let Some(note) = &session.note {
-        scene.text(MARGIN, note_at, note, Tone::Warning);
-        let below = note_at.saturating_add(1);
-        if session.has_failed() && below.saturating_add(1) < scene.height {
-            scene.text(MARGIN, below, "Press : for the prompt, which starts it by hand.", Tone::Plain);
+        say(note, Tone::Warning);
+        if session.has_failed() && !is_low {
+            say("Press : for the prompt, which starts it by hand.", Tone::Plain);
         }
     }
-    if scene.height > 4 {
-        let keys = match (session.open_group().is_some(), scene.width >= 60) {
-            (false, true) => "Enter start   = arguments   * keep as default   : prompt   ? help",
-            (true, true) => "Enter start   = arguments   : prompt   Escape back   ? help",
-            (false, false) => "Enter start   ? help",
-            (true, false) => "Enter start   Escape back   ? help",
-        };
-        scene.text(MARGIN, scene.height.saturating_sub(1), keys, Tone::Faint);
-    }
+    lines
 }
 
 /// The arguments over the two rows that speak of the chosen entry; a long line shows the part around the
@@ -172,30 +203,31 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     scene.text(MARGIN, scene.height.saturating_sub(1), keys, Tone::Faint);
 }
 
-const HELP: [(&str, &str); 10] = [
-    ("Arrows, Home, End, page keys", "move the selection"),
-    ("1 to 9", "go to that entry"),
-    ("a letter", "go to the next title that begins with it"),
-    ("Enter", "start the selected entry, or open the group"),
-    ("Escape", "go back"),
-    ("= or F2", "change a Linux entry's arguments, for this start only"),
-    ("* or F3", "make the selected entry the default"),
-    ("? or F1", "this help"),
-    (": or F4", "the prompt: look around, put a start together by hand"),
-    ("any key", "stops the countdown"),
+/// Keys, and what they do: in full, and on a narrow screen.
+const HELP: [(&str, &str, &str); 10] = [
+    ("Arrows, Home, End, page keys", "move the selection", "Arrows   move the selection"),
+    ("A number", "go to that entry; 1 and then 2 is entry 12", "Number   go to that entry"),
+    ("A letter", "go to the next title that begins with it", "Letter   next title with it"),
+    ("Enter", "start the selected entry, or open the group", "Enter    start, or open the group"),
+    ("Escape", "go back", "Escape   go back"),
+    ("= or F2", "change the arguments, for this start only", "= or F2  arguments for this start"),
+    ("* or F3", "make the selected entry the default", "* or F3  make it the default"),
+    ("? or F1", "this help", "? or F1  this help"),
+    (": or F4", "the prompt: compose a start by hand", ": or F4  the prompt"),
+    ("Any key", "stops the countdown", "Any key  stops the countdown"),
 ];
 
 fn help(scene: &mut Scene) {
     scene.text(MARGIN, usize::from(scene.height > 12), "Keys", Tone::Heading);
     let from = if scene.height > 12 { HEAD } else { 1 };
     let wide = scene.width >= 60;
-    for (line, (keys, what)) in HELP.iter().enumerate() {
+    for (line, (keys, what, short)) in HELP.iter().enumerate() {
         let row = from.saturating_add(line);
         if wide {
             scene.text(MARGIN, row, keys, Tone::Plain);
             scene.text(34, row, what, Tone::Faint);
         } else {
-            scene.text(MARGIN, row, &format!("{keys}: {what}"), Tone::Plain);
+            scene.text(MARGIN, row, short, Tone::Plain);
         }
     }
     scene.text(MARGIN, scene.height.saturating_sub(1), "Any key goes back", Tone::Faint);

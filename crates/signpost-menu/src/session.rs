@@ -120,6 +120,8 @@ pub struct Session {
     outer: usize,
     /// What is on the screen.
     pub view: View,
+    /// The number that was typed so far, 0 for none.
+    typed: usize,
     /// Milliseconds until the chosen entry starts.
     left: Option<u32>,
     /// Whether the list is not shown yet, and only is on a key.
@@ -162,6 +164,7 @@ impl Session {
             chosen: 0,
             outer: 0,
             view: View::List,
+            typed: 0,
             left,
             hidden,
             note: opening.reason.as_ref().map(ToString::to_string),
@@ -277,6 +280,7 @@ impl Session {
 
     fn list_key(&mut self, key: Key) -> Request {
         let last = self.visible().len().saturating_sub(1);
+        let typed = core::mem::take(&mut self.typed);
         match key {
             Key::Up => self.chosen = self.chosen.saturating_sub(1),
             Key::Down => self.chosen = self.chosen.saturating_add(1).min(last),
@@ -290,21 +294,28 @@ impl Session {
             Key::Char('=') | Key::Function(2) => self.edit_args(),
             Key::Char('*') | Key::Function(3) => return self.keep_default(),
             Key::Char(':') | Key::Function(4) => return Request::Prompt,
-            Key::Char(c) => self.jump(c),
+            Key::Char(c) => self.jump(c, typed),
             Key::Backspace | Key::Delete | Key::Function(_) | Key::Other => {}
         }
         Request::None
     }
 
-    /// To the row of a digit, or to the next title that starts with a letter.
-    fn jump(&mut self, c: char) {
-        let rows = self.visible();
-        if let Some(place) = c.to_digit(10).and_then(|digit| usize::try_from(digit).ok()) {
-            if (1..=rows.len()).contains(&place) {
-                self.chosen = place.saturating_sub(1);
-            }
-            return;
+    /// To the row of a number, whose digits come one after the other: 1 and then 2 is row 12, where there is one.
+    fn jump_to_number(&mut self, digit: usize, before: usize) {
+        let count = self.visible().len();
+        let longer = before.saturating_mul(10).saturating_add(digit);
+        if let Some(number) = [longer, digit].into_iter().find(|number| (1..=count).contains(number)) {
+            self.chosen = number.saturating_sub(1);
+            self.typed = number;
         }
+    }
+
+    /// To the row of a number, or to the next title that starts with a letter.
+    fn jump(&mut self, c: char, before: usize) {
+        if let Some(digit) = c.to_digit(10).and_then(|digit| usize::try_from(digit).ok()) {
+            return self.jump_to_number(digit, before);
+        }
+        let rows = self.visible();
         let starts = |row: &&Row| row.title.to_lowercase().starts_with(&c.to_lowercase().to_string());
         let after = self.chosen.saturating_add(1);
         let places = (after..rows.len()).chain(0..after.min(rows.len()));

@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use serde::Serialize;
 use signpost_facts::{Code, Error, Refusal};
+use signpost_machine::os_words;
 use signpost_menu::Problem;
 
 use crate::render::out;
@@ -50,7 +51,7 @@ impl From<Error> for Failure {
 
 impl From<std::io::Error> for Failure {
     fn from(error: std::io::Error) -> Self {
-        Self::Other(error.to_string())
+        Self::Other(os_words::words(&error))
     }
 }
 

@@ -15,6 +15,7 @@ use super::devices::Devices;
 use super::mounted::open_below;
 use super::numbers::Numbers;
 use crate::machine::in_home_folder;
+use crate::os_words;
 
 /// Folders are made for all to read, files for root alone to write.
 const FOLDER: Mode = Mode::from_raw_mode(0o755);
@@ -180,12 +181,7 @@ fn errno(error: io::Error) -> Errno {
 }
 
 fn words(error: Errno) -> String {
-    match error {
-        Errno::ACCESS | Errno::PERM => "only root may do this".into(),
-        Errno::NOSPC => "the volume is full".into(),
-        Errno::ROFS => "it is mounted read-only".into(),
-        error => io::Error::from(error).to_string(),
-    }
+    os_words::words(&io::Error::from(error))
 }
 
 #[cfg(test)]

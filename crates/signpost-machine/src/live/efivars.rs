@@ -9,6 +9,7 @@ use signpost_firmware::store::kernel_file;
 use signpost_firmware::variable::{Contents, StoreError, Variable, VariableName, VariableStore};
 
 use super::numbers::Root;
+use crate::os_words::words;
 use crate::variables::FolderStore;
 
 const FOLDER: &str = "sys/firmware/efi/efivars";
@@ -76,7 +77,7 @@ impl Efivars {
                        the survey calls stale"
                         .into(),
             },
-            _ => StoreError::Io(format!("{}: {error}", self.folder.display())),
+            _ => StoreError::Io(format!("{}: {}", self.folder.display(), words(&error))),
         }
     }
 }

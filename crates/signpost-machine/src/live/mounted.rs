@@ -17,6 +17,7 @@ use signpost_disk::block::{BlockDevice, ReadError, SharedDevice};
 use signpost_disk::file_system::{FileSystem, Item, Metadata, Subvolume, VolumeError};
 
 use super::mounts::Mount;
+use crate::os_words::words;
 
 /// Items of one folder that are listed.
 const MAX_ITEMS: usize = 200_000;
@@ -145,7 +146,7 @@ impl FileSystem for MountedVolume {
         )?;
         match (opened, &self.raw) {
             (Some((file, _)), _) => read_full(&file, offset, buffer)
-                .map_err(|error| VolumeError::Corrupt(format!("{path}: {error}"))),
+                .map_err(|error| VolumeError::Corrupt(format!("{path}: {}", words(&error)))),
             (None, Some(raw)) => raw.read_at(path, offset, buffer),
             (None, None) => Err(VolumeError::NotFound(path.to_string())),
         }
@@ -219,7 +220,7 @@ impl BlockDevice for OpenFile {
         match read_full(&self.file, offset, buffer) {
             Ok(there) if there == length => Ok(()),
             Ok(_) => Err(ReadError::past_end(offset, length, self.size)),
-            Err(error) => Err(ReadError { offset, length, why: error.to_string() }),
+            Err(error) => Err(ReadError { offset, length, why: words(&error) }),
         }
     }
 }

@@ -1,12 +1,13 @@
 //! The prompt on a screen of cells: what was said above, the line under way at the bottom.
 
 use alloc::format;
-use alloc::string::{String, ToString};
+use alloc::string::String;
 use alloc::vec::Vec;
 
 use super::{Hands, Prompt, Then};
 use crate::screen::{Grid, Tone};
 use crate::session::{Key, LineEditor};
+use crate::wrap::wrapped;
 
 /// Lines that are kept to look back at.
 const MAX_KEPT: usize = 2000;
@@ -179,22 +180,4 @@ fn common_start(words: &[String]) -> Option<String> {
         first.chars().zip(word.chars()).take(length).take_while(|(a, b)| a == b).count()
     });
     Some(first.chars().take(length).collect())
-}
-
-/// A line in pieces of this many characters, at blanks where there are any.
-fn wrapped(line: &str, columns: usize) -> Vec<String> {
-    let mut rows = Vec::new();
-    let mut rest: Vec<char> = line.chars().collect();
-    while rest.len() > columns {
-        let head = rest.get(..columns).unwrap_or(&rest);
-        let at = head.iter().rposition(|c| *c == ' ').filter(|at| *at > columns / 2);
-        let at = at.map_or(columns, |at| at.saturating_add(1));
-        rows.push(rest.drain(..at).collect::<String>().trim_end().to_string());
-        // What goes on is set in, so that it is not taken for a line of its own.
-        let mut next: Vec<char> = "    ".chars().collect();
-        next.append(&mut rest);
-        rest = if columns > 8 { next } else { next.split_off(4) };
-    }
-    rows.push(rest.into_iter().collect());
-    rows
 }

@@ -435,7 +435,7 @@ fn a_system_in_an_image_is_composed_by_the_recipe_that_fits_or_by_its_kernel() {
     ]);
     let mut by_recipe = prompt();
     let composed = by_recipe.run("compose image d1p1:/lantern.iso", &machine).lines.join("\n");
-    assert!(composed.contains("the image on d1p1, by recipe live-boot"), "{composed}");
+    assert!(composed.contains("the image on d1p1, by recipe image-by-findiso"), "{composed}");
     assert!(composed.contains("kernel: /live/vmlinuz, 6 bytes"), "{composed}");
     assert!(composed.contains("arguments: boot=live findiso=/lantern.iso"), "{composed}");
     let reply = by_recipe.run("save Lantern", &machine);

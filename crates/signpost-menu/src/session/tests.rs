@@ -176,7 +176,7 @@ fn the_screen_says_what_is_needed_without_colour() {
     assert_eq!(grid.row_text(4), "  > 2  Meridian");
     assert_eq!(grid.row_text(6), "    4  Gone (cannot start)");
     assert_eq!(grid.row_text(21), "  disk 1");
-    assert_eq!(grid.row_text(22), "  Starts in 5 s. Any key stops.");
+    assert_eq!(grid.row_text(22), "  Starts in 5 s. Press any key to stop.");
     assert_eq!(grid.row_text(24), "  Enter start   = arguments   * keep as default   : prompt   ? help");
     let tones: Vec<Tone> = grid.rows().map(|row| row[4].tone).collect();
     assert_eq!((tones[1], tones[4], tones[3]), (Tone::Heading, Tone::Chosen, Tone::Plain));

@@ -2,6 +2,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde::Serialize;
+use signpost_machine::os_words;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -20,7 +21,9 @@ struct Written {
 }
 
 pub fn run(app: &App<'_>, args: &ManualArgs) -> Outcome {
-    let failed = |error: std::io::Error| Failure::Other(format!("{}: {error}", args.folder.display()));
+    let failed = |error: std::io::Error| {
+        Failure::Other(format!("{}: {}", args.folder.display(), os_words::words(&error)))
+    };
     let written = Written { pages: help::manual::write(&args.folder).map_err(failed)? };
     let text =
         || format!("{} pages in {}; `man -l FILE` shows one\n", written.pages.len(), args.folder.display());

@@ -2,7 +2,7 @@ use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::edit;
-use signpost_core::preview::{Screen, screen};
+use signpost_core::preview::{Screen, preview};
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
@@ -35,8 +35,9 @@ fn size(text: &str) -> Result<(usize, usize), String> {
 }
 
 #[derive(Serialize)]
-struct Preview {
+struct Rows {
     rows: Vec<String>,
+    notes: Vec<String>,
 }
 
 pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
@@ -48,8 +49,9 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         None if args.keys => Screen::Help,
         None => Screen::List,
     };
-    let grid = screen(&look, &menu.document, args.size, view);
-    let rows = (0..args.size.1).map(|row| grid.row_text(row)).collect();
-    app.show(&Preview { rows }, || render::preview::text(&grid));
+    let preview = preview(&look, &menu.document, args.size, view);
+    let rows = (0..args.size.1).map(|row| preview.grid.row_text(row)).collect();
+    let text = || render::preview::text(&preview.grid) + &render::plan::notes(&preview.notes);
+    app.show(&Rows { rows, notes: preview.notes.clone() }, text);
     Ok(Exit::Done)
 }

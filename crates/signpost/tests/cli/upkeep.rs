@@ -109,7 +109,7 @@ fn a_recipe_that_cannot_be_filled_says_what_was_looked_for_and_what_is_there() {
         &["linux", "--on", "d1p2", "--recipe", "gauges"][..],
         &["linux", "--on", "d1p2", "--recipe", "gouges"],
         &["image", image, "--recipe", "ghost"],
-        &["image", image, "--recipe", "casper"],
+        &["image", image, "--recipe", "image-by-iso-scan"],
         &["image", "d3p2:/systems/lantern.iso"],
         &["image", "d3p2:/tides/2026.csv"],
         &["image", "d1p2:/etc/os-release"],

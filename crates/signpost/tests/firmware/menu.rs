@@ -194,7 +194,7 @@ fn a_slot_that_was_altered_is_passed_over_and_the_older_one_counts() {
     altered[200] ^= 1;
     let (_machine, mut vm) = run([slot(8, &menu("timeout = 9", &[OTHER_DISK])), altered]);
     vm.wait_for("MENU-B.TML is skipped: it was altered");
-    vm.wait_for("Any key stops.");
+    vm.wait_for("Press any key to stop.");
     vm.type_keys("\r");
     assert!(vm.until_it_ends().contains("STARTED Meridian"));
 }
@@ -235,7 +235,7 @@ fn without_a_menu_what_is_found_is_offered() {
 fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
     let text = menu("default = \"loader\"\ntimeout = 5", &[LOADER, OTHER_DISK]);
     let (machine, mut vm) = run([slot(1, &text), vec![]]);
-    vm.wait_for("Any key stops.");
+    vm.wait_for("Press any key to stop.");
     vm.type_keys("2*");
     vm.wait_for("Meridian is the default from now on");
     vm.type_keys("p\r");

@@ -7,6 +7,8 @@ use signpost_machine::durable::write_durably;
 use signpost_machine::files;
 
 use crate::app::{App, Outcome};
+use signpost_machine::os_words;
+
 use crate::failure::{Exit, Failure};
 
 /// The units, by their names, and what wants each.
@@ -17,7 +19,7 @@ const UNITS: [(&str, &str, &str); 3] = [
 ];
 
 fn failed(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::Other(format!("{}: {error}", path.display()))
+    Failure::Other(format!("{}: {}", path.display(), os_words::words(error)))
 }
 
 /// Where the package that we are of has its units; nothing where it has none, or they would do something else than what is
