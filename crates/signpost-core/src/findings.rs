@@ -40,9 +40,9 @@ fn entries(look: &Look, found: &mut Vec<Finding>) {
                 "it starts nothing while that is not attached or cannot be read; it stays"
             }
             (Reach::OutOfReach, _) => "it starts nothing as it is; what it names cannot be read, so it stays",
-            (Reach::Gone, Code::EntryStale) => "it starts nothing; it can be removed",
+            (Reach::Gone, Code::EntryStale) => "it starts nothing; `signpost firmware tidy` removes it",
             (Reach::Gone, _) => {
-                "it starts nothing until the file is back; `firmware tidy` says whether it can be removed"
+                "it starts nothing until the file is back; `signpost firmware tidy` says whether it can be removed"
             }
             (Reach::There, _) => "it starts nothing as it is",
         };
@@ -66,7 +66,7 @@ fn duplicates(look: &Look, found: &mut Vec<Finding>) {
                 Finding::new(
                     Code::EntryDuplicate,
                     message,
-                    "one of the two can be removed: `firmware tidy` says which",
+                    "`signpost firmware tidy` removes one of the two",
                 )
                 .about(Subject::Entry(entry.number)),
             );
@@ -120,7 +120,11 @@ fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
             "{} is running, and the next start goes elsewhere: {}",
             running.title, rehearsal.outcome.text
         );
-        found.push(Finding::new(Code::NotFirst, message, "`draft` and `apply` put the running system first"));
+        found.push(Finding::new(
+            Code::NotFirst,
+            message,
+            "`signpost draft` and `signpost apply` put the running system first",
+        ));
     }
     let current = look.boot.current.map(OptionNumber);
     let entry = look.survey.firmware.entries.iter().find(|entry| Some(&entry.number) == current.as_ref());
@@ -130,9 +134,9 @@ fn start(look: &Look, rehearsal: &Rehearsal, found: &mut Vec<Finding>) {
         let own = running.entries.iter().find(|number| **number != entry.number);
         let help = match own {
             Some(own) => format!(
-                "the running system has entry {own} of its own; `rehearse` says whether it comes first"
+                "the running system has entry {own} of its own; `signpost rehearse` says whether it comes first"
             ),
-            None => "the running system has no entry of its own; `apply` makes one".into(),
+            None => "the running system has no entry of its own; `signpost apply` makes one".into(),
         };
         found.push(Finding::new(Code::StartedByFallback, message, &help));
     }

@@ -139,7 +139,7 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
     let state = State { tables: &done.tables, ..after.state(&files) };
     let (before, outcome) = (rehearse(look).outcome, rehearse_state(look, state, None).outcome);
     let mut refusals = done.refusals;
-    let way = "`signpost check` names other cures: `mend CODE --by NAME`";
+    let way = "`signpost check` names other cures: `signpost mend CODE --by NAME`";
     refusals.extend(ways::last_way(look, State::of(look), state, way));
     // Where nothing starts as it is, what is mended is not the worse for that.
     if guards::nothing_starts(&before).is_none() {

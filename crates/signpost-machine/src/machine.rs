@@ -138,10 +138,10 @@ impl Machine {
             FirmwareKind::Uefi => return Ok(()),
             FirmwareKind::Bios if self.host.is_some() => {
                 "this system was started in BIOS mode, where UEFI variables are out of reach; where the PC has \
-                 UEFI firmware, start it in UEFI mode and run this again; `survey` works as it is"
+                 UEFI firmware, start it in UEFI mode and run this again; `signpost survey` works as it is"
             }
             FirmwareKind::Bios => {
-                "BIOS firmware has no boot entries to plan or rehearse; `survey` shows what its \
+                "BIOS firmware has no boot entries to plan or rehearse; `signpost survey` shows what its \
                                    disks hold"
             }
             FirmwareKind::Unknown => {

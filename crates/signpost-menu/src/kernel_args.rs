@@ -127,6 +127,6 @@ mod tests {
         assert!(is_change("+single -quiet") && !is_change("root=x +single") && !is_change(""));
         assert_eq!(changed_words("root=a ro quiet", "+single -quiet -root"), Ok("ro single".into()));
         assert_eq!(changed_words("ro", "+ro"), Ok("ro".into()));
-        assert!(changed_words("ro", "-quiet").unwrap_err().contains("have no quiet; they are: ro"));
+        assert!(changed_words("ro", "-quiet").unwrap_err().contains("do not contain quiet; they are: ro"));
     }
 }

@@ -118,11 +118,7 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     };
     let (value, path) = rest.split_at_checked(end.unwrap_or(rest.len())).unwrap_or((rest, ""));
     if value.is_empty() != (kind == "home") {
-        let what = if kind == "home" {
-            "has nothing between : and /, and needs a value there"
-        } else {
-            "needs a value after :"
-        };
+        let what = if kind == "home" { "takes no value between : and /" } else { "needs a value after :" };
         return Err(format!("\"{text}\": {kind}: {what}"));
     }
     let numbered = || {
@@ -247,7 +243,7 @@ mod tests {
             ("path:PciRoot(0x0)/boot", "partition number"),
             ("lv:tide", "group/name"),
             ("uuid:/x", "needs a value"),
-            ("home:x/y", "takes nothing"),
+            ("home:x/y", "takes no value"),
             ("uid:1/x", "no kind \"uid:\""),
         ] {
             let error = Place::parse(text).unwrap_err();

@@ -59,7 +59,7 @@ pub(crate) fn unprintable_names(volume: &Volume, count: usize) -> Option<Finding
         volume.name,
         if count == 1 { "" } else { "s" }
     );
-    let help = "`prompt` shows them: `look`; give them other names to use them";
+    let help = "`signpost prompt` shows them: `look`; give them other names to use them";
     (count > 0).then(|| Finding::new(Code::VolumeUnread, message, help).about(Subject::Volume(volume.number)))
 }
 

@@ -62,5 +62,5 @@ fn rescue(disks: &[Disk]) -> String {
         0 => "it lies in memory".to_string(),
         _ => format!("it lies on {}, which is left out of menus", media.join(" and ")),
     };
-    format!("a rescue system is running: {own}; `apply --take-over` makes a menu active from here")
+    format!("a rescue system is running: {own}; `signpost apply --take-over` makes a menu active from here")
 }

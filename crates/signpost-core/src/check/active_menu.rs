@@ -178,9 +178,12 @@ fn broken(
 fn restore_words(systems: &[&System]) -> String {
     match systems.first() {
         Some(system) => {
-            format!("let {}'s own tools put back what is missing, or `entry remove` it", system.title)
+            format!(
+                "let {}'s own tools put back what is missing, or `signpost entry remove` it",
+                system.title
+            )
         }
-        None => "`entry edit` names what it should start, `entry remove` removes it".into(),
+        None => "`signpost entry edit` names what it should start, `signpost entry remove` removes it".into(),
     }
 }
 

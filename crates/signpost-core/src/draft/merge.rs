@@ -115,7 +115,7 @@ impl<'a> Merge<'a> {
             Some(written) if stands(&written.id) => Fate::Stands(written.id),
             Some(written) => {
                 if offer.system.is_some() || offer.place == Place::Heading {
-                    let way = "`draft --offer-removed` offers it again";
+                    let way = "`signpost draft --offer-removed` offers it again";
                     self.out.left.push(format!("{}: taken out of the menu by hand; {way}", offer.title()));
                 }
                 let fields = self.fields(offer, before);

@@ -192,8 +192,9 @@ fn linux(look: &Look, on: &VolumeRef, menu: &MenuFile) -> Result<(String, Body)>
             wrong(format!("no Linux system has its root on {}; there is: {there}", look.name(volume)))
         })?;
     let body = draft::newest_kernel(look, system, menu.document.settings.host, "")?;
-    let body =
-        body.map_err(|why| wrong(format!("{}: {why}; `entry add efi` takes its own loader", system.title)))?;
+    let body = body.map_err(|why| {
+        wrong(format!("{}: {why}; `signpost entry add efi` takes its own loader", system.title))
+    })?;
     Ok((system.title.clone(), body))
 }
 

@@ -29,7 +29,7 @@ pub fn replace_block(menu: &MenuFile, id: &str, block: &str) -> Result<(String, 
     let only = sections.filter(|sections| sections.len() == 1 && parsed.iter().count() == 1);
     let Some(new) = only.and_then(|sections| sections.get(0)) else {
         return Err(wrong(
-            "the text is not one [[entry]] section; `entry add` makes further ones, `entry remove` takes one out",
+            "the text is not one [[entry]] section; `signpost entry add` makes further ones, `signpost entry remove` takes one out",
         ));
     };
     let new_id = new.get("id").and_then(Item::as_str).unwrap_or(id).to_string();

@@ -231,7 +231,7 @@ fn take_out(
         .collect();
     if !members.is_empty() {
         return Err(wrong(format!(
-            "{id} is a group with {} in it; `entry move {} out`, or `entry remove` for each, comes first",
+            "{id} is a group with {} in it; `signpost entry move {} out`, or `signpost entry remove` for each, comes first",
             members.join(", "),
             members[0]
         )));
@@ -257,7 +257,7 @@ fn last_way(look: &Look, before: &MenuDocument, after: &MenuDocument) -> Option<
     lost.map(|system| Refusal {
         code: Code::LastWay,
         message: format!("no other entry of the menu starts {}", system.title),
-        way: "`entry move` puts it at the end, or into a group; `entry add` gives the system an entry of its own".into(),
+        way: "`signpost entry move` puts it at the end, or into a group; `signpost entry add` gives the system an entry of its own".into(),
     })
 }
 

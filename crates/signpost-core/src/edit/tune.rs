@@ -166,7 +166,7 @@ fn warnings(document: &MenuDocument) -> Vec<String> {
     let mut warnings = Vec::new();
     if settings.show == Show::Never {
         warnings.push(
-            "nobody sees this menu: show=on-key shows it where a key is pressed, `once menu` shows it at the next start"
+            "nobody sees this menu: show=on-key shows it where a key is pressed, `signpost once menu` shows it at the next start"
                 .into(),
         );
     } else if settings.timeout == Timeout::Seconds(0) && settings.show == Show::Always {

@@ -179,7 +179,7 @@ impl Work<'_> {
         let by_others = entries.iter().filter(|entry| !entry.is_made_by_firmware);
         if let Some(held) = by_others.filter(hands_the_same).find(target) {
             return Err(wrong(format!(
-                "entry {} \"{}\" starts this file already with these arguments; `firmware order {}` puts it first",
+                "entry {} \"{}\" starts this file already with these arguments; `signpost firmware order {}` puts it first",
                 held.number, held.label, held.number
             )));
         }
@@ -201,7 +201,7 @@ impl Work<'_> {
         let mut option = self.option(number)?.clone();
         let is_ours = history.owned().get(&number).is_some_and(|(data, _)| *data == option.encode());
         if is_ours {
-            let way = "`entry rename` gives the menu's entry another title, and `apply` makes it active";
+            let way = "`signpost entry rename` gives the menu's entry another title, and `signpost apply` makes it active";
             return Err(Error::WrongUse(format!("entry {} is the menu's; {way}", OptionNumber(number))));
         }
         if option.is_made_by_firmware() {
@@ -237,7 +237,7 @@ impl Work<'_> {
         let raw = self.look.boot.options.get(&number).map(|option| &option.raw);
         if history.owned().get(&number).is_some_and(|(data, _)| Some(data) == raw) {
             self.notes.push(format!(
-                "entry {} is the menu's: `apply` and `hold` make it again; `undo` undoes the menu as a whole",
+                "entry {} is the menu's: `signpost apply` and `signpost hold` make it again; `signpost undo` undoes the menu as a whole",
                 OptionNumber(number)
             ));
         }
@@ -267,7 +267,7 @@ impl Work<'_> {
         let state = after.state(&[]);
         let outcome = rehearse_state(self.look, state, None).outcome;
         let now_starts = rehearse(self.look).outcome;
-        let way = "`firmware enable NUMBER` or `firmware add` gives it another way first";
+        let way = "`signpost firmware enable NUMBER` or `signpost firmware add` gives it another way first";
         self.refusals.extend(ways::last_way(self.look, State::of(self.look), state, way));
         // Where nothing starts as it is, this change need not mend it.
         if guards::nothing_starts(&now_starts).is_none() {
@@ -297,7 +297,7 @@ fn started_from(look: &Look, number: u16) -> Option<Refusal> {
     });
     let way = match keep {
         Some(keep) => format!(
-            "start from the one to keep, then remove this one: `firmware next {}`, restart, `firmware remove {}`",
+            "start from the one to keep, then remove this one: `signpost firmware next {}`, restart, `signpost firmware remove {}`",
             keep.number, own.number
         ),
         None => "start from another entry, then remove this one".into(),

@@ -71,7 +71,7 @@ pub(crate) fn nothing_starts(outcome: &Outcome) -> Option<Refusal> {
     (!outcome.is_sound() || outcome.entry.is_none()).then(|| Refusal {
         code: Code::NothingStarts,
         message: format!("no entry of the boot order would start a system; then {}", outcome.text),
-        way: "see what `menu` and `rehearse` say of each entry, and put one that starts into the menu".into(),
+        way: "see what `signpost menu` and `signpost rehearse` say of each entry, and put one that starts into the menu".into(),
     })
 }
 

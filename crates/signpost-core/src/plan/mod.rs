@@ -114,7 +114,7 @@ fn whole_contents(look: &Look) -> Result<&Contents> {
 
 /// The guard against losing the last way to a system, but for those that the menu file hides.
 fn last_way(look: &Look, document: &MenuDocument, after: State<'_>) -> Option<Refusal> {
-    const WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it; `entry hide` says that \
+    const WAY: &str = "add an entry for it to the menu: `signpost draft --offer-removed` offers it; `signpost entry hide` says that \
                        it is not wanted";
     let is_hidden = |system: &System| draft::is_hidden(look, document, system);
     ways::last_way_but_for(look, State::of(look), after, WAY, &is_hidden)

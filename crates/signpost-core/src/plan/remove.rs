@@ -58,7 +58,7 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     let mut refusals: Vec<_> = guards::nothing_starts(&outcome).into_iter().collect();
     refusals.extend(guards::started_from(look, &removed));
     refusals.extend(home::other_system(look, history, look.home));
-    let way = "`firmware add` gives it an entry of its own first";
+    let way = "`signpost firmware add` gives it an entry of its own first";
     refusals.extend(ways::last_way(look, State::of(look), state, way));
     let mut writes: Vec<Change> = variables.into_iter().map(Change::Variable).collect();
     writes.extend(files.into_iter().map(Change::File));

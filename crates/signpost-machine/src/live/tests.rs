@@ -49,7 +49,7 @@ fn a_system_in_another_one_is_told_by_its_marks_and_changes_nothing() {
     assert_eq!(kind("run/systemd/container", "some\n", "container"), Some(HostKind::Container));
     let release = "6.6.0-microsoft-standard\n";
     assert_eq!(kind("proc/sys/kernel/osrelease", release, "within another one"), Some(HostKind::Guest));
-    assert_eq!(kind("proc/cmdline", "quiet\n", "BIOS way"), Some(HostKind::Rescue));
+    assert_eq!(kind("proc/cmdline", "quiet\n", "BIOS mode"), Some(HostKind::Rescue));
 }
 
 #[test]

@@ -106,7 +106,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "id = \"meridian\"",
             "id = \"larkspur\"",
-            "line 24, column 6: the id \"larkspur\" stands twice; the entry on line 13 has it",
+            "line 24, column 6: the id \"larkspur\" is used twice; the entry on line 13 has it too",
         ),
         (
             "id = \"meridian\"",

@@ -192,7 +192,10 @@ fn arguments_are_replaced_added_and_dropped() {
     assert!(said(&mut prompt, "args quiet").contains("nothing is composed yet"));
     said(&mut prompt, "compose linux d1p2:/boot/vmlinuz-6.9");
     assert_eq!(said(&mut prompt, "args +single -ro"), "arguments: root=UUID=2 single");
-    assert_eq!(said(&mut prompt, "args -quiet"), "the arguments have no quiet; they are: root=UUID=2 single");
+    assert_eq!(
+        said(&mut prompt, "args -quiet"),
+        "the arguments do not contain quiet; they are: root=UUID=2 single"
+    );
     assert_eq!(said(&mut prompt, "args -root"), "arguments: single");
     assert_eq!(said(&mut prompt, "args ro debug"), "arguments: ro debug");
 }
@@ -203,7 +206,7 @@ fn mistakes_say_what_there_is() {
     for (line, answer) in [
         ("start", "nothing is composed yet: `compose linux on VOLUME` does it"),
         ("s", "s is ambiguous: show, start, save; type more of it"),
-        ("voluems", "there is no word voluems; did you mean volumes?"),
+        ("voluems", "there is no command voluems; did you mean volumes?"),
         ("look d1p9:/", "no volume is called d1p9; there are d1p1, d1p2"),
         (
             "look d1p2:/boot/grob/x",
@@ -229,7 +232,7 @@ fn mistakes_say_what_there_is() {
 fn a_device_name_is_taken_once_yes_is_said() {
     let mut prompt = prompt();
     let asked = said(&mut prompt, "compose linux on /dev/sda2");
-    assert!(asked.ends_with("that is d1p2. Take it? (yes or no)"), "{asked}");
+    assert!(asked.ends_with("that is d1p2. Use it? (yes or no)"), "{asked}");
     assert!(said(&mut prompt, "yes").contains("Larkspur Linux 14"));
     assert!(said(&mut prompt, "who d1p0").contains("disks and partitions are counted from 1"));
     assert!(said(&mut prompt, "yes").starts_with("d1p1"));

@@ -161,10 +161,10 @@ fn a_failed_start_comes_back_with_its_reason() {
     assert_eq!(session.tick(1000), start(1));
     session.failed("Meridian: refused by Secure Boot".into());
     assert_eq!(session.tick(60_000), Request::None);
-    assert_eq!(draw(&session, 80, 25).row_text(22), "  Meridian: refused by Secure Boot");
-    assert_eq!(draw(&session, 80, 25).row_text(23), "  Press : for the prompt, which starts it by hand.");
+    assert_eq!(draw(&session, 80, 25).row_text(21), "  Meridian: refused by Secure Boot");
+    assert_eq!(draw(&session, 80, 25).row_text(22), "  Press : for the prompt, which starts it by hand.");
     session.key(Key::Up);
-    assert_eq!(draw(&session, 80, 25).row_text(23), "");
+    assert_eq!(draw(&session, 80, 25).row_text(22), "");
 }
 
 #[test]

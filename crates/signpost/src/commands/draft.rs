@@ -111,7 +111,7 @@ fn active_menu(look: &Look, path: &Path) -> Option<(MenuFile, String)> {
         format!("the active menu on {name}, this system's own")
     } else {
         format!(
-            "the active menu on {name}, which another system of this PC put there; `apply --take-over` replaces it"
+            "the active menu on {name}, which another system of this PC put there; `signpost apply --take-over` replaces it"
         )
     };
     Some((menu, whose))

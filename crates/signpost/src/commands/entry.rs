@@ -272,7 +272,7 @@ fn edited(
             Edited::of(
                 &id,
                 text,
-                format!("{id} is no longer in the menu; `draft --offer-removed` offers it again"),
+                format!("{id} is no longer in the menu; `signpost draft --offer-removed` offers it again"),
             )
         }
         What::Noise { hide, remove } => {
@@ -304,7 +304,7 @@ fn hidden(
     let (text, thing, refusal) = edit::hide(&app.look(machine)?, menu, what, why)?;
     guard.pass(refusal)?;
     let hidden: Vec<String> = thing.what.strip_prefix("entry ").map(str::to_string).into_iter().collect();
-    let done = format!("{} is hidden; `entry reveal` undoes that", thing.what);
+    let done = format!("{} is hidden; `signpost entry reveal` undoes that", thing.what);
     Ok(Edited { entries: hidden.clone(), hidden, ..Edited::new(text, done) })
 }
 

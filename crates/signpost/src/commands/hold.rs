@@ -64,9 +64,9 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
     if log.is_in_vain(&what) {
         return Err(Failure::Problem(format!(
             "the same was corrected {MAX_SAME} times in a row and did not last: {}; nothing more is written. This firmware, \
-             or a system at each start, writes it again. What else helps: `tune fallback-path=true` and `apply`, so that the \
+             or a system at each start, writes it again. What else helps: `signpost tune fallback-path=true` and `signpost apply`, so that the \
              fallback path leads to the menu too; the boot order in firmware setup; the other system's \
-             setting that puts it first. `apply` resets the count",
+             setting that puts it first. `signpost apply` resets the count",
             what.join(", ")
         )));
     }

@@ -141,7 +141,7 @@ impl Session<'_> {
                 self.firmware(&Wish::Next(Some(*number)))
             }
             _ if self.is_live => Ok(
-                "A running machine starts nothing else: `save` puts this into the menu, `apply` makes that active, `once` sends \
+                "A running machine starts nothing else: `save` puts this into the menu, `signpost apply` makes that active, `signpost once` sends \
                  the next start to it.\n".into(),
             ),
             _ => Ok("That is what would be handed over; a bench starts nothing.\n".into()),

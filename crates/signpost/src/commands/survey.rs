@@ -85,6 +85,10 @@ fn detail(app: &App<'_>, look: &Look, what: &str) -> Outcome {
         app.show(disk, || render::detail::disk(survey, disk));
         return Ok(Exit::Done);
     }
+    if digits.is_some_and(|digits| digits.chars().all(|c| c.is_ascii_digit())) {
+        let all: Vec<String> = survey.disks.iter().map(|disk| format!("d{}", disk.number)).collect();
+        return Err(Failure::Usage(format!("there is no disk {what}; there are {}", all.join(", "))));
+    }
     let volume = look.typed_volume(what).map_err(|error| Failure::Usage(error.to_string()))?;
     let volume = &survey.volumes[volume];
     app.show(volume, || render::detail::volume(look, volume));

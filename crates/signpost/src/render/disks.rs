@@ -26,12 +26,10 @@ pub fn text(survey: &Survey, all: bool) -> String {
         text.push_str(&format!("{}\n", style::heading("Logical volumes and arrays")));
         for volume in over {
             let members: Vec<&str> = volume.members.iter().map(|member| survey.name(*member)).collect();
-            let line = format!(
-                "  {}  {}",
-                facts(volume, if volume.lv.is_some() { "logical volume" } else { "array" }),
-                style::faint(&format!("on {}", members.join(", ")))
-            );
-            text.push_str(&with_below(survey, volume, &line, "     ", folds));
+            let purpose = if volume.lv.is_some() { "logical volume" } else { "array" };
+            let line = format!("  {}", facts(volume, purpose));
+            let more = vec![format!("on {}", members.join(", "))];
+            text.push_str(&with_below(survey, volume, (&line, more), "     ", folds));
         }
     }
     text + "\n"
@@ -46,7 +44,7 @@ pub fn disk_text(survey: &Survey, disk: &Disk, folds: bool) -> String {
         .find(|volume| volume.disk == disk.number && volume.partition.is_none() && volume.members.is_empty());
     if let Some(volume) = bare {
         let line = format!("  └─ {}", facts(volume, "whole disk"));
-        text.push_str(&with_below(survey, volume, &line, "       ", folds));
+        text.push_str(&with_below(survey, volume, (&line, Vec::new()), "       ", folds));
     }
     let (shown, folded): (Vec<&Partition>, Vec<&Partition>) =
         disk.partitions.iter().partition(|partition| !folds || matters(survey, partition));
@@ -135,44 +133,63 @@ fn partition_lines(
             line.trim_end().to_string()
         }
     };
-    let active = if partition.is_active { "  active" } else { "" };
-    let line = format!("  {branch} {line}{active}");
+    let line = format!("  {branch} {line}");
+    let active = partition.is_active.then(|| "active".to_string());
     match volume {
-        Some(volume) => with_below(survey, volume, &line, &format!("  {stem}   "), folds),
+        Some(volume) => {
+            let more = active.into_iter().collect();
+            with_below(survey, volume, (&line, more), &format!("  {stem}   "), folds)
+        }
+        None if partition.is_active => format!("{line}  active\n"),
         None => line + "\n",
     }
 }
 
-/// A volume's own line: its name, meaning, size, kind, label, identity, state.
+/// The head of a volume's own line: its name, meaning, size, kind, label.
 fn facts(volume: &Volume, purpose: &str) -> String {
     let name = &volume.name;
     let label = volume.label.as_deref().or(volume.part_label.as_deref()).unwrap_or_default();
-    let uuid = volume.uuid.as_deref().unwrap_or_default();
-    let mut line =
-        format!("{name:<5} {purpose:<14} {:>8}  {:<8}  {label:<10}  {uuid}", human(volume.size), volume.kind);
-    line.truncate(line.trim_end().len());
+    format!("{name:<5} {purpose:<14} {:>8}  {:<8}  {label:<10}", human(volume.size), volume.kind)
+}
+
+/// A volume's own line with its identity, its state, what else there is, and its device; what the line has no room for goes
+/// below it. Then the other lines.
+fn with_below(
+    survey: &Survey,
+    volume: &Volume,
+    (line, more): (&str, Vec<String>),
+    stem: &str,
+    folds: bool,
+) -> String {
+    let mut parts: Vec<String> = volume.uuid.iter().cloned().collect();
     for (is_so, word) in [
-        (volume.aside.is_some(), volume.aside.map_or("", Aside::word)),
+        (
+            volume.aside.is_some_and(|aside| !line.contains(aside.word())),
+            volume.aside.map_or("", Aside::word),
+        ),
         (volume.is_encrypted, "encrypted: needs its key to be read"),
         (volume.is_hibernated, "a system sleeps here"),
     ] {
-        if is_so && !line.ends_with(word) {
-            line.push_str(&format!("  {word}"));
+        parts.extend(is_so.then(|| word.to_string()));
+    }
+    parts.extend(more);
+    let count = parts.len();
+    parts.extend(device(volume));
+    let mut text = String::new();
+    let (mut under_way, mut columns) = (line.to_string(), line.width());
+    for (index, part) in parts.into_iter().enumerate() {
+        let shown = if index < count { part.clone() } else { style::faint(&part) };
+        if columns + 2 + part.width() <= width() {
+            under_way.push_str(&format!("  {shown}"));
+            columns += 2 + part.width();
+        } else {
+            text.push_str(&format!("{}\n", under_way.trim_end()));
+            under_way = format!("{stem}{shown}");
+            columns = stem.width() + part.width();
         }
     }
-    line
-}
-
-/// A volume's own line with its device behind it, or below it where it is full; then the other lines.
-fn with_below(survey: &Survey, volume: &Volume, line: &str, stem: &str, folds: bool) -> String {
-    let head = match device(volume) {
-        None => format!("{line}\n"),
-        Some(device) if line.width() + 2 + device.width() <= width() => {
-            format!("{line}  {}\n", style::faint(&device))
-        }
-        Some(device) => format!("{line}\n{stem}{}\n", style::faint(&device)),
-    };
-    head + &below(survey, volume, stem, folds)
+    text.push_str(&format!("{}\n", under_way.trim_end()));
+    text + &below(survey, volume, stem, folds)
 }
 
 /// A volume's device in the running system, and where it is mounted there.

@@ -16,7 +16,7 @@ pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
     text.push_str(&notes(&plan.left));
     if is_in_vain {
         text.push_str(&format!(
-            "  {} the same was corrected too often in a row; `hold` writes nothing\n",
+            "  {} the same was corrected too often in a row; `signpost hold` writes nothing\n",
             style::problem("note:")
         ));
     }

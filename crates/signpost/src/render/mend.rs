@@ -18,7 +18,11 @@ pub fn text(mend: &Mend) -> String {
         for cured in &mend.cured {
             let mut lines = vec![cured.cause.clone(), format!("-> {}", cured.what)];
             if !cured.others.is_empty() {
-                lines.push(format!("   or `mend {} --by {}`", cured.code, cured.others.join("`, `--by ")));
+                lines.push(format!(
+                    "   or `signpost mend {} --by {}`",
+                    cured.code,
+                    cured.others.join("`, `--by ")
+                ));
             }
             table.row([cured.code.to_string(), lines.join("\n")]);
         }

@@ -102,7 +102,7 @@ fn systems(survey: &Survey) -> String {
         let count = snapshots.iter().filter(|system| system.root == Some(volume)).count();
         let snapshots = if count == 1 { "a snapshot".to_string() } else { format!("{count} snapshots") };
         let name = survey.name(volume);
-        text.push_str(&format!("  and {snapshots} on {name}; `survey {name}` lists them\n"));
+        text.push_str(&format!("  and {snapshots} on {name}; `signpost survey {name}` lists them\n"));
     }
     text + "\n"
 }
@@ -123,7 +123,7 @@ pub fn starts_by(survey: &Survey, system: &System) -> String {
         return place.clone();
     }
     if system.image.is_some() {
-        return "`entry add image`".into();
+        return "`signpost entry add image`".into();
     }
     let root = system.root.and_then(|root| survey.volumes.get(root.index()));
     match system.kernels.first() {

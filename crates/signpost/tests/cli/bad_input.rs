@@ -46,7 +46,7 @@ fn survey_says(machine: &TestMachine, code: &str, words: &str) {
 fn images_that_are_missing_empty_or_cut() {
     let machine = TestMachine::small();
     fs::remove_file(machine.path("lark.img")).unwrap();
-    survey_says(&machine, "disk-unreadable", "disk 1 (lark.img): No such file");
+    survey_says(&machine, "disk-unreadable", "disk 1 (lark.img): it is not there");
     fs::write(machine.path("lark.img"), b"").unwrap();
     survey_says(&machine, "table-broken", "disk 1 (lark.img): it is empty");
     let machine = TestMachine::small();
@@ -146,7 +146,7 @@ fn stores_that_are_none() {
     fs::write(&fd, b"text").unwrap();
     assert!(machine.fails(4, &["survey"]).contains("a firmware volume with a variable store"));
     fs::remove_file(&fd).unwrap();
-    assert!(machine.fails(4, &["survey"]).contains("variables.fd: No such file"));
+    assert!(machine.fails(4, &["survey"]).contains("variables.fd: it is not there"));
 }
 
 #[test]

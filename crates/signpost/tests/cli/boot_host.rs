@@ -75,7 +75,7 @@ fn a_menu_is_put_active_changed_and_taken_back() {
     let rehearsed = host.machine.ok(&["rehearse"]);
     assert!(rehearsed.ends_with("Larkspur, from d1p1:/EFI/larkspur/lkload.efi\n"), "{rehearsed}");
     let untouched = host.machine.everything();
-    assert!(host.apply().starts_with("All is as the menu says"));
+    assert!(host.apply().starts_with("The machine is as the menu says"));
     assert_eq!(host.machine.everything(), untouched);
 
     host.menu("timeout = 4", &[MERIDIAN, LARK]);
@@ -101,7 +101,10 @@ fn what_if_another_entry_were_chosen_a_disk_gone_or_the_order_another() {
     host.menu("timeout = 3", &[LARK, MERIDIAN, WEAK]);
     host.apply();
     let last = |args: &[&str]| host.machine.run(args).stdout.lines().last().unwrap().to_string();
-    assert_eq!(last(&["rehearse", "--choose", "meridian"]), "Meridian, from d2p1:/EFI/meridian/start.efi");
+    assert_eq!(
+        last(&["rehearse", "--choose", "meridian"]),
+        "Ends with  Meridian, from d2p1:/EFI/meridian/start.efi"
+    );
     assert!(last(&["rehearse", "--choose", "weak"]).contains("weak cannot start: d1p1 has no file"));
     let error = host.machine.fails(2, &["rehearse", "--choose", "meridien"]);
     assert!(error.contains("the active menu has no entry meridien; did you mean meridian?"), "{error}");
@@ -109,7 +112,7 @@ fn what_if_another_entry_were_chosen_a_disk_gone_or_the_order_another() {
     let without = last(&["rehearse", "--choose", "meridian", "--without", "2"]);
     assert!(without.contains("Meridian cannot start: no volume is uuid:0b0b-0001"), "{without}");
     let order = last(&["rehearse", "--order", "0001", "0000"]);
-    assert_eq!(order, "Meridian Desktop 4, from d2p1:/EFI/meridian/start.efi");
+    assert_eq!(order, "Ends with  Meridian Desktop 4, from d2p1:/EFI/meridian/start.efi");
     assert_eq!(host.machine.run(&["rehearse", "--without", "9"]).code, 4);
     assert_eq!(host.machine.run(&["rehearse", "--order", "xyz"]).code, 2);
 }
@@ -118,13 +121,13 @@ fn what_if_another_entry_were_chosen_a_disk_gone_or_the_order_another() {
 fn once_goes_to_an_entry_or_the_menu_and_is_taken_back() {
     let host = Host::small();
     host.apply();
-    assert!(host.machine.ok(&["once", "meridian"]).contains("Next: Meridian starts"));
+    assert!(host.machine.ok(&["once", "meridian"]).contains("Next start  Meridian, from"));
     assert_eq!(host.machine.json(&["rehearse"])["steps"][1]["reason"], "menu, once");
-    assert!(host.machine.ok(&["once", "menu"]).contains("the menu waits for a key"));
-    assert!(host.machine.ok(&["once", "--clear"]).contains("Next: Larkspur starts"));
+    assert!(host.machine.ok(&["once", "menu"]).contains("the menu, which waits for a key"));
+    assert!(host.machine.ok(&["once", "--clear"]).contains("Next start  Larkspur, from"));
     host.machine.ok(&["once", "merid"]);
     let survey = host.machine.ok(&["survey"]);
-    assert!(survey.contains("Once goes to    meridian, in our menu, the next time alone"), "{survey}");
+    assert!(survey.contains("the next start of our menu goes to meridian"), "{survey}");
     let error = host.machine.fails(2, &["once", "meridien"]);
     assert!(error.contains("there is no entry meridien; did you mean meridian?"), "{error}");
 }
@@ -225,7 +228,7 @@ fn the_home_that_was_applied_to_is_found_again_when_the_firmware_has_forgotten_i
     let reset = TestMachine::new(&spec);
     std::fs::copy(reset.path("variables.fd"), host.machine.path("variables.fd")).unwrap();
     let plan = host.machine.json(&host.with(&["plan"]));
-    assert_eq!(plan["home"], "v3, d2p1 (this system's menu was put there)");
+    assert_eq!(plan["home"], "d2p1, this system's menu was put there");
 }
 
 #[test]
@@ -234,7 +237,7 @@ fn the_fallback_path_is_taken_only_where_it_is_free_or_ours() {
     host.menu("fallback-path = true", &[LARK]);
     let said = host.apply();
     assert!(
-        said.contains("write the boot program into the fallback path, v1:/EFI/BOOT/BOOTX64.EFI"),
+        said.contains("copy the boot program to the fallback path, d1p1:/EFI/BOOT/BOOTX64.EFI"),
         "{said}"
     );
     assert_eq!(host.file("/EFI/BOOT/BOOTX64.EFI"), host.file_of_program());
@@ -257,8 +260,8 @@ fn a_home_volume_without_room_or_of_another_kind_is_refused() {
     let before = host.machine.everything();
     let error = host.machine.fails(3, &host.with(&["apply", "--yes"]));
     assert!(error.contains("refused (no-room)") && !error.contains("--despite"), "{error}");
-    let error = host.machine.fails(4, &host.with(&["plan", "--home", "v2:"]));
-    assert!(error.contains("v2: is XFS, which firmware does not read"), "{error}");
+    let error = host.machine.fails(4, &host.with(&["plan", "--home", "d1p2"]));
+    assert!(error.contains("d1p2 is XFS, which firmware does not read"), "{error}");
     assert_eq!(host.machine.everything(), before);
 }
 
@@ -266,10 +269,10 @@ fn a_home_volume_without_room_or_of_another_kind_is_refused() {
 fn the_home_volume_can_be_named_and_stays_home() {
     let host = Host::small();
     let plan = host.machine.json(&host.with(&["plan", "--home", "label:MERIDIAN"]));
-    assert_eq!(plan["home"], "v3, d2p1 (as asked for)");
+    assert_eq!(plan["home"], "d2p1, as asked for");
     host.machine.ok(&host.with(&["apply", "--yes", "--home", "label:MERIDIAN"]));
     let plan = host.machine.json(&host.with(&["plan"]));
-    assert_eq!(plan["home"], "v3, d2p1 (it is home already)", "numbers stay as they are");
+    assert_eq!(plan["home"], "d2p1, it is home already", "numbers stay as they are");
 }
 
 /// A copy of the program in a folder of its own finds no boot program beside it.

@@ -124,11 +124,11 @@ fn the_whole_observatory_pc_is_told() {
     let tidewater = system("tidewater");
     assert_eq!(tidewater["arguments"]["text"], "root=/dev/mapper/kestrel-tidewater ro");
     let root = &survey["volumes"][tidewater["root"].as_u64().unwrap() as usize - 1];
-    assert_eq!((&root["kind"], &root["place"]), (&"XFS".into(), &"volume kestrel/tidewater".into()));
+    assert_eq!((&root["kind"], &root["name"]), (&"XFS".into(), &"kestrel/tidewater".into()));
     assert_eq!(root["members"][0], 7);
     let lantern = system("lantern");
     assert_eq!(lantern["image"]["path"], "/systems/lantern.img");
-    assert_eq!(lantern["title_from"], "os-release inside of /systems/lantern.img on v8");
+    assert_eq!(lantern["title_from"], "os-release inside of d3p2:/systems/lantern.img");
     let meridian = system("meridian");
     assert_eq!((meridian["root"].as_u64(), meridian["family"].as_str()), (Some(6), Some("desktop")));
     // The logical volume is named by its own name, and its kernel is started from it.
@@ -140,20 +140,17 @@ fn the_whole_observatory_pc_is_told() {
         "{drafted}"
     );
     assert!(machine.json(&["menu"]).to_string().contains("vmlinuz-6.6.21-rt26-tidewater"));
-    insta::assert_snapshot!("tide_volume", machine.ok(&["survey", "v9"]));
+    insta::assert_snapshot!("tide_volume", machine.ok(&["survey", "kestrel/tidewater"]));
 }
 
 #[test]
 fn what_is_asked_for_and_not_there_is_named() {
     let machine = TestMachine::small();
-    for what in ["v9", "disk7", "sda", "v0", "disk0"] {
+    for what in ["d9p1", "sda", "d1p9"] {
         let error = machine.fails(2, &["survey", what]);
-        assert!(
-            error.contains(&format!("there is no {what}; there are disk1, disk2, and volumes v1 to v3")),
-            "{error}"
-        );
+        assert!(error.contains(&format!("{what}; there are d1p1, d1p2, d2p1")), "{error}");
     }
-    assert_eq!(machine.json(&["survey", "disk2"])["serial"], "CRM-1");
+    assert_eq!(machine.json(&["survey", "d2"])["serial"], "CRM-1");
     assert!(machine.ok(&["survey", "CRM-1"]).contains("meridian.img"));
 }
 
@@ -228,7 +225,7 @@ fn entry_files_fstab_and_rescue_kernels_are_read() {
         "one for rescue comes last, and one that was set aside is none"
     );
     assert_eq!(larkspur["arguments"]["text"], "root=UUID=00FA-0002 tide=high");
-    assert_eq!(larkspur["arguments"]["source"], "/loader/entries/larkspur.conf of v3");
+    assert_eq!(larkspur["arguments"]["source"], "d1p3:/loader/entries/larkspur.conf");
     assert_eq!(findings(&machine, "fstab-wrong").len(), 1);
     assert!(
         findings(&machine, "fstab-wrong")[0]
@@ -236,7 +233,7 @@ fn entry_files_fstab_and_rescue_kernels_are_read() {
     );
     assert_eq!(
         findings(&machine, "entry-file-broken"),
-        ["entry file v3:/loader/entries/old.conf names /vmlinuz-5.0, which is not there"]
+        ["entry file d1p3:/loader/entries/old.conf names /vmlinuz-5.0, which is not there"]
     );
 }
 
@@ -255,10 +252,10 @@ fn marks_of_sleep_lack_of_labels_and_copies_are_found() {
     spec.disks[0].partitions.extend([nameless(5), nameless(6)]);
     let machine = TestMachine::new(&spec);
     assert!(
-        findings(&machine, "fstab-wrong")[0].contains("mounts v3 as its root, and the system lies on v2")
+        findings(&machine, "fstab-wrong")[0].contains("mounts d1p3 as its root, and the system is on d1p2")
     );
-    assert_eq!(findings(&machine, "hibernated"), ["a system sleeps on v4 (d1p4)"]);
-    assert!(findings(&machine, "no-label")[0].starts_with("v5 (d1p5) and v6 (d1p6) are all of"));
+    assert_eq!(findings(&machine, "hibernated"), ["a system sleeps on d1p4"]);
+    assert!(findings(&machine, "no-label")[0].starts_with("d1p5 and d1p6 are all of"));
 }
 
 #[test]
@@ -317,6 +314,6 @@ fn a_virtual_machines_disk_in_a_container_is_named_for_what_it_is() {
     std::fs::write(&image, [&b"QFI\xfb\0\0\0\x03"[..], &[0; 1 << 20]].concat()).unwrap();
     let run = crate::harness::run_bare(&["--disk", image.to_str().unwrap(), "survey"]);
     let said = run.stdout.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(said.contains("disk 1 is a virtual machine's disk in a qcow2 container"), "{said}");
+    assert!(said.contains("d1 is a virtual machine's disk in a qcow2 container"), "{said}");
     assert!(said.contains("make a raw image of it, and give that"), "{said}");
 }

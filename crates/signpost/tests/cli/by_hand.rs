@@ -14,7 +14,7 @@ fn tide_bench() -> TestMachine {
 fn four_lines_put_a_start_together_and_say_where_each_part_comes_from() {
     let machine = tide_bench();
     let before = machine.everything();
-    let lines = ["volumes", "compose linux on d9p1", "args +single -ro", "start"];
+    let lines = ["volumes", "compose linux on kestrel/tidewater", "args +single -ro", "start"];
     let args: Vec<&str> =
         ["prompt"].into_iter().chain(lines.iter().flat_map(|line| ["--do", line])).collect();
     insta::assert_snapshot!(machine.ok(&args));
@@ -52,7 +52,7 @@ fn a_mistake_ends_with_a_code_and_firmware_entries_are_reached() {
         "--do",
         "look d1p2:/boot/grob",
         "--do",
-        "firmware 0003",
+        "firmware next 0003",
         "--do",
         "leave",
         "--do",

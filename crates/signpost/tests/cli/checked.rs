@@ -61,7 +61,7 @@ fn single_words_of_arguments_are_added_and_dropped() {
     machine.ok(&["entry", "edit", "direct", "args=+single"]);
     assert!(machine.read("menu.toml").contains("args = \"root=UUID=1 ro single\""), "said twice, done once");
     let error = machine.fails(2, &["entry", "edit", "direct", "args=-splash"]);
-    assert!(error.contains("the arguments have no splash"), "{error}");
+    assert!(error.contains("the arguments do not contain splash"), "{error}");
 }
 
 #[test]
@@ -207,7 +207,7 @@ fn all_errors_come_at_once_a_doubled_id_among_them() {
     let machine = TestMachine::small();
     machine.write("menu.toml", &menu("", &[LARK, "id = \"lark\"\nstarts = \"efi\"\nprogram = \"nowhere\""]));
     let error = machine.fails(1, &["menu"]);
-    assert!(error.contains("the id \"lark\" stands twice") && error.contains("names no volume"), "{error}");
+    assert!(error.contains("the id \"lark\" is used twice") && error.contains("names no volume"), "{error}");
 }
 
 #[test]

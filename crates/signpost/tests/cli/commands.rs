@@ -53,12 +53,12 @@ fn codes_are_explained() {
 #[test]
 fn manual_pages_and_completions_know_every_command() {
     let work = tempfile::tempdir().unwrap();
-    let folder = work.path().join("man1");
+    let folder = work.path().join("man");
     let run = run_bare(&["manual", folder.to_str().unwrap()]);
     assert_eq!(run.code, 0, "{}", run.stderr);
     let offered = offered(&TestMachine::small(), &[""]);
     for command in COMMANDS {
-        assert!(folder.join(format!("signpost-{command}.1")).exists(), "{command}");
+        assert!(folder.join(format!("man1/signpost-{command}.1")).exists(), "{command}");
         assert!(offered.iter().any(|word| word == command), "{command}: {offered:?}");
     }
     assert_eq!(run_bare(&["completions", "none"]).code, 2);

@@ -72,7 +72,7 @@ fn a_kernel_that_the_firmware_reads_is_started_directly_unless_secure_boot_is_on
         "kernel  = \"newest:/boot/vmlinuz-*\"",
         "initrd  = [\"/boot/initrd-{version}.img\"]",
         "args    = \"root=LABEL=TIDE quiet\"",
-        "arguments /etc/kernel/cmdline of v1",
+        "arguments d1p1:/etc/kernel/cmdline",
     ] {
         assert!(text.contains(line), "{line}\n{text}");
     }
@@ -93,11 +93,11 @@ fn clones_are_named_by_what_tells_them_apart() {
     let shown = machine.json(&["menu"]);
     assert_eq!(
         shown["entries"][0]["starts"],
-        "uuid:0b0b-0001 fits 2 volumes: v1 (disk:CRM-1#1), v2 (disk:CRM-2#1)"
+        "uuid:0b0b-0001 is ambiguous: it fits 2 volumes, d1p1 (disk:CRM-1#1), d2p1 (disk:CRM-2#1)"
     );
     let codes = machine.json(&["survey"])["findings"].to_string();
     assert!(
-        codes.contains("v1 (d1p1, disk:CRM-1#1) and v2 (d2p1, disk:CRM-2#1) share the UUID 0B0B-0001"),
+        codes.contains("d1p1 (disk:CRM-1#1) and d2p1 (disk:CRM-2#1) share the UUID 0B0B-0001"),
         "{codes}"
     );
     std::fs::remove_file(machine.path("menu.toml")).unwrap();
@@ -139,7 +139,7 @@ fn all_errors_of_a_menu_file_come_at_once_and_nothing_is_written() {
     }
     assert_eq!(machine.everything(), before);
     insta::assert_snapshot!(machine.fails(1, &["menu"]));
-    assert_eq!(machine.json(&["menu"])["errors"][0]["line"], 3);
+    assert_eq!(machine.error(&["menu"])["errors"][0]["line"], 3);
 }
 
 #[test]

@@ -143,7 +143,7 @@ fn a_file_is_checked_without_a_machine() {
     let check = || run_bare(&["menu", "--check", path.to_str().unwrap()]);
     let run = check();
     assert_eq!(
-        (run.code, run.stdout.ends_with("menu.toml holds: 3 entries.\n")),
+        (run.code, run.stdout.ends_with("menu.toml is valid: 3 entries.\n")),
         (0, true),
         "{}",
         run.stdout

@@ -27,7 +27,7 @@ fn refused(machine: &TestMachine) -> String {
 }
 
 fn next(said: &str) -> &str {
-    said.lines().last().unwrap().trim_start_matches("Next: ")
+    said.lines().last().unwrap().trim_start_matches("Next start  ")
 }
 
 fn rehearsed(machine: &TestMachine) -> String {
@@ -46,10 +46,10 @@ fn undo_tells_the_start_of_after_it() {
         "menu.toml",
         &machine.read("menu.toml").replace("timeout = 0", "timeout = 0\ndefault = \"meridian\""),
     );
-    assert!(next(&apply(&machine)).starts_with("Meridian starts"));
+    assert!(next(&apply(&machine)).starts_with("Meridian, from"));
     let said = machine.ok(&["undo", "--yes"]);
     assert_eq!(next(&said), rehearsed(&machine));
-    assert!(next(&said).starts_with("Larkspur starts"), "the first menu is active again: {said}");
+    assert!(next(&said).starts_with("Larkspur, from"), "the first menu is active again: {said}");
     // And what is active is what is held.
     machine.put(&boot_order(&[1]));
     machine.ok(&["hold"]);
@@ -74,7 +74,7 @@ fn what_hold_made_anew_under_another_number_goes_with_the_menu() {
         (boot.order.as_slice(), boot.options.keys().copied().collect::<Vec<_>>()),
         (&[1, 0][..], vec![0, 1])
     );
-    assert!(rehearsed(&machine).starts_with("Meridian Desktop 4 starts"), "{}", rehearsed(&before));
+    assert!(rehearsed(&machine).starts_with("Meridian Desktop 4, from"), "{}", rehearsed(&before));
 }
 
 #[test]
@@ -110,7 +110,11 @@ fn a_menu_in_which_nothing_starts_by_itself_is_refused() {
     let machine = applied(&small(StoreKind::Folder), "timeout = \"never\"", &[LARK, MERIDIAN]);
     let run = machine.run(&["rehearse"]);
     assert_eq!(run.code, 1);
-    assert!(run.stdout.ends_with("the menu waits for a key; Enter starts Larkspur\n"), "{}", run.stdout);
+    assert!(
+        run.stdout.ends_with("the menu, which waits for a key; Enter starts Larkspur\n"),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -133,7 +137,7 @@ fn once_sets_the_next_boot_where_the_firmware_shows_the_menu() {
     let said = machine.ok(&["once", "meridian"]);
     assert_eq!(machine.boot().next, Some(1));
     assert_eq!(next(&said), rehearsed(&machine));
-    assert!(next(&said).starts_with("Meridian Desktop 4 starts"));
+    assert!(next(&said).starts_with("Meridian Desktop 4, from"));
     machine.ok(&["once", "--clear"]);
     assert_eq!(machine.boot().next, None);
     assert!(machine.fails(2, &["once", "menu"]).contains("the firmware's own list is the menu here"));
@@ -271,7 +275,7 @@ fn ours_is_taken_off_a_machine_and_what_started_before_starts_again() {
     assert_eq!(ours(&machine), Vec::<Vec<u8>>::new());
     assert!(machine.ok(&["apply", "--remove", "--yes"]).contains("nothing was written"));
     machine.ok(&["undo", "--yes"]);
-    assert!(rehearsed(&machine).starts_with("Meridian starts"), "{}", rehearsed(&machine));
+    assert!(rehearsed(&machine).starts_with("Meridian, from"), "{}", rehearsed(&machine));
 }
 
 #[test]
@@ -296,7 +300,7 @@ fn the_last_serial_of_a_slot_is_no_end() {
         apply(&machine);
         let title = if default == "lark" { "Larkspur" } else { "Meridian" };
         assert!(
-            rehearsed(&machine).starts_with(&format!("{title} starts")),
+            rehearsed(&machine).starts_with(&format!("{title}, from")),
             "{default}: {}",
             rehearsed(&machine)
         );

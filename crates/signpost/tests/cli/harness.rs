@@ -101,6 +101,14 @@ impl TestMachine {
         result_of(&self.run(&all).stdout)
     }
 
+    /// The same for a command that fails: the error.
+    pub fn error(&self, args: &[&str]) -> serde_json::Value {
+        let mut all = vec!["--json"];
+        all.extend(args);
+        let mut document: serde_json::Value = serde_json::from_str(&self.run(&all).stdout).unwrap();
+        document["error"].take()
+    }
+
     /// Every variable, straight from the store.
     pub fn variables(&self) -> Contents {
         let fd = self.path("variables.fd");
@@ -269,4 +277,9 @@ pub fn result_of(document: &str) -> serde_json::Value {
     assert_eq!(document["schema"], 1, "{document}");
     assert!(document["command"].is_string(), "{document}");
     document["result"].take()
+}
+
+/// A text with single blanks alone, wherever its lines were broken.
+pub fn flat(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
 }

@@ -94,11 +94,11 @@ fn entries_are_ordered_by_number_or_name_and_the_rest_stays_behind() {
     machine.ok(&["firmware", "next", "--clear"]);
     assert_eq!(machine.boot().next, None);
     machine.ok(&["firmware", "rename", "field", "Field station"]);
-    machine.ok(&["firmware", "use", "field st", "off"]);
+    machine.ok(&["firmware", "disable", "field st"]);
     let field = machine.boot().options[&7].decoded.clone().unwrap();
     assert_eq!((field.description.to_string().as_str(), field.is_active()), ("Field station", false));
     let before = machine.everything();
-    machine.ok(&["firmware", "use", "7", "off"]);
+    machine.ok(&["firmware", "disable", "7"]);
     machine.ok(&["firmware", "order", "1", "--dry-run"]);
     assert_eq!(machine.everything(), before, "nothing is written that is so already");
 }
@@ -108,7 +108,7 @@ fn a_survey_tells_what_became_of_the_entries_and_not_of_those_they_were_put_befo
     let machine = TestMachine::small();
     machine.ok(&["survey"]);
     machine.ok(&["firmware", "add", "Larkspur", "d1p1:/EFI/larkspur/lkload.efi", "--first"]);
-    machine.ok(&["firmware", "use", "1", "off", "--despite", "last-way"]);
+    machine.ok(&["firmware", "disable", "1", "--despite", "last-way"]);
     let changes = &machine.json(&["survey"])["changes"];
     let told = |kind: &str| changes[kind].as_array().unwrap().clone();
     assert_eq!(told("new"), ["firmware entry 0000: \"Larkspur\", to /EFI/larkspur/lkload.efi on 0A0A-0001"]);
@@ -131,7 +131,7 @@ fn names_that_fit_nothing_or_too_much_and_changes_that_must_not_be_are_answered(
         (2, &["order", "eridian"]),
         (2, &["order", "Larkspu"]),
         (2, &["order", "mreidian"]),
-        (2, &["use", "99", "on"]),
+        (2, &["enable", "99"]),
         (2, &["add", "Meridian 2", "d2p1:/EFI/meridian/start.efi"]),
         (2, &["add", "None", "d2p1:/EFI/meridian/stop.efi"]),
         (2, &["add", "Text", "d1p1:/EFI/larkspur/initrd-6.9.1"]),
@@ -151,7 +151,7 @@ fn the_last_way_to_a_system_and_to_anything_stays() {
     let error = machine.fails(3, &["firmware", "remove", "1", "--yes"]);
     assert!(error.contains("last-way") && error.contains("Meridian Desktop 4"), "{error}");
     for despite in [&[][..], &["--despite", "last-way"]] {
-        let error = machine.fails(3, &[&["firmware", "use", "1", "off"], despite].concat());
+        let error = machine.fails(3, &[&["firmware", "disable", "1"], despite].concat());
         let code = if despite.is_empty() { "last-way" } else { "nothing-starts" };
         assert!(error.contains(code), "{error}");
     }
@@ -165,7 +165,7 @@ fn the_last_way_to_a_system_and_to_anything_stays() {
         "quiet",
     ]);
     assert_eq!(machine.boot().order, [0, 1]);
-    machine.ok(&["firmware", "add", "Copy", "d2p1:/EFI/BOOT/BOOTX64.EFI", "--unused"]);
+    machine.ok(&["firmware", "add", "Copy", "d2p1:/EFI/BOOT/BOOTX64.EFI", "--disabled"]);
     assert_eq!(machine.boot().order, [0, 1, 2]);
     assert!(!machine.boot().options[&2].decoded.clone().unwrap().is_active());
     let list = machine.json(&["firmware", "list"]);
@@ -196,7 +196,7 @@ fn an_installer_that_puts_itself_first_is_corrected_once_and_then_nothing_is_wri
         installer(&machine, &[1, 0]);
         let shown = machine.ok(&["hold", "--dry-run"]);
         assert!(
-            shown.starts_with("As it is: Meridian Desktop 4 starts")
+            shown.starts_with("Next start now  Meridian Desktop 4, from")
                 && shown.contains("boot order 0000 0001"),
             "{shown}"
         );
@@ -208,7 +208,7 @@ fn an_installer_that_puts_itself_first_is_corrected_once_and_then_nothing_is_wri
     }
     let log = machine.ok(&["hold", "--log"]);
     assert_eq!(log.matches("boot order 0000 0001").count(), 2, "{log}");
-    assert!(log.contains("Meridian Desktop 4 starts"), "{log}");
+    assert!(log.contains("Meridian Desktop 4, from"), "{log}");
 }
 
 /// systemd reads a line's priority from its start, and says nothing where nothing was done.
@@ -226,8 +226,8 @@ fn the_journal_gets_a_line_for_each_correction() {
     let said = hold();
     let lines: Vec<&str> = said.lines().collect();
     assert_eq!(lines[0], "<5>corrected: boot order 0000 0001");
-    assert!(lines[1].starts_with("<5>as it was found: Meridian Desktop 4 starts"), "{said}");
-    assert!(lines[2].starts_with("<5>next: Larkspur starts") && lines.len() == 3, "{said}");
+    assert!(lines[1].starts_with("<5>as it was found, next start: Meridian Desktop 4, from"), "{said}");
+    assert!(lines[2].starts_with("<5>next start now: Larkspur, from") && lines.len() == 3, "{said}");
 }
 
 #[test]

@@ -7,7 +7,8 @@ use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 
 use crate::harness::{
-    LARK, MERIDIAN, TestMachine, file, lark_disk, lark_files, menu, meridian_disk, meridian_files, small,
+    LARK, MERIDIAN, TestMachine, file, flat, lark_disk, lark_files, menu, meridian_disk, meridian_files,
+    small,
 };
 
 type Files = Vec<(String, Vec<u8>)>;
@@ -116,7 +117,7 @@ fn arguments_do_not_outlive_their_source_unseen() {
     signpost_demo::change_fat(&image, 1 << 20..5 << 20, &[], &["/loader/entries/larkspur.conf"]).unwrap();
     let said = machine.ok(&["draft"]);
     let line = said.lines().collect::<Vec<_>>().join(" ").split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(line.contains("/loader/entries/larkspur.conf of d1p1"), "where they came from: {said}");
+    assert!(line.contains("d1p1:/loader/entries/larkspur.conf"), "where they came from: {said}");
     assert!(!machine.read("menu.toml").contains("quiet splash"));
 }
 
@@ -145,7 +146,7 @@ fn a_copy_of_a_system_on_a_stick_takes_neither_its_id_nor_its_place() {
     assert_eq!((told[1].0, told[1].1.as_u64()), ("larkspur-2", Some(2)), "{told:?}");
     assert!(!names_the_stick(&menu) && !menu.contains("larkspur-2"), "{menu}");
     assert!(said.contains("it lies on disk 1, which can be taken along"), "{said}");
-    machine.ok(&["entry", "add", "linux", "--on", "d2p1", "--title", "From the stick"]);
+    machine.ok(&["entry", "add", "linux", "--on", "d1p2", "--title", "From the stick"]);
 }
 
 #[test]
@@ -163,7 +164,7 @@ fn what_can_be_taken_along_is_told_by_the_bus_or_by_the_bench() {
     // It is never home, though its ESP comes first.
     machine.ok(&["draft", "--host", "signpost"]);
     let plan = machine.ok(&["apply", "--dry-run", "--boot-program", &boot_program(&machine)]);
-    assert!(plan.contains("Home  d2p1, d2p1"), "{plan}");
+    assert!(plan.contains("Home  d2p1, "), "{plan}");
     assert!(!names_the_stick(&plan), "{plan}");
 }
 
@@ -239,9 +240,9 @@ fn a_disk_keeps_its_number_whatever_is_plugged_in_or_taken_out() {
     assert_eq!(numbers(&machine), [serial(1, "PTR-1"), serial(2, "CRM-1"), serial(3, "SND-1")]);
     attach(&[stick, meridian]);
     assert_eq!(numbers(&machine), [serial(2, "CRM-1"), serial(3, "SND-1")]);
-    assert!(machine.ok(&["survey", "disk3"]).contains("SND-1"));
-    let said = machine.fails(2, &["survey", "disk1"]);
-    assert!(said.contains("there are disk2, disk3"), "{said}");
+    assert!(machine.ok(&["survey", "d3"]).contains("SND-1"));
+    let said = machine.fails(2, &["survey", "d1"]);
+    assert!(said.contains("there are d2, d3"), "{said}");
     let said = machine.fails(4, &["rehearse", "--without", "1"]);
     assert!(said.contains("there is no disk 1; there are 2, 3"), "{said}");
 }
@@ -299,7 +300,7 @@ fn a_copy_of_the_whole_disk_changes_neither_menu_nor_start() {
         assert_eq!(again["outcome"]["system"], starts["outcome"]["system"], "{bus}: {again:#}");
         machine.ok(&["draft"]);
         assert_eq!(machine.read("menu.toml"), menu, "{bus}");
-        let shown = machine.ok(&["menu"]);
+        let shown = flat(&machine.ok(&["menu"]));
         let which = "the one on the menu's own disk is meant";
         assert!(shown.contains("uuid:0A0A-0001 fits 2 volumes") && shown.contains(which), "{bus}: {shown}");
     }

@@ -197,7 +197,7 @@ fn held(shape: &Shape, seen: &Seen) -> Result<(), TestCaseError> {
         }
         seen.carried_out.set(seen.carried_out.get() + 1);
         let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].as_str().unwrap().to_string();
-        let next = run.stdout.lines().find_map(|line| line.strip_prefix("Next: "));
+        let next = run.stdout.lines().find_map(|line| line.strip_prefix("Next start  "));
         if let Some(next) = next {
             seen.told.set(seen.told.get() + 1);
             prop_assert_eq!(next, rehearsed.as_str(), "{:?}: {}", words, run.stdout);
@@ -215,7 +215,7 @@ fn held(shape: &Shape, seen: &Seen) -> Result<(), TestCaseError> {
         if undone.code == 0 {
             prop_assert_eq!(state(&machine), before, "undo of {:?}: {}", words, undone.stdout);
             let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].as_str().unwrap().to_string();
-            prop_assert_eq!(undone.stdout.lines().last().unwrap(), format!("Next: {rehearsed}"));
+            prop_assert_eq!(undone.stdout.lines().last().unwrap(), format!("Next start  {rehearsed}"));
             seen.undone.set(seen.undone.get() + 1);
             let _ = machine.run(&words);
         } else {

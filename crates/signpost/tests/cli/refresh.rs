@@ -115,7 +115,9 @@ fn removed_fields_and_entries_stay_removed_until_they_are_asked_for() {
     let machine = drafted(&["5.4", "5.9"]);
     let error = machine.fails(2, &["entry", "remove", "tidewater-older"]);
     assert!(
-        error.contains("tidewater-older is a group with tidewater-5.4 in it; `entry move tidewater-5.4 out`"),
+        error.contains(
+            "tidewater-older is a group with tidewater-5.4 in it; `signpost entry move tidewater-5.4 out`"
+        ),
         "{error}"
     );
     machine.ok(&["entry", "edit", "tidewater", "--drop", "initrd"]);

@@ -59,7 +59,7 @@ fn nothing_that_starts_is_exit_1() {
     std::fs::remove_file(machine.path("meridian.img")).unwrap();
     let run = machine.run(&["rehearse"]);
     assert_eq!(run.code, 1);
-    assert_eq!(run.stdout.lines().last(), Some("nothing starts: the firmware opens its own screen"));
+    assert_eq!(run.stdout.lines().last(), Some("Ends with  nothing: the firmware opens firmware setup"));
 }
 
 #[test]
@@ -67,7 +67,7 @@ fn the_fallback_path_is_what_is_left() {
     let machine = trying(&[]);
     let text = machine.ok(&["rehearse"]);
     let last = text.lines().last().unwrap();
-    assert_eq!(last, "Meridian Desktop 4, from d2p1:/EFI/BOOT/BOOTX64.EFI");
+    assert_eq!(last, "Ends with  Meridian Desktop 4, from d2p1:/EFI/BOOT/BOOTX64.EFI");
 }
 
 #[test]
@@ -93,5 +93,5 @@ fn with_secure_boot_on_it_does_not_claim_to_know() {
     let rehearsed = machine.json(&["rehearse"]);
     assert_eq!(rehearsed["outcome"]["kind"], "may-start");
     let text = rehearsed["outcome"]["text"].as_str().unwrap();
-    assert!(text.ends_with("if Secure Boot accepts it; if not, nothing starts"), "{text}");
+    assert!(text.ends_with("if Secure Boot accepts it; if not, nothing"), "{text}");
 }

@@ -3,7 +3,7 @@
 use signpost_demo::program::{Kernel, Program};
 use signpost_demo::{BenchSpec, Content, StoreKind};
 
-use crate::harness::{TestMachine, file, lark_disk, small};
+use crate::harness::{TestMachine, file, flat, lark_disk, small};
 
 fn machine_with(files: Vec<(String, Vec<u8>)>) -> TestMachine {
     let mut spec = small(StoreKind::Folder);
@@ -92,11 +92,11 @@ fn a_kernel_on_the_esp_belongs_to_the_system_that_has_its_modules() {
 #[test]
 fn a_system_whose_kernel_no_loader_starts_is_named_with_what_would_help() {
     let machine = TestMachine::new(&with_root(vec![]));
-    let said = machine.ok(&["draft"]);
+    let said = flat(&machine.ok(&["draft"]));
     assert!(
         said.contains(
             "Larkspur Linux 14: its kernel lies on ext4, which the firmware does not read, and no loader of it was \
-             found on an ESP; give it a loader on an ESP, or put its kernel there"
+             found on an ESP; the boot program starts it: `signpost tune host=signpost`, then `signpost draft`"
         ),
         "{said}"
     );

@@ -214,7 +214,7 @@ fn disks_that_firmware_mirrors_are_one_and_never_written_to_alone() {
     assert!(!codes.contains(&"clone") && !codes.contains(&"backup-misplaced"), "{codes:?}");
     assert_eq!(survey["volumes"].as_array().unwrap().len(), 3, "two of both disks, and Meridian's");
     let shown = machine.ok(&["survey", "--all"]);
-    assert!(shown.contains("in the mirror Ebbe of the firmware, the same as disk 1"), "{shown}");
+    assert!(shown.contains("in the mirror Ebbe of the firmware, the same as d1"), "{shown}");
     let said = refused(&machine, "partition-unsafe");
     assert!(said.contains("disk 1 is in the mirror Ebbe, whose disks have to be written together"), "{said}");
     // Stripes are not put together here: that is noted, and nothing is called broken.

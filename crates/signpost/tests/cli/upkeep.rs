@@ -133,7 +133,7 @@ fn places_by_number_become_places_that_hold() {
     machine.ok(&["entry", "edit", "meridian", "program=d2p1:/EFI/BOOT/BOOTX64.EFI"]);
     assert!(machine.read("menu.toml").contains("program = \"uuid:0B0B-0001/EFI/BOOT/BOOTX64.EFI\""));
     let error = machine.fails(2, &["entry", "edit", "meridian", "program=d9p1:/x"]);
-    assert!(error.contains("there are d1p1 to d2p1"), "{error}");
+    assert!(error.contains("there are d1p1, d1p2, d2p1"), "{error}");
 }
 
 /// Runs the program with a script for an editor; its standard error and code.

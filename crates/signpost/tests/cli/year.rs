@@ -97,15 +97,15 @@ fn a_year_of_one_machine() {
 
     // A second system is installed, on a disk of its own.
     year.disks(vec![tidewater_disk(), meridian_disk(meridian_files())]);
-    assert!(year.turn("Tidewater RT 5 starts").contains("Meridian Desktop 4"));
+    assert!(year.turn("Tidewater RT 5, from").contains("Meridian Desktop 4"));
     let chosen = year.machine.json(&["rehearse", "--choose", "meridian"])["outcome"]["text"].to_string();
-    assert!(chosen.contains("Meridian Desktop 4 starts"), "{chosen}");
+    assert!(chosen.contains("Meridian Desktop 4, from"), "{chosen}");
 
     // Titles and an order by hand, with a note on it.
     year.by_hand("title   = \"Tidewater RT 5\"", "title   = \"The tide gauge\"  # Anna calls it so");
     year.by_hand("timeout = 5           # seconds", "timeout = 20          # the keyboard is slow");
     year.machine.ok(&["entry", "move", "meridian", "top"]);
-    assert!(year.turn("The tide gauge starts").contains("nothing new"));
+    assert!(year.turn("The tide gauge, from").contains("nothing new"));
     assert_eq!(year.machine.json(&["menu"])["entries"][0]["id"], "meridian");
 
     // A kernel comes with an update, and the one before it goes into the group.
@@ -119,51 +119,51 @@ fn a_year_of_one_machine() {
 
     // A visitor's disk: what is on it is not for this menu.
     year.disks(vec![tidewater_disk(), meridian_disk(meridian_files()), guest_disk()]);
-    assert!(year.turn("The tide gauge starts").contains("Guest Desktop"));
+    assert!(year.turn("The tide gauge, from").contains("Guest Desktop"));
     year.machine.ok(&["entry", "hide", "guest", "--why", "a visitor's", "--despite", "last-way"]);
     year.own.extend(["entry = \"guest\"", "why = \"a visitor's\""]);
-    assert!(year.turn("The tide gauge starts").contains("Guest Desktop: hidden in the menu file"));
+    assert!(year.turn("The tide gauge, from").contains("Guest Desktop: hidden in the menu file"));
     year.machine.ok(&["entry", "hide", "uuid:0c0c-0001", "--why", "all of that disk"]);
     year.own.push("why = \"all of that disk\"");
-    year.turn("The tide gauge starts");
+    year.turn("The tide gauge, from");
 
     // Another default; and for one start, the one before.
     year.machine.ok(&["tune", "default=meridian"]);
-    year.turn("Meridian Desktop 4 starts");
+    year.turn("Meridian Desktop 4, from");
     year.machine.ok(&["once", "the tide gauge"]);
-    year.expect("The tide gauge starts");
+    year.expect("The tide gauge, from");
     year.machine.ok(&["once", "--clear"]);
 
     // Old kernels are cleared away by the system itself.
     year.files(&[], &["/boot/vmlinuz-5.9", "/boot/initrd-5.9"]);
-    let said = year.turn("Meridian Desktop 4 starts");
+    let said = year.turn("Meridian Desktop 4, from");
     assert!(said.contains("tidewater-5.9") && said.contains("is taken out"), "{said}");
 
     // Another system's update has put itself first.
     year.machine.put(&boot_order(&[1]));
     year.expect("Meridian");
-    year.turn("Meridian Desktop 4 starts");
+    year.turn("Meridian Desktop 4, from");
     assert_eq!(year.machine.boot().order[0], 0, "our boot program is first again");
 
     // The default's disk is taken out of the machine: the menu waits with the reason, until somebody says what now.
     year.disks(vec![tidewater_disk()]);
-    year.expect("the menu waits for a key: Meridian Desktop 4 cannot start");
+    year.expect("the menu, which waits for a key: Meridian Desktop 4 cannot start");
     let said = year.machine.ok(&["draft"]);
     assert!(said.contains("Out of reach now (left as they are)\n  meridian"), "{said}");
     year.machine.ok(&["tune", "default=tidewater"]);
-    year.turn("The tide gauge starts");
+    year.turn("The tide gauge, from");
     // A disk that was there may come back: nothing of it is noise, nothing is tidied away.
     assert_eq!(year.machine.ok(&["entry", "noise"]), "No entry is only noise.\n");
     let tidied = year.machine.ok(&["firmware", "tidy", "--dry-run"]);
     assert!(tidied.contains("not attached or cannot be read"), "{tidied}");
     year.machine.ok(&["entry", "remove", "meridian"]);
-    year.turn("The tide gauge starts");
+    year.turn("The tide gauge, from");
 
     // It is back at the end of the year, and was taken out by hand: it comes when it is asked for.
     year.disks(vec![tidewater_disk(), meridian_disk(meridian_files())]);
-    assert!(year.turn("The tide gauge starts").contains("Meridian Desktop 4: taken out of the menu by hand"));
+    assert!(year.turn("The tide gauge, from").contains("Meridian Desktop 4: taken out of the menu by hand"));
     year.machine.ok(&["draft", "--offer-removed"]);
-    year.turn("The tide gauge starts");
+    year.turn("The tide gauge, from");
     let ids = year.machine.json(&["menu"])["entries"].to_string();
     assert!(ids.contains("\"id\":\"meridian\"") && ids.contains("tidewater-single-5.10"), "{ids}");
 }

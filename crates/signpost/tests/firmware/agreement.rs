@@ -186,7 +186,7 @@ fn seeds_cover_what_they_are_meant_to() {
     for part in ["starts = \"group\"", "label = \"Short\"", "starts = \"restart\"", "last-started"] {
         assert!(count(&|made| made.text.contains(part)) > 8, "{part}");
     }
-    for change in ["add", "order", "next", "use", "remove", "tidy"] {
+    for change in ["add", "order", "next", "enable", "disable", "remove", "tidy"] {
         let made = count(&|made| made.changes.iter().any(|words| words[0] == change));
         assert!(made > 8, "{change}: {made}");
     }

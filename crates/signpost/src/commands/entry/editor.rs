@@ -44,7 +44,8 @@ fn run_editor(file: &Path) -> Result<(), Failure> {
     let set = |name| std::env::var(name).ok().filter(|editor| !editor.trim().is_empty());
     let editor = ["VISUAL", "EDITOR"].into_iter().find_map(set).ok_or_else(|| {
         Failure::Usage(
-            "neither VISUAL nor EDITOR names an editor; `entry edit ENTRY KEY=VALUE` needs none".into(),
+            "neither VISUAL nor EDITOR names an editor; `signpost entry edit ENTRY KEY=VALUE` needs none"
+                .into(),
         )
     })?;
     let status =

@@ -29,7 +29,7 @@ pub fn run(
     };
     let Some(how) = how else {
         app.show(&all, || {
-            text(&all.noise, "\n`entry noise --hide` hides all of it, `--remove` removes it.\n")
+            text(&all.noise, "\n`signpost entry noise --hide` hides all of it, `--remove` removes it.\n")
         });
         return Ok(None);
     };

@@ -19,7 +19,7 @@ impl Maker {
             let number = self.dice.below(4).to_string();
             let change = match (self.dice.below(6), esps.first()) {
                 (0, Some(esp)) => {
-                    let place = ["--first", "--last", "--unused"][self.dice.below(3)];
+                    let place = ["--first", "--last", "--disabled"][self.dice.below(3)];
                     vec![
                         "add".into(),
                         "Added".into(),
@@ -30,7 +30,7 @@ impl Maker {
                 }
                 (0 | 1, _) => vec!["order".into(), number],
                 (2, _) => vec!["next".into(), number],
-                (3, _) => vec!["use".into(), number, ["on", "off"][self.dice.below(2)].into()],
+                (3, _) => vec![["enable", "disable"][self.dice.below(2)].into(), number],
                 (4, _) => vec!["remove".into(), number],
                 _ => vec!["tidy".into()],
             };
