@@ -42,7 +42,7 @@ pub fn measure() -> Result<()> {
     signpost(&["--quiet", "draft", "--host", "signpost"])?;
     signpost(&["--quiet", "tune", "timeout=1"])?;
     signpost(&["--quiet", "apply", "--yes"])?;
-    let mut text = format!("{}\n| machine | memory | came of it |\n|---|---|---|\n", head()?);
+    let mut text = format!("{}\n| machine | memory | result |\n|---|---|---|\n", head()?);
     for (bus, memory, screen, words) in HARDWARE {
         let came = start(&bench, work.path(), (bus, memory, screen))?;
         println!("{words}, {memory} MiB: {came}");
@@ -61,14 +61,14 @@ fn head() -> Result<String> {
     Ok(format!(
         "# What was tried\n\nThe demo's menu on the open-source UEFI firmware for virtual machines, by software emulation: the boot program \
          comes up, its\ncountdown ends, and Larkspur's kernel with its initrd is started from ext4. Disks have sectors of 512 bytes. \
-         `cargo xtask tried`\nmakes this page anew.\n\nFirmware: Debian's ovmf {}; emulator: qemu-system-x86 {}; Early Signpost {}.\n",
+         `cargo xtask tried`\nwrites this page again.\n\nFirmware: Debian's ovmf {}; emulator: qemu-system-x86 {}; Early Signpost {}.\n",
         version("ovmf")?,
         version("qemu-system-x86")?,
         env!("CARGO_PKG_VERSION")
     ))
 }
 
-/// Starts a copy of the bench on some hardware; what came of it.
+/// Starts a copy of the bench on some hardware; what result.
 fn start(bench: &Path, work: &Path, (bus, memory, screen): (Bus, u32, &[&str])) -> Result<String> {
     let copy = work.join("copy");
     if copy.exists() {

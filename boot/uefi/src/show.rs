@@ -89,7 +89,7 @@ const NO_MENU: &str = "No menu was found here.";
 const DAMAGED: &str =
     "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it again.";
 /// What can be done then.
-const WAYS: &str = "`volumes` shows what there is, `compose linux on v2` and `start` start a system, `save` keeps it. \
+const WAYS: &str = "`volumes` shows what there is, `compose linux on d1p2` and `start` start a system, `save` keeps it. \
                     `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
 
 struct Menu<'a> {

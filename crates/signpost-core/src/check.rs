@@ -58,7 +58,35 @@ pub struct Check {
     pub unseen: Vec<String>,
 }
 
+/// A finding of a survey with what a check makes of it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Judged<'a> {
+    #[serde(flatten)]
+    finding: &'a Finding,
+    /// What it does to starting; nothing where it does nothing.
+    severity: Option<Effect>,
+    /// The command that cures it, where one does.
+    cure: Option<String>,
+}
+
 impl Check {
+    /// The findings of a survey, each with its severity and the command that cures it.
+    pub fn judged<'a>(&self, findings: &'a [Finding]) -> Vec<Judged<'a>> {
+        let judge = |finding: &'a Finding| {
+            let is_of = |cause: &&Cause| {
+                let is_same =
+                    |code, subject: &Option<Subject>| code == finding.code && *subject == finding.subject;
+                is_same(cause.code, &cause.subject)
+                    || cause.symptoms.iter().any(|symptom| is_same(symptom.code, &symptom.subject))
+            };
+            let cause = self.causes.iter().find(is_of);
+            let cure = cause.filter(|cause| !cause.cures.is_empty());
+            let cure = cure.map(|cause| format!("signpost mend {}", cause.code));
+            Judged { finding, severity: cause.map(|cause| cause.effect), cure }
+        };
+        findings.iter().map(judge).collect()
+    }
+
     /// Whether there is more to it than what is untidy.
     pub fn finds_problems(&self) -> bool {
         self.causes.iter().any(|cause| cause.effect != Effect::Untidy)

@@ -8,6 +8,7 @@ use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
+use signpost_menu::ours;
 use signpost_place::Look;
 
 use crate::history::{Action, History, Record};
@@ -193,6 +194,9 @@ fn thing(write: &Write) -> String {
         Some(number) => format!("entry {}", OptionNumber(number)),
         None if write.name == "Timeout" => "the timeout".into(),
         None if write.name == "BootNext" => "the next boot".into(),
+        None if write.name == ours::ONCE => "what the menu would do once".into(),
+        None if write.name == ours::KEPT => "the default that was kept at boot".into(),
+        None if write.name == ours::LAST => "what was started last".into(),
         None => write.name.clone(),
     }
 }

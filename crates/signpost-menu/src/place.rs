@@ -108,6 +108,10 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
     if is_name(kind) {
         return Ok((VolumeRef::Name(kind.to_string()), rest));
     }
+    let unknown = || format!("\"{text}\": there is no kind \"{kind}:\"; it is {KINDS}");
+    if !KINDS.split([',', ' ']).any(|known| known.strip_suffix(':') == Some(kind)) {
+        return Err(unknown());
+    }
     let path_at =
         |from: usize| rest.get(from..).and_then(|rest| rest.find('/')).and_then(|at| at.checked_add(from));
     // An LV's own name has a slash in it: its path starts at the second. A device path's text has many, and no #.
@@ -141,7 +145,7 @@ fn split(text: &str) -> Result<(VolumeRef, &str), String> {
         "diskid" => numbered().map(|(guid, number)| VolumeRef::DiskId(guid, number)).ok_or_else(no_number)?,
         "path" => numbered().map(|(path, number)| VolumeRef::Path(path, number)).ok_or_else(no_number)?,
         "home" => VolumeRef::Home,
-        _ => return Err(format!("\"{text}\": there is no kind \"{kind}:\"; it is {KINDS}")),
+        _ => return Err(unknown()),
     };
     Ok((volume, path))
 }

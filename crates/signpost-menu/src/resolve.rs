@@ -415,7 +415,7 @@ fn firmware_entry(
     }
     if let Some(second) = found.iter().find(|option| option.number != first.number) {
         notes.push(format!(
-            "entries {:04X} and {:04X} both fit; the first in the order that starts counts",
+            "entries {:04X} and {:04X} both fit; the first of them in the boot order counts",
             first.number, second.number
         ));
     }

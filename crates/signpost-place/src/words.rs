@@ -3,6 +3,7 @@
 use alloc::format;
 use alloc::string::{String, ToString};
 
+use signpost_disk::probe::VolumeKind;
 use signpost_firmware::start::{Names, Target, volume_path};
 
 use crate::look::Look;
@@ -31,7 +32,11 @@ impl Names for Look {
         }
         // What firmware does not read anyway, is not the worse for being broken.
         let fault = volume.fault.clone().filter(|_| volume.holds_fat());
-        fault.unwrap_or_else(|| format!("holds {}, which firmware does not read", volume.kind))
+        let other = || match volume.kind {
+            VolumeKind::Unknown => "it holds no file system that is known".to_string(),
+            kind => format!("it holds {kind}, which firmware does not read"),
+        };
+        fault.unwrap_or_else(other)
     }
 
     /// The title of the system, or of what the file is else.

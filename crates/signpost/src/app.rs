@@ -214,6 +214,16 @@ impl<'a> App<'a> {
         }
     }
 
+    /// Whether a document is printed.
+    pub fn is_json(&self) -> bool {
+        self.global.json
+    }
+
+    /// Whether only what was asked for is printed.
+    pub fn is_quiet(&self) -> bool {
+        self.global.quiet
+    }
+
     /// Asks before something is written. What is asked about goes to standard error, so that a JSON
     /// document on standard output stays one.
     pub fn confirm(&self, what: impl FnOnce() -> String, question: &str) -> Result<(), Failure> {

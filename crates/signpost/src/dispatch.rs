@@ -30,6 +30,6 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Manual(args) => commands::manual::run(app, &args),
         Command::Help(args) => commands::help::run(&args),
         Command::Bench(args) => commands::bench::run(app, &args),
-        Command::Demo(args) => commands::demo::run(&args),
+        Command::Demo(args) => commands::demo::run(app, &args),
     }
 }

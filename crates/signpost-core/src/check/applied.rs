@@ -49,10 +49,7 @@ fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     })?;
     let facts = &look.survey.volumes[esp];
     let effect = seen.effect(&[], true, Effect::StartsOther);
-    let message = format!(
-        "the ESP that held the menu ({wanted}) is gone; {} is there now: the volume was formatted again",
-        facts.where_it_is()
-    );
+    let message = format!("the ESP that held the menu ({wanted}) is gone: it was formatted again, or wiped");
     let mut made = cause(Code::EspNew, effect, Some(Subject::Volume(facts.number)), message);
     made.evidence.push(format!("the menu was applied to {wanted}"));
     made.cures.push(Cure {

@@ -127,7 +127,7 @@ pub fn add(
         return Ok((menu.text.clone(), AddedEntry { id, title, why, is_new: false }));
     }
     if let Some(why) = own.target.as_ref().err().filter(|_| !is_unchecked) {
-        return Err(wrong(format!("{title} would not start: {why}; --unchecked takes it anyway")));
+        return Err(wrong(format!("{title} would not start: {why}; --unchecked adds it anyway")));
     }
     Ok((text, AddedEntry { id, title, why, is_new: true }))
 }
@@ -156,7 +156,7 @@ fn efi(look: &Look, program: &Place, unchecked: bool) -> Result<(String, Body)> 
         let pe = Pe::decode(&head).map_err(|fault| fault.to_string());
         let refusal = pe.map_or_else(Some, |pe| pe.refusal(size));
         if let Some(why) = refusal {
-            return Err(wrong(format!("{place}: {why}; --unchecked takes it anyway")));
+            return Err(wrong(format!("{place}: {why}; --unchecked adds it anyway")));
         }
     }
     let system =
@@ -189,7 +189,7 @@ fn linux(look: &Look, on: &VolumeRef, menu: &MenuFile) -> Result<(String, Body)>
                 .filter_map(|system| Some(format!("{} on {}", system.title, look.survey.name(system.root?))))
                 .collect();
             let there = if there.is_empty() { "none was found".to_string() } else { there.join(", ") };
-            wrong(format!("no Linux system has its root on {}; there is: {there}", look.name(volume)))
+            wrong(format!("no Linux system has its root on {}; {there}", look.name(volume)))
         })?;
     let body = draft::newest_kernel(look, system, menu.document.settings.host, "")?;
     let body = body.map_err(|why| {

@@ -110,7 +110,7 @@ fn check_start(look: &Look, menu: &MenuFile, text: &str, name: &str, id: &str) -
     let fault = resolve_entry(look, &after, entry).target.err();
     let fault = fault.filter(|_| held.starts != entry.starts);
     match fault {
-        Some(fault) => Err(wrong(format!("{id} would not start: {fault}; --unchecked takes it anyway"))),
+        Some(fault) => Err(wrong(format!("{id} would not start: {fault}; --unchecked adds it anyway"))),
         None => Ok(()),
     }
 }

@@ -32,7 +32,7 @@ impl Prompt {
     pub(super) fn compose(&mut self, hands: &impl Hands, line: &str, rest: &str) -> Result<Reply, String> {
         let (kind, what) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
         let what = what.trim();
-        let usage = "compose linux on v2, compose linux v2:/boot/vmlinuz-6.9, compose efi v1:/EFI/x.efi, compose image v3:/x.iso, or compose entry ID";
+        let usage = "compose linux on d1p2, compose linux d1p2:/boot/vmlinuz-6.9, compose efi d1p1:/EFI/x.efi, compose image d1p3:/x.iso, or compose entry ID";
         let composed = match kind {
             "linux" => {
                 let what = what.strip_prefix("on ").map_or(what, str::trim);
@@ -268,8 +268,12 @@ fn no_root(hands: &impl Hands, volume: usize) -> String {
         .iter()
         .filter_map(|system| Some(format!("{} on {}", system.title, hands.name(system.root?))))
         .collect();
-    let there = if roots.is_empty() { "none was found".to_string() } else { roots.join(", ") };
-    format!("no Linux system has its root on {name}; there is: {there}")
+    let there = if roots.is_empty() {
+        "none was found".to_string()
+    } else {
+        format!("there is {}", roots.join(", "))
+    };
+    format!("no Linux system has its root on {name}; {there}")
 }
 
 fn linux(system: &LinuxSystem, kernel: &LinuxKernel, from: String) -> Composed {

@@ -117,8 +117,10 @@ pub const WORDS: [(Word, &str, &str); 19] = [
 ];
 
 /// What fingers type in an emergency, and the word that is meant; neither the screen nor `help` shows these.
-const SYNONYMS: [(&str, Word); 20] = [
+const SYNONYMS: [(&str, Word); 22] = [
     ("?", Word::Help),
+    ("boot", Word::Start),
+    ("run", Word::Start),
     ("list", Word::Look),
     ("dir", Word::Look),
     ("ls", Word::Look),

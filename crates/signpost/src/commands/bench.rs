@@ -26,7 +26,9 @@ pub fn run(app: &App<'_>, args: &BenchArgs) -> Outcome {
     Machine::make_bench(&args.dir, disks)?;
     let dir = args.dir.display().to_string();
     app.report(&dir, || {
-        format!("{dir} is a bench of {} disks; look with `signpost --machine {dir} check`.\n", disks.len())
+        let count = disks.len();
+        let disks = if count == 1 { "disk" } else { "disks" };
+        format!("{dir} is a bench of {count} {disks}; look with `signpost --machine {dir} check`.\n")
     });
     Ok(Exit::Done)
 }

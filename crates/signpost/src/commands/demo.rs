@@ -5,7 +5,7 @@ use clap::{Args, ValueEnum};
 use signpost_demo::{StoreKind, gauge, tide};
 
 use super::shared::found_beside_us;
-use crate::app::Outcome;
+use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::{out, style};
 
@@ -85,7 +85,10 @@ const AGAIN: Stop = ("And active again.", &["apply", "--yes", "--quiet"]);
 const NEXT: [&str; 6] =
     ["history", "undo --dry-run", "survey --json", "rehearse --without 2", "explain entry-stale", "apply"];
 
-const NEXT_BIOS: [&str; 3] = ["survey disk1", "survey d2p2", "survey --json"];
+/// On a bench that nothing was done to.
+const NEXT_AT_FIRST: [&str; 5] = ["", "survey", "check", "draft", "rehearse"];
+
+const NEXT_BIOS: [&str; 3] = ["survey d1", "survey d1p5", "survey --json"];
 
 /// The walk on a machine of before UEFI.
 const BIOS: Walk = &[
@@ -93,7 +96,7 @@ const BIOS: Walk = &[
     ("One volume of it in detail.", &["survey", "d1p1"]),
 ];
 
-pub fn run(args: &DemoArgs) -> Outcome {
+pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     let folder = match &args.dir {
         Some(folder) => empty(folder)?,
         None => tempfile::Builder::new().prefix("signpost-bench-").tempdir()?.keep(),
@@ -116,11 +119,19 @@ pub fn run(args: &DemoArgs) -> Outcome {
             );
         }
     }
+    if app.is_quiet() {
+        return Ok(Exit::Done);
+    }
     out::text(&style::heading(&format!("The bench is in {}\n", folder.display())));
-    let mut text = String::from("Try next, or edit its menu.toml and look at the menu again:\n\n");
-    let next: &[&str] = if args.kind == Kind::Gauge { &NEXT_BIOS } else { &NEXT };
+    let (lead, next): (&str, &[&str]) = match (args.kind, args.bench_only) {
+        (Kind::Gauge, _) => ("Try next:", &NEXT_BIOS),
+        (Kind::Tide, true) => ("Try:", &NEXT_AT_FIRST),
+        (Kind::Tide, false) => ("Try next, or edit its menu.toml and look at the menu again:", &NEXT),
+    };
+    let mut text = format!("{lead}\n\n");
     for command in next {
-        text.push_str(&format!("  signpost --machine {} {command}\n", folder.display()));
+        text.push_str(format!("  signpost --machine {} {command}", folder.display()).trim_end());
+        text.push('\n');
     }
     out::text(&text);
     Ok(Exit::Done)

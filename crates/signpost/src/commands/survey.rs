@@ -2,8 +2,10 @@ use std::path::PathBuf;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
+use serde_json::Value;
 use signpost_core::check::check;
 use signpost_facts::OptionNumber;
+use signpost_machine::Machine;
 use signpost_place::Look;
 use signpost_survey::Changes;
 use signpost_upkeep::kept;
@@ -54,7 +56,12 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
     } else {
         let changes = record.as_deref().and_then(|record| Changes::since(record, &look.survey));
         let shown = render::survey::Shown { survey: &look.survey, changes: changes.as_ref() };
-        app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
+        if app.is_json() {
+            let document = judged(app, &machine, args, &shown)?;
+            app.show(&document, String::new);
+        } else {
+            app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
+        }
     }
     if let Some(record) = record {
         // A machine that cannot be written to is surveyed anyway; then nothing is kept to compare with.
@@ -64,6 +71,23 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
         kept::keep_known(&machine, &look);
     }
     Ok(Exit::Done)
+}
+
+/// The survey as a document in which each finding has its severity, and the command that cures it: a check's words on it, for which
+/// the machine is looked at as a check does.
+fn judged(
+    app: &App<'_>,
+    machine: &Machine,
+    args: &SurveyArgs,
+    shown: &render::survey::Shown<'_>,
+) -> Result<Value, Failure> {
+    let mut look = app.look_with(machine, &args.catalogues)?;
+    let known = Known::of(app, machine, &mut look)?;
+    let judged = check(&known.case(&look, None)).judged(&shown.survey.findings);
+    let failed = |error: serde_json::Error| Failure::Other(error.to_string());
+    let mut document = serde_json::to_value(shown).map_err(failed)?;
+    document["findings"] = serde_json::to_value(judged).map_err(failed)?;
+    Ok(document)
 }
 
 /// One thing in detail, whatever kind of name it goes by.

@@ -3,7 +3,7 @@ use signpost_core::mend::Mend;
 use signpost_facts::change::Change;
 
 use super::check;
-use super::plan::{refusals, write_list};
+use super::plan::{refusals, write_list, writes};
 use super::rehearse::outcome;
 use super::style;
 use super::table::Table;
@@ -53,8 +53,8 @@ pub fn done(mend: &Mend, record: Option<u32>, now: &Check) -> String {
     }
     match record {
         Some(record) => text.push_str(&format!(
-            "\nMended: {} writes, read back; record {record} of the history. `signpost undo` undoes it.\n\n",
-            mend.writes.len()
+            "\nMended: {}, read back; record {record} of the history. `signpost undo` undoes it.\n\n",
+            writes(mend.writes.len())
         )),
         None => text.push_str("Nothing was written.\n\n"),
     }

@@ -3,7 +3,7 @@ use signpost_menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 
 use super::style;
 use super::table::Table;
-use super::width::hanging;
+use super::width::{HELD, hanging};
 
 /// The menu as a table; members of groups are folded unless all are asked for, or they cannot start.
 pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool) -> String {
@@ -51,7 +51,7 @@ pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool)
             starts.push_str(" (found, not in the file)");
         }
         table.row([
-            format!("{mark} {indent}{}", row.number),
+            format!("{mark}{HELD}{indent}{}", row.number),
             row.id.to_string(),
             format!("{indent}{}", row.title),
             row.kind.into(),

@@ -13,19 +13,8 @@ use super::width::hanging;
 
 pub fn text(plan: &Plan) -> String {
     let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
-    let mut text = home.unwrap_or_default() + &style::heading("Entries") + "\n";
-    let mut table = Table::new(&["id", "title", "entry", "plan", "why"]);
-    for entry in &plan.entries {
-        table.row([
-            entry.id.to_string(),
-            entry.title.clone(),
-            entry.number.map_or_else(|| "-".into(), String::from),
-            entry.action.word().into(),
-            entry.detail.clone(),
-        ]);
-    }
-    text.push_str(&table.text());
-    text.push_str(&format!("\n{}\n", style::heading("Changes")));
+    let mut text = home.unwrap_or_default() + &entries(plan);
+    text.push_str(&format!("{}\n", style::heading("Changes")));
     let mut table = Table::new(&["", "now", "then"]);
     table.row(["boot order".into(), joined(&plan.order_before, " "), joined(&plan.order_after, " ")]);
     let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
@@ -40,6 +29,24 @@ pub fn text(plan: &Plan) -> String {
     text.push_str(&write_list(&writes, "Nothing to write: the machine is as the menu says."));
     text.push_str(&refusals(&plan.refusals));
     text + "\n" + &outcome("Next start then", &plan.outcome)
+}
+
+/// What becomes of each entry of the menu; nothing where the plan has none.
+fn entries(plan: &Plan) -> String {
+    if plan.entries.is_empty() {
+        return String::new();
+    }
+    let mut table = Table::new(&["id", "title", "entry", "plan", "why"]);
+    for entry in &plan.entries {
+        table.row([
+            entry.id.to_string(),
+            entry.title.clone(),
+            entry.number.map_or_else(|| "-".into(), String::from),
+            entry.action.word().into(),
+            entry.detail.clone(),
+        ]);
+    }
+    format!("{}\n{}\n", style::heading("Entries"), table.text())
 }
 
 pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
@@ -81,7 +88,7 @@ fn seconds(timeout: u16) -> String {
     }
 }
 
-fn writes(count: usize) -> String {
+pub fn writes(count: usize) -> String {
     if count == 1 { "1 write".into() } else { format!("{count} writes") }
 }
 

@@ -6,7 +6,7 @@ use comfy_table::{ColumnConstraint, ContentArrangement, Table as Grid, Width};
 use unicode_width::UnicodeWidthStr;
 
 use super::style;
-use super::width::width;
+use super::width::{HELD, held_together, width};
 
 const INDENT: &str = "  ";
 /// Columns between two cells.
@@ -31,6 +31,7 @@ impl Table {
 
     /// Adds a row.
     pub fn row<const N: usize>(&mut self, cells: [String; N]) {
+        let cells = cells.map(|cell| held_together(&cell));
         for ((whole, word), cell) in self.columns.iter_mut().zip(&cells) {
             *whole = cell.lines().map(UnicodeWidthStr::width).max().unwrap_or(0).max(*whole);
             *word = widest_word(cell).max(*word);
@@ -52,7 +53,7 @@ impl Table {
         }
         let mut text = String::new();
         for (index, line) in self.grid.lines().enumerate() {
-            let line = format!("{INDENT}{}", line.trim_end());
+            let line = format!("{INDENT}{}", line.replace(HELD, " ").trim_end());
             let line = if has_header && index == 0 { style::faint(&line) } else { line };
             text.push_str(&line);
             text.push('\n');
@@ -77,7 +78,7 @@ fn short(columns: usize) -> u16 {
 }
 
 fn widest_word(cell: &str) -> usize {
-    cell.split_whitespace().map(UnicodeWidthStr::width).max().unwrap_or(0)
+    cell.split([' ', '\n']).map(UnicodeWidthStr::width).max().unwrap_or(0)
 }
 
 #[cfg(test)]

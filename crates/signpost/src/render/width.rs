@@ -31,10 +31,10 @@ pub fn wrapped(text: &str, behind: usize) -> Vec<String> {
 }
 
 /// A blank at which no line ends.
-const HELD: char = '\u{a0}';
+pub const HELD: char = '\u{a0}';
 
 /// A text whose commands, which stand in backquotes, are not broken: whoever copies one takes it from one line.
-fn held_together(text: &str) -> String {
+pub fn held_together(text: &str) -> String {
     let mut is_command = false;
     let held = text.chars().map(|c| {
         is_command ^= c == '`';

@@ -31,7 +31,7 @@ pub(super) fn kernel(look: &Look, new: &Kernel, is_unchecked: bool) -> Result<(S
     if header.is_none() && !is_unchecked {
         let name = look.at(volume, &path);
         return Err(wrong(match look.size(within, &path) {
-            Some(_) => format!("{name} is not a Linux kernel; --unchecked takes it anyway"),
+            Some(_) => format!("{name} is not a Linux kernel; --unchecked adds it anyway"),
             None => format!("{name} is not there{}", super::nearest_folder(look, volume, &path)),
         }));
     }
@@ -51,7 +51,7 @@ pub(super) fn kernel(look: &Look, new: &Kernel, is_unchecked: bool) -> Result<(S
     let args = new.args.clone().unwrap_or_default();
     for missing in missing_volumes(look, &args) {
         if let (Missing::Gone { words, .. }, false) = (missing, is_unchecked) {
-            return Err(wrong(format!("{words}; --unchecked takes it anyway")));
+            return Err(wrong(format!("{words}; --unchecked adds it anyway")));
         }
     }
     let version = header.and_then(|header| header.version);
