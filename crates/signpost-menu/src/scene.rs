@@ -102,7 +102,7 @@ fn list(scene: &mut Scene, session: &Session) {
     scene.text(MARGIN, usize::from(!is_low), &heading, Tone::Heading);
     let head = if is_low { 1 } else { HEAD };
     let said = said(session, scene.width, is_low);
-    // The keys, with a free row above that and above what is said, where there is room.
+    // The keys, with a free row above that and above the messages, where there is room.
     let foot = said.len().max(2).saturating_add(if is_low { 1 } else { 3 });
     let foot = foot.min(scene.height.saturating_sub(head).saturating_sub(1));
     let room = scene.height.saturating_sub(head).saturating_sub(foot).max(1);

@@ -1,4 +1,4 @@
-//! The manual pages: one a command, in section 1, and the menu file's in section 5.
+//! The manual pages: one per command, in section 1, and the menu file's in section 5.
 
 use std::io::{self, Write};
 use std::path::Path;
