@@ -1,12 +1,13 @@
 //! What is offered where there is no menu: the EFI programs of all volumes.
 
 use alloc::format;
-use alloc::string::String;
+use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{Entry, Settings, Starts, Timeout};
 use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::HOME_FOLDER;
 
 use crate::machine::Machine;
