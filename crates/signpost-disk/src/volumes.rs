@@ -131,7 +131,7 @@ impl Volume {
 /// All volumes of a machine.
 #[derive(Default)]
 pub struct Volumes {
-    /// Each, `v1` first.
+    /// Each, by its number, the first first.
     pub list: Vec<Volume>,
     /// What could not be put together.
     pub faults: Vec<String>,
@@ -369,6 +369,24 @@ impl Volumes {
     }
 }
 
+/// The names of all volumes, in their order. Of several that would be called alike (logical volumes of two groups of one name,
+/// since a disk was copied) the second has `#2` behind its name, and so on.
+pub fn names<N: core::fmt::Display>(
+    volumes: &[Volume],
+    disks: &[Disk],
+    number: impl Fn(usize) -> N,
+) -> Vec<String> {
+    let mut names: Vec<String> = Vec::with_capacity(volumes.len());
+    for volume in volumes {
+        let own = volume.origin.name(disks, &number);
+        let is_taken = |name: &String| names.contains(name);
+        let others = (2..=volumes.len().saturating_add(1)).map(|count| alloc::format!("{own}#{count}"));
+        let name = core::iter::once(own.clone()).chain(others).find(|name| !is_taken(name));
+        names.push(name.unwrap_or(own));
+    }
+    names
+}
+
 impl Origin {
     /// A volume's name as people read and type it: `d1p2`, `d1` for a disk without partitions, `d1p2a` in a slice,
     /// `kestrel/tidewater` for a logical volume; `number` is that of the disk of this index.
@@ -390,5 +408,20 @@ impl Origin {
             }
             Self::Logical { group, name, .. } => alloc::format!("{group}/{name}"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn logical_volumes_of_one_name_are_told_apart() {
+        let logical = |group: &str, name: &str| {
+            let origin = Origin::Logical { group: group.into(), name: name.into(), members: Vec::new() };
+            Volume::unread(origin, "a test reads nothing".into())
+        };
+        let volumes = [logical("kestrel", "root"), logical("kestrel", "root"), logical("tern", "root")];
+        assert_eq!(names(&volumes, &[], |disk| disk), ["kestrel/root", "kestrel/root#2", "tern/root"]);
     }
 }

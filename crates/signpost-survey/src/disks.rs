@@ -72,11 +72,13 @@ pub(crate) fn read(machine: &Machine) -> Read {
     closed::add(machine, &looked, &of_machine, &mut found.list);
     let slice_types = slice_types(&looked, &of_machine, &disks);
     let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
+    let names = volumes::names(&found.list, &looked, |looked| beside.number_of(looked));
     let described = found
         .list
         .iter()
+        .zip(&names)
         .enumerate()
-        .map(|(index, volume)| volume_facts(VolumeNumber::of_index(index), volume, &beside));
+        .map(|(index, (volume, name))| volume_facts((VolumeNumber::of_index(index), name), volume, &beside));
     let mut volumes: Vec<Volume> = described.collect();
     let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
     for (facts, volume) in volumes.iter_mut().zip(&found.list) {

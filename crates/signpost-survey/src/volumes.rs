@@ -20,8 +20,20 @@ pub(crate) struct Beside<'a> {
     pub(crate) disks: &'a [Disk],
 }
 
-/// The facts of a volume, by its number and what it is.
-pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, beside: &Beside<'_>) -> Volume {
+impl Beside<'_> {
+    /// The number of a disk that was looked at; those that could not be are counted too.
+    pub(crate) fn number_of(&self, looked: usize) -> DiskNumber {
+        let disk = self.of_machine.get(looked).and_then(|index| self.disks.get(*index));
+        disk.map_or(DiskNumber(0), |disk| disk.number)
+    }
+}
+
+/// The facts of a volume, by its number and name and what it is.
+pub(crate) fn volume_facts(
+    (number, name): (VolumeNumber, &str),
+    volume: &volumes::Volume,
+    beside: &Beside<'_>,
+) -> Volume {
     let Beside { looked, of_machine, disks, .. } = *beside;
     let (index, entry) = match &volume.origin {
         Origin::Disk(disk) => (Some(*disk), None),
@@ -33,18 +45,13 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         Origin::Logical { group, name, members } => (members.as_slice(), Some((said(group), said(name)))),
         _ => (&[][..], None),
     };
-    // Disks that could not be looked at are counted too.
-    let number_of = |looked: usize| {
-        let disk = of_machine.get(looked).and_then(|index| disks.get(*index));
-        disk.map_or(DiskNumber(0), |disk| disk.number)
-    };
     let on = index.map(|index| of_machine[index]);
-    let disk = first_disk(volume, beside.found).map(number_of);
+    let disk = first_disk(volume, beside.found).map(|looked| beside.number_of(looked));
     let disk_facts = on.and_then(|index| disks.get(index));
     let (size, fault) = size_and_fault(volume, entry.map(|entry| entry.size), disk_facts);
     let identity = &volume.identity;
     let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
-    let name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
+    let part_name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
     Volume {
         number,
         device: None,
@@ -52,7 +59,7 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         is_running_root: false,
         disk: disk.unwrap_or(DiskNumber(0)),
         partition: entry.map(|entry| signpost_facts::PartitionNumber(entry.number)),
-        name: said(&volume.origin.name(looked, number_of)),
+        name: said(name),
         lv,
         members: members.iter().copied().map(VolumeNumber::of_index).collect(),
         kind: identity.kind,
@@ -74,11 +81,11 @@ pub(crate) fn volume_facts(number: VolumeNumber, volume: &volumes::Volume, besid
         is_encrypted: identity.kind.is_encrypted(),
         is_unclean: identity.is_unclean,
         is_hibernated: identity.is_hibernated,
-        aside: aside(&purpose, name, identity.label.as_deref()),
+        aside: aside(&purpose, part_name, identity.label.as_deref()),
         inside: identity.inside.iter().map(|name| said(name)).collect(),
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
         // A BSD label has one name for all of its partitions.
-        part_label: Some(name)
+        part_label: Some(part_name)
             .filter(|name| !name.is_empty() && entry.is_some_and(|entry| entry.slice.is_none()))
             .map(said),
         disk_serial: disk_facts.and_then(|disk| disk.serial.clone()),
