@@ -41,6 +41,7 @@ mod iso;
 pub mod lvm;
 pub mod mbr;
 pub mod md;
+pub mod names;
 mod ntfs;
 pub mod open;
 pub mod partition_type;

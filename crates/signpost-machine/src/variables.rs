@@ -153,5 +153,5 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 }
 
 fn failed(path: &Path, error: &io::Error) -> StoreError {
-    StoreError::Io(format!("{}: {}", path.display(), words(&error)))
+    StoreError::Io(format!("{}: {}", path.display(), words(error)))
 }

@@ -6,9 +6,10 @@ use alloc::vec::Vec;
 use core::cell::OnceCell;
 
 use signpost_disk::file_system::{FileSystem, VolumeError};
+use signpost_disk::names;
 use signpost_disk::open;
 use signpost_disk::probe::Identity;
-use signpost_disk::volumes::{self, Disk, Origin, Volume};
+use signpost_disk::volumes::{Disk, Origin, Volume};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::loading;
@@ -113,7 +114,7 @@ impl BootMachine {
                 .find(|shown| shown.disk == *disk && shown.drive.start.saturating_mul(sector) == start)
         };
         let plugged: Vec<Plugged> = paths.iter().map(|path| Plugged::of(blocks, path)).collect();
-        let found = volumes::Volumes::find(&disks).list;
+        let found = signpost_disk::volumes::Volumes::find(&disks).list;
         let is_home = |volume: &Volume| partition(&volume.origin).is_some_and(|shown| shown.is_home);
         let home = found.iter().position(is_home);
         let mut machine = Self {
@@ -127,7 +128,7 @@ impl BootMachine {
             systems: OnceCell::new(),
         };
         let names =
-            volumes::names(&found, &disks, |disk| machine.numbers.get(disk).map_or(0, |number| number.0));
+            names::names(&found, &disks, |disk| machine.numbers.get(disk).map_or(0, |number| number.0));
         for ((index, volume), name) in found.into_iter().enumerate().zip(names) {
             let shown = partition(&volume.origin);
             let path = shown.map(|shown| shown.path.clone()).or_else(|| machine.beneath(&volume.origin));

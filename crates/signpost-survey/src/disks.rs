@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use signpost_disk::fat::FatVolume;
 use signpost_disk::file_system::VolumeError;
 use signpost_disk::gpt::Unseen;
+use signpost_disk::names;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::table::{self, Purpose, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
@@ -72,13 +73,11 @@ pub(crate) fn read(machine: &Machine) -> Read {
     closed::add(machine, &looked, &of_machine, &mut found.list);
     let slice_types = slice_types(&looked, &of_machine, &disks);
     let beside = Beside { found: &found.list, looked: &looked, of_machine: &of_machine, disks: &disks };
-    let names = volumes::names(&found.list, &looked, |looked| beside.number_of(looked));
-    let described = found
-        .list
-        .iter()
-        .zip(&names)
-        .enumerate()
-        .map(|(index, (volume, name))| volume_facts((VolumeNumber::of_index(index), name), volume, &beside));
+    let names = names::names(&found.list, &looked, |looked| beside.number_of(looked));
+    let described =
+        found.list.iter().zip(&names).enumerate().map(|(index, (volume, name))| {
+            volume_facts((VolumeNumber::of_index(index), name), volume, &beside)
+        });
     let mut volumes: Vec<Volume> = described.collect();
     let mut mounts: Vec<Vec<Mount>> = Vec::with_capacity(found.list.len());
     for (facts, volume) in volumes.iter_mut().zip(&found.list) {

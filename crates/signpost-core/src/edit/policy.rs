@@ -1,7 +1,7 @@
 //! A policy file: keys of `tune` with their values, as TOML, the same for many machines.
 
 use signpost_menu::Problem;
-use toml_edit::{Document, Item, Table};
+use toml_edit::{Document, Item, Key, Table};
 
 /// A key that the policy sets.
 pub(super) struct Wanted {
@@ -29,7 +29,7 @@ pub(super) fn read(text: &str) -> Result<Vec<Wanted>, Vec<Problem>> {
 
 fn keys(text: &str, prefix: &str, table: &Table, wanted: &mut Vec<Wanted>, problems: &mut Vec<Problem>) {
     for (name, item) in table {
-        let at = table.key(name).and_then(|key| key.span()).map_or(0, |span| span.start);
+        let at = table.key(name).and_then(Key::span).map_or(0, |span| span.start);
         let value = match item {
             Item::Table(inner) if prefix.is_empty() => {
                 keys(text, &format!("{name}."), inner, wanted, problems);

@@ -77,7 +77,7 @@ impl Efivars {
                        the survey calls stale"
                         .into(),
             },
-            _ => StoreError::Io(format!("{}: {}", self.folder.display(), words(&error))),
+            _ => StoreError::Io(format!("{}: {}", self.folder.display(), words(error))),
         }
     }
 }

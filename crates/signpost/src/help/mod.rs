@@ -133,17 +133,17 @@ mod tests {
 
     #[test]
     fn short_help_fits_a_terminal() {
-        let fits = |name: &str, command: &mut Command| {
+        let fits = |name: &str, command: &Command| {
             let help = command.clone().term_width(80).max_term_width(80).render_help().to_string();
             assert!(help.lines().count() <= 24, "{name}: {} lines\n{help}", help.lines().count());
         };
         let mut command = command();
         command.build();
-        fits("signpost", &mut command);
-        for command in command.get_subcommands_mut() {
-            fits(&command.get_name().to_string(), command);
-            for inner in command.get_subcommands_mut() {
-                fits(&inner.get_name().to_string(), inner);
+        fits("signpost", &command);
+        for command in command.get_subcommands() {
+            fits(command.get_name(), command);
+            for inner in command.get_subcommands() {
+                fits(inner.get_name(), inner);
             }
         }
     }
