@@ -146,6 +146,7 @@ pub fn live() -> Result<()> {
             variables: variables.clone(),
             disks: vec![Disk::plain(disk.clone())],
             memory: 1024,
+            is_bios: false,
             secure_boot: false,
             devices: Vec::new(),
         };

@@ -12,26 +12,15 @@ use crate::run::{Result, at, build_release, command, run, workspace};
 use crate::{boot, packages, vm};
 
 /// The pictures: file, commands before it that are not shown, the command, its font size in points.
-const PICTURES: [(&str, &[&str], &str, &str); 12] = [
+const PICTURES: [(&str, &[&str], &str, &str); 10] = [
+    ("first", &[], "", "12"),
     ("survey", &[], "survey", "7"),
     ("check", &[], "check", "12"),
     ("mend", &[], "mend --dry-run", "12"),
     ("firmware", &[], "firmware list", "12"),
-    ("tidy", &[], "firmware tidy --dry-run", "12"),
     ("menu", &["draft"], "menu", "12"),
     ("tune", &[], "tune", "12"),
-    ("refused", &[], "tune timeout=1,280 show=onkey defualt=larkspur", "12"),
-    (
-        "noise",
-        &[
-            "entry add efi d1p1:/EFI/BOOT/BOOTX64.EFI",
-            "entry add efi d1p1:/EFI/larkspur12/lkload.efi --unchecked",
-            "entry add group Empty",
-        ],
-        "entry noise",
-        "12",
-    ),
-    ("plan", &["entry noise --remove --yes"], "plan", "12"),
+    ("plan", &[], "plan", "12"),
     ("rehearse", &["apply --yes"], "rehearse", "12"),
     ("prompt", &[], "prompt --do volumes --do firmware --do help", "10"),
 ];

@@ -97,6 +97,7 @@ fn spec(folder: &Path, work: &Path) -> Result<Spec> {
         variables,
         disks: images.iter().map(|image| Disk::plain(folder.join(image))).collect(),
         memory: 256,
+        is_bios: false,
         secure_boot: false,
         devices: Vec::new(),
     })

@@ -114,6 +114,8 @@ pub enum Action {
     Hold,
     /// What a check found was mended.
     Mend,
+    /// Boot sectors were changed, or which partition is active.
+    Sector,
     /// Steps were undone: this one, and all that came after it.
     Undo {
         /// Its number.
@@ -124,7 +126,7 @@ pub enum Action {
 impl Action {
     /// Whether somebody asked for it, so that it can be undone by itself.
     pub fn is_asked(self) -> bool {
-        matches!(self, Self::Apply | Self::Remove | Self::Firmware | Self::Mend)
+        matches!(self, Self::Apply | Self::Remove | Self::Firmware | Self::Mend | Self::Sector)
     }
 }
 

@@ -3,6 +3,7 @@
 //! In come facts and volumes that can be looked into, out come facts and planned changes. Nothing here prints, opens a
 //! device, or writes.
 
+pub mod bios;
 pub mod check;
 pub mod draft;
 pub mod edit;

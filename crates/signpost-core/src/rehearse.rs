@@ -4,8 +4,8 @@
 mod menu;
 mod outcome;
 
-pub use outcome::{Choice, Kind, Outcome, Rehearsal, State, Step, StepVerdict};
-use signpost_facts::{OptionNumber, Role};
+pub use outcome::{Choice, Kind, Outcome, Rehearsal, State, Step, StepVerdict, Through};
+use signpost_facts::{FirmwareKind, OptionNumber, Role};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, End, Names, Reason, Start, Target, Verdict, volume_path};
 use signpost_firmware::ucs2::Ucs2;
@@ -14,6 +14,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::sha256;
 use signpost_place::hardware::SurveyedHardware;
 
+use crate::bios;
 use crate::resolve::ResolvedEntry;
 
 /// Follows a start of this machine as it is.
@@ -23,6 +24,9 @@ pub fn rehearse(look: &Look) -> Rehearsal {
 
 /// Follows a start of this machine in a state, in which somebody chooses an entry of our menu, by its id.
 pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Rehearsal {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return bios::rehearse(look, state.sectors, choose);
+    }
     let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let start = start::follow(state.boot, &hardware);
     let mut steps: Vec<Step> = start.steps.iter().map(|step| describe(look, step)).collect();

@@ -2,9 +2,10 @@
 //! too.
 
 mod files;
+mod sectors;
 
 use serde::Serialize;
-use signpost_facts::change::{Change, SectorWrite, Write};
+use signpost_facts::change::{Change, Write};
 use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables::boot_order;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
@@ -61,7 +62,8 @@ pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     let after = state_after(look, contents, &variables)?;
     let (put_back, taken_off) = files::files(look, &since, &after, &mut notes)?;
     let all: Vec<_> = put_back.iter().chain(&taken_off).cloned().collect();
-    let state = after.state(&all);
+    let sectors = sectors::sectors(look, &since, &mut notes);
+    let state = State { sectors: &sectors, ..after.state(&all) };
     let outcome = rehearse_state(look, state, None).outcome;
     let lost = ways::lost_by(look, State::of(look), state);
     notes.extend(
@@ -75,7 +77,7 @@ pub fn undo(look: &Look, history: &History, to: Option<u32>) -> Result<Undo> {
     }
     refusals.extend(guards::started_from(look, &removed_numbers));
     // What a variable names is there before it, and goes after it.
-    let mut writes: Vec<Change> = sectors(look, &since, &mut notes);
+    let mut writes: Vec<Change> = sectors.iter().cloned().map(Change::Sectors).collect();
     writes.extend(put_back.into_iter().map(Change::File));
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(taken_off.into_iter().map(Change::File));
@@ -168,26 +170,6 @@ fn restore(ours: &Ours<'_>, contents: &Contents, notes: &mut Vec<String>) -> Opt
     })
 }
 
-/// Sectors of tables that hold what a step wrote, back to what they were before it. Those of disks that are not here stay.
-fn sectors(look: &Look, since: &[&Record], notes: &mut Vec<String>) -> Vec<Change> {
-    let writes: Vec<&SectorWrite> =
-        since.iter().flat_map(|record| &record.writes).filter_map(Change::sectors).collect();
-    let mut back = Vec::new();
-    for write in writes.into_iter().rev() {
-        if !look.survey.disks.iter().any(|disk| disk.identity() == Some(&write.disk)) {
-            notes.push(format!("the table of disk {} is out of reach; it stays as it is", write.disk));
-            continue;
-        }
-        back.push(Change::Sectors(SectorWrite {
-            what: format!("undo: {}", write.what),
-            before: write.after.clone(),
-            after: write.before.clone(),
-            ..write.clone()
-        }));
-    }
-    back
-}
-
 /// A variable in words.
 fn thing(write: &Write) -> String {
     match write.variable_name().boot_option_number() {
@@ -204,6 +186,9 @@ fn thing(write: &Write) -> String {
 fn order(since: &[&Record], contents: &Contents, removed: &[u16], notes: &mut Vec<String>) -> Option<Write> {
     let writes = since.iter().flat_map(|record| &record.writes).filter_map(Change::variable);
     let writes: Vec<&Write> = writes.filter(|write| write.name == "BootOrder").collect();
+    if writes.is_empty() && removed.is_empty() {
+        return None;
+    }
     let numbers =
         |data: &[u8]| data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
     let now = contents.get(&VariableName::global("BootOrder"));

@@ -6,6 +6,9 @@ use std::io;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
+use signpost_firmware::bios::plain;
+
+use crate::boot_sector;
 use crate::volume::{self, Packed};
 
 /// UUID of Larkspur 10's root.
@@ -77,6 +80,7 @@ pub fn write(folder: &Path) -> io::Result<()> {
     let slice = plain(0xa5, 18 * MIB, 20 * MIB);
     let extended = plain(0x05, 40 * MIB, 50 * MIB);
     table(&disk, 0, &[&dos, &slice, &extended])?;
+    disk.write_all_at(&plain_code(), 0)?;
     // Each logical partition: its own table in the first sector of a stretch, itself 63 sectors on.
     let logical = [(0x83, 40 * MIB, 24 * MIB), (0x83, 66 * MIB, 8 * MIB), (0x82, 76 * MIB, 8 * MIB)];
     for (index, (kind, at, sectors)) in logical.into_iter().enumerate() {
@@ -87,6 +91,9 @@ pub fn write(folder: &Path) -> io::Result<()> {
     }
     let at = |sector: u64| sector * SECTOR;
     disk.write_all_at(&gauge_dos()?, at(63))?;
+    let mut skerry = [0; 512];
+    boot_sector::stand_in(&mut skerry, "Skerry BSD 9");
+    disk.write_all_at(&skerry, at(slice.first))?;
     disk.write_all_at(&label(&slice), at(slice.first + 1))?;
     Packed(SKERRY).write(&disk, at(slice.first + 16))?;
     Packed(ROOT).write(&disk, at(40 * MIB + 63))?;
@@ -128,8 +135,24 @@ fn gauge_dos() -> io::Result<Vec<u8>> {
         ("/GAUGE/LOGGER.EXE".into(), b"reads the gauge\r\n".repeat(100)),
     ];
     let mut volume = volume::fat(16 << 20, "GAUGEDOS 7", 0x0719_2204, &files)?;
+    // Its boot sector knows how many sectors lie before it.
+    volume[28..32].copy_from_slice(&63u32.to_le_bytes());
+    let mut sector: [u8; 512] = std::array::from_fn(|at| volume[at]);
+    boot_sector::stand_in(&mut sector, "GaugeDOS 7");
+    volume[..512].copy_from_slice(&sector);
     volume[0x1e0..0x1eb].copy_from_slice(b"GDOS    SYS");
     Ok(volume)
+}
+
+/// Plain code in the first sector, as another system's installer left it: like ours, with a text of its own.
+fn plain_code() -> [u8; 440] {
+    let mut code = [0; 440];
+    code[..plain::CODE.len()].copy_from_slice(&plain::CODE);
+    let text = b"Missing operating system";
+    code[400..400 + text.len()].copy_from_slice(text);
+    // Not one of ours: interrupts stay on while it moves itself.
+    code[0] = 0x90;
+    code
 }
 
 /// The label of Skerry's slice: root, swap, and the whole as `c`. Places count from the slice's start.

@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 pub mod bench;
+pub mod boot_sector;
 mod format;
 pub mod gauge;
 pub mod program;

@@ -5,6 +5,7 @@ use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
+use signpost_firmware::bios::SECTOR;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::ours;
 use signpost_menu::slot::HOME_FOLDER;
@@ -57,7 +58,7 @@ impl Change {
                 let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
                 [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
             }
-            Self::Sectors(write) => write.is_of_a_table(),
+            Self::Sectors(write) => write.is_of_a_table_or_a_boot_sector(),
         }
     }
 
@@ -84,7 +85,7 @@ impl Change {
     }
 }
 
-/// A change of sectors of a disk's partition table.
+/// A change of sectors of a disk's partition table, or of a boot sector.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SectorWrite {
     /// What it does, in words.
@@ -102,16 +103,14 @@ pub struct SectorWrite {
 }
 
 impl SectorWrite {
-    /// Whether it lies where a table lies, and leaves boot code alone.
-    fn is_of_a_table(&self) -> bool {
+    /// Whether it lies where a table lies, or is one sector: a disk's first one, or a partition's boot sector.
+    fn is_of_a_table_or_a_boot_sector(&self) -> bool {
         /// The first usable sector of a table with the usual entries, at the largest sectors, in bytes.
         const END: u64 = 64 << 10;
-        const BOOT_CODE: usize = 440;
         let (Some(before), Some(after)) = (&self.before, &self.after) else { return false };
-        let keeps_code = self.offset > 0 || before.get(..BOOT_CODE) == after.get(..BOOT_CODE);
+        let is_sector = after.len() == SECTOR && self.offset.is_multiple_of(SECTOR as u64);
         before.len() == after.len()
-            && keeps_code
-            && self.offset.checked_add(after.len() as u64).is_some_and(|end| end <= END)
+            && (is_sector || self.offset.checked_add(after.len() as u64).is_some_and(|end| end <= END))
     }
 }
 

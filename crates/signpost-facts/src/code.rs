@@ -129,13 +129,15 @@ pub enum Code {
     PartitionUnsafe,
     /// Guard: a record says that more was written than a step of ours writes.
     RecordForeign,
+    /// Guard: a sector that was saved from another disk.
+    SectorForeign,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 61] = [
+    pub const ALL: [Self; 62] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -196,6 +198,7 @@ impl Code {
         Self::SecureBootRefuses,
         Self::PartitionUnsafe,
         Self::RecordForeign,
+        Self::SectorForeign,
         Self::Unconfirmed,
     ];
 
@@ -262,6 +265,7 @@ impl Code {
             Self::SecureBootRefuses => "secure-boot-refuses",
             Self::PartitionUnsafe => "partition-unsafe",
             Self::RecordForeign => "record-foreign",
+            Self::SectorForeign => "sector-foreign",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -284,6 +288,7 @@ impl Code {
                 | Self::ChangedAtBoot
                 | Self::SecureBootRefuses
                 | Self::RecordForeign
+                | Self::SectorForeign
         )
     }
 }

@@ -20,6 +20,7 @@ pub mod noted;
 pub mod number;
 pub mod ours;
 pub mod programs;
+pub mod sectors;
 pub mod secure_boot;
 pub mod survey;
 pub mod way;

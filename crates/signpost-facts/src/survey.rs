@@ -15,6 +15,7 @@ use crate::finding::Finding;
 use crate::firmware::FirmwareFacts;
 use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
 use crate::programs::{BootFile, EntryFile, Kernel, System};
+use crate::sectors::BootSectors;
 
 /// The whole picture.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -36,6 +37,9 @@ pub struct Survey {
     pub boot_files: Vec<BootFile>,
     /// Entry files on ESPs, extended boot partitions and in `/boot`.
     pub entry_files: Vec<EntryFile>,
+    /// What BIOS firmware starts by.
+    #[serde(default, skip_serializing_if = "BootSectors::is_empty")]
+    pub boot_sectors: BootSectors,
     /// What the firmware holds.
     pub firmware: FirmwareFacts,
     /// The problems.

@@ -16,6 +16,7 @@
 
 extern crate alloc;
 
+pub mod bios;
 pub mod boot_variables;
 mod bytes;
 pub mod device_path;

@@ -33,6 +33,9 @@ struct MachineFile {
     architecture: Architecture,
     variables: Option<String>,
     secure_boot: Option<bool>,
+    /// The disks in the order in which BIOS firmware tries them, by their place in this file.
+    #[serde(default)]
+    order: Vec<usize>,
     #[serde(default)]
     running: RunningSection,
     #[serde(default)]
@@ -85,7 +88,7 @@ fn default_sector_size() -> u32 {
 pub(super) fn open(folder: &Path) -> Result<Machine> {
     let path = folder.join("machine.toml");
     let text = files::read_text(&path, MAX_FILE).map_err(|error| Error::unusable(path.display(), error))?;
-    let none = "no bench: it has no machine.toml; `signpost demo DIR` makes a bench to look at";
+    let none = "not a bench: it has no machine.toml; `signpost demo DIR` makes a bench to look at";
     let text = text.ok_or_else(|| Error::unusable(folder.display(), none))?;
     let file: MachineFile = toml::from_str(&text).map_err(|error| {
         let place = match error.span() {
@@ -116,6 +119,7 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
         (Firmware::Bios, Some(_)) => return Err(wrong("variables: BIOS firmware has none".into())),
     };
     let mut disks: Vec<MachineDisk> = file.disk.into_iter().map(|disk| open_disk(folder, disk)).collect();
+    set_order(&mut disks, &file.order, firmware).map_err(&wrong)?;
     // One that is a device may be mounted here.
     let devices = live::for_loose(&mut disks);
     Ok(Machine {
@@ -127,6 +131,7 @@ pub(super) fn open(folder: &Path) -> Result<Machine> {
             Architecture::Riscv64 => MachineType::RISCV64,
         },
         secure_boot: file.secure_boot,
+        edd: Vec::new(),
         running: running(&file.running).map_err(wrong)?,
         firmware,
         variables,
@@ -182,6 +187,27 @@ fn open_variables(path: &Path) -> Result<Box<dyn VariableStore>> {
     }
 }
 
+/// Notes the order in which BIOS firmware tries the disks.
+fn set_order(
+    disks: &mut [MachineDisk],
+    order: &[usize],
+    firmware: FirmwareKind,
+) -> std::result::Result<(), String> {
+    if !order.is_empty() && firmware != FirmwareKind::Bios {
+        return Err("order: UEFI firmware has its order in the variable BootOrder".into());
+    }
+    let count = disks.len();
+    for (place, number) in order.iter().enumerate() {
+        let disk = number.checked_sub(1).and_then(|index| disks.get_mut(index));
+        let disk =
+            disk.ok_or_else(|| format!("order: there is no disk {number} in this file; it has {count}"))?;
+        if disk.boot_place.replace(place).is_some() {
+            return Err(format!("order: disk {number} is named twice"));
+        }
+    }
+    Ok(())
+}
+
 fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
     let image = folder.join(&disk.image);
     let contents = ImageFile::open(&image)
@@ -193,6 +219,7 @@ fn open_disk(folder: &Path, disk: DiskSection) -> MachineDisk {
         number: DiskNumber(0),
         name,
         bus,
+        boot_place: None,
         is_removable,
         model,
         serial,

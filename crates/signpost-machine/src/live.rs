@@ -54,6 +54,7 @@ pub(crate) fn open(below: &Path) -> Machine {
         firmware: if is_uefi { FirmwareKind::Uefi } else { FirmwareKind::Bios },
         architecture: architecture(root),
         secure_boot: None,
+        edd: if is_uefi { Vec::new() } else { edd(root) },
         running: Running { machine_id: machine_id(root), ..running(&devices) },
         variables,
         disks: disks.into_iter().map(|node| disk(&devices, node)).collect(),
@@ -70,6 +71,17 @@ fn machine_id(root: &Root) -> Option<String> {
 }
 
 /// The volume that the running system has its root on.
+/// The signatures of the disks in the order in which the firmware numbers them, from 80h on, as the kernel was told
+/// (`/sys/firmware/edd`, where its module is there).
+fn edd(root: &Root) -> Vec<u32> {
+    const DRIVES: std::ops::Range<u32> = 0x80..0x90;
+    let signature = |drive: u32| {
+        let text = block::text(&root.at(&format!("sys/firmware/edd/int13_dev{drive:x}/mbr_signature")))?;
+        u32::from_str_radix(text.trim().strip_prefix("0x")?, 16).ok()
+    };
+    DRIVES.map_while(signature).collect()
+}
+
 fn running(devices: &Devices) -> Running {
     let Some((device, mount)) = devices.at_root() else { return Running::default() };
     Running { device, root_path: Some(mount.root.clone()), ..Running::default() }
@@ -90,6 +102,7 @@ fn disk(devices: &Devices, node: BlockNode) -> MachineDisk {
         number: DiskNumber(0),
         name: image.display().to_string(),
         bus: node.bus.clone(),
+        boot_place: None,
         is_removable: node.is_removable,
         model: node.model.clone(),
         serial: node.serial.clone(),

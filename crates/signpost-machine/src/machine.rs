@@ -36,6 +36,9 @@ pub struct Machine {
     pub secure_boot: Option<bool>,
     /// Its disks, in the order of their numbers.
     pub disks: Vec<MachineDisk>,
+    /// The order in which BIOS firmware tries the disks, by the signatures of their tables, as the kernel was told by the
+    /// firmware.
+    pub edd: Vec<u32>,
     /// What the running system was started from.
     pub running: Running,
     /// Its firmware variables.
@@ -57,6 +60,8 @@ pub struct MachineDisk {
     pub name: String,
     /// How it is connected.
     pub bus: Option<String>,
+    /// Its place in the order in which BIOS firmware tries disks, where the machine's description says it.
+    pub boot_place: Option<usize>,
     /// Whether it can be taken along: plugged in while the machine runs, or a medium in a drive.
     pub is_removable: bool,
     /// Its model.
@@ -141,7 +146,7 @@ impl Machine {
                  UEFI firmware, start it in UEFI mode and run this again; `signpost survey` works as it is"
             }
             FirmwareKind::Bios => {
-                "BIOS firmware has no boot entries to plan or rehearse; `signpost survey` shows what its \
+                "BIOS firmware has no boot entries; `signpost sector list` shows what it starts by; `signpost survey` shows what its \
                                    disks hold"
             }
             FirmwareKind::Unknown => {

@@ -22,6 +22,7 @@ mod linux;
 #[cfg(test)]
 mod live_tests;
 mod loaders;
+mod sectors;
 mod side_by_side;
 mod source;
 mod states;
@@ -34,6 +35,7 @@ pub use changes::Changes;
 use found::Contents;
 use signpost_facts::firmware::FirmwareFacts;
 use signpost_facts::programs::System;
+use signpost_facts::sectors::BootSectors;
 use signpost_facts::survey::{MachineFacts, Survey};
 use signpost_facts::{SCHEMA, VolumeNumber};
 use signpost_machine::{HostKind, Machine};
@@ -63,6 +65,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
         volumes: read.volumes,
         boot_files: Vec::new(),
         entry_files: Vec::new(),
+        boot_sectors: BootSectors::default(),
         firmware: FirmwareFacts::default(),
         findings: read.findings,
     };
@@ -78,6 +81,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
     look.tables = tables::corrections(machine, &look.survey);
+    look.survey.boot_sectors = sectors::read(machine, &look.survey);
     look.variables_room = machine.variables.room();
     look.variables_closed = machine.variables.need_writable().err().map(|error| error.to_string());
     take_variables(&mut look, machine);

@@ -14,7 +14,7 @@ pub use records::Records;
 use signpost_core::history::Action;
 use signpost_core::rehearse::{Outcome, rehearse};
 use signpost_facts::change::Change;
-use signpost_facts::{Error, Refusal, Result};
+use signpost_facts::{Error, FirmwareKind, Refusal, Result};
 use signpost_machine::Machine;
 pub use signpost_machine::now;
 use signpost_place::Look;
@@ -53,6 +53,7 @@ planned!(
     signpost_core::undo::Undo,
     signpost_core::hold::HoldPlan,
     signpost_core::firmware::FirmwareChange,
+    signpost_core::bios::SectorPlan,
     signpost_core::mend::Mend
 );
 
@@ -87,6 +88,10 @@ pub trait Watch {
 /// Whether a machine starts as was planned. A system that shows by its loaders alone may be called otherwise once one more of them
 /// is there.
 fn is_as_planned(look: &Look, planned: &Outcome, outcome: &Outcome) -> bool {
+    // A boot sector that is back may be what a volume, and the system on it, is known by.
+    if planned.system.is_none() && look.survey.machine.firmware == FirmwareKind::Bios {
+        return planned.kind == outcome.kind;
+    }
     let is_renamed = planned.system.as_ref().is_some_and(|id| look.survey.system(id).is_none());
     let system = if is_renamed { &planned.system } else { &outcome.system };
     Outcome { system: system.clone(), ..outcome.clone() } == *planned

@@ -95,6 +95,8 @@ pub struct Spec {
     pub disks: Vec<Disk>,
     /// MiB of memory.
     pub memory: u32,
+    /// Whether the firmware is the open-source BIOS, which has no variables.
+    pub is_bios: bool,
     /// Whether the firmware is one with Secure Boot, which the keys in its store turn on.
     pub secure_boot: bool,
     /// Further arguments of the emulator, for devices beside the disks.
@@ -108,6 +110,20 @@ impl Spec {
             variables: bench.join("variables.fd"),
             disks: images.iter().map(|image| Disk::plain(bench.join(image))).collect(),
             memory: 256,
+            is_bios: false,
+            secure_boot: false,
+            devices: Vec::new(),
+        }
+    }
+
+    /// A machine with BIOS firmware and these disks, in the order in which it tries them.
+    pub fn of_bios(images: impl IntoIterator<Item = PathBuf>) -> Self {
+        let disk = |image| Disk { bus: Bus::Sata, ..Disk::plain(image) };
+        Self {
+            variables: PathBuf::new(),
+            disks: images.into_iter().map(disk).collect(),
+            memory: 32,
+            is_bios: true,
             secure_boot: false,
             devices: Vec::new(),
         }
@@ -119,21 +135,24 @@ impl Spec {
     /// Where the firmware is not installed.
     pub fn command(&self) -> Result<Command> {
         let code = if self.secure_boot { SECURE_CODE } else { CODE };
-        if !Path::new(code).exists() {
+        if !self.is_bios && !Path::new(code).exists() {
             return Err(format!("{code} is not there; `cargo xtask test` installs it (package ovmf)"));
         }
         let mut command = Command::new("qemu-system-x86_64");
-        command
-            .args(["-machine", "q35,accel=tcg,smm=on", "-net", "none", "-no-reboot", "-m"])
-            .arg(self.memory.to_string());
+        // Without a screen the BIOS mirrors its own on the serial line.
+        let machine = if self.is_bios { "q35,accel=tcg,graphics=off" } else { "q35,accel=tcg,smm=on" };
+        command.args(["-machine", machine, "-net", "none", "-no-reboot", "-m"]).arg(self.memory.to_string());
         if self.secure_boot {
             // Its store takes writes from system management mode alone.
             command.args(["-global", "driver=cfi.pflash01,property=secure,value=on"]);
             command.args(["-global", "ICH9-LPC.disable_s3=1"]);
         }
         command.args(&self.devices);
-        command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={code}"));
-        command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={}", self.variables.display()));
+        if !self.is_bios {
+            let variables = self.variables.display();
+            command.arg("-drive").arg(format!("if=pflash,unit=0,format=raw,readonly=on,file={code}"));
+            command.arg("-drive").arg(format!("if=pflash,unit=1,format=raw,file={variables}"));
+        }
         let mut controllers: Vec<&str> = self.disks.iter().filter_map(Disk::controller).collect();
         controllers.sort_unstable();
         controllers.dedup();
@@ -158,6 +177,8 @@ pub struct Vm {
     serial: Vec<u8>,
     /// How far [`Vm::wait_for`] has read.
     read: usize,
+    /// How long a machine may be silent while something is awaited.
+    patience: Duration,
 }
 
 impl Vm {
@@ -177,7 +198,20 @@ impl Vm {
             .spawn()
             .map_err(|error| format!("qemu-system-x86_64: {error}; `cargo xtask test` installs it"))?;
         let output = child.stdout.take().ok_or("the machine has no serial console")?;
-        Ok(Self { keys: child.stdin.take(), pieces: listen(output), child, serial: Vec::new(), read: 0 })
+        Ok(Self {
+            keys: child.stdin.take(),
+            pieces: listen(output),
+            child,
+            serial: Vec::new(),
+            read: 0,
+            patience: PATIENCE,
+        })
+    }
+
+    /// The same with another patience, for machines that say all that they say at once.
+    pub fn with_patience(mut self, patience: Duration) -> Self {
+        self.patience = patience;
+        self
     }
 
     /// Waits until this text comes, behind what was waited for before.
@@ -191,7 +225,7 @@ impl Vm {
                 self.read += at + text.len();
                 return Ok(());
             }
-            match self.pieces.recv_timeout(PATIENCE) {
+            match self.pieces.recv_timeout(self.patience) {
                 Ok(piece) => self.serial.extend(piece),
                 Err(_) => return Err(format!("\"{text}\" did not come:\n{}", self.text())),
             }
@@ -204,7 +238,7 @@ impl Vm {
     /// Where the machine ends or is silent for too long before.
     pub fn wait_until(&mut self, mut is_so: impl FnMut(&[u8]) -> bool) -> Result<()> {
         while !is_so(&self.serial) {
-            match self.pieces.recv_timeout(PATIENCE) {
+            match self.pieces.recv_timeout(self.patience) {
                 Ok(piece) => self.serial.extend(piece),
                 Err(_) => return Err(format!("it did not come so far:\n{}", self.text())),
             }
@@ -218,6 +252,12 @@ impl Vm {
         while let Ok(piece) = self.pieces.recv_timeout(QUIET) {
             self.serial.extend(piece);
         }
+    }
+
+    /// Waits until the console has been silent for a while; what has come behind what was waited for before.
+    pub fn settled(&mut self) -> String {
+        self.settle();
+        String::from_utf8_lossy(self.serial.get(self.read..).unwrap_or_default()).into_owned()
     }
 
     /// Types on the serial console.
@@ -235,7 +275,7 @@ impl Vm {
     /// Where it is silent for too long.
     pub fn until_it_ends(mut self) -> Result<String> {
         loop {
-            match self.pieces.recv_timeout(PATIENCE) {
+            match self.pieces.recv_timeout(self.patience) {
                 Ok(piece) => self.serial.extend(piece),
                 Err(RecvTimeoutError::Disconnected) => return Ok(self.text()),
                 Err(RecvTimeoutError::Timeout) => {

@@ -10,7 +10,7 @@ use serde::Serialize;
 use signpost_core::history::{Action, History};
 use signpost_core::plan::pass;
 use signpost_core::recipe::Recipes;
-use signpost_facts::{Code, Error, Refusal};
+use signpost_facts::{Code, Error, FirmwareKind, Refusal};
 use signpost_machine::live::packages;
 use signpost_machine::{Lock, Machine, rows};
 use signpost_place::Look;
@@ -90,7 +90,24 @@ impl<'a> App<'a> {
 
     /// The same, to be changed unless this is a trial: nobody else changes it while the lock is held.
     pub fn machine_to_change_unless(&self, is_trial: bool) -> Result<(Machine, Option<Lock>), Failure> {
-        let machine = self.uefi_machine()?;
+        self.to_change(self.uefi_machine()?, is_trial)
+    }
+
+    /// The same for what works with BIOS firmware too.
+    pub fn any_machine_to_change_unless(&self, is_trial: bool) -> Result<(Machine, Option<Lock>), Failure> {
+        self.to_change(self.uefi_or_bios_machine()?, is_trial)
+    }
+
+    /// The machine that is named, for what works with either firmware.
+    pub fn uefi_or_bios_machine(&self) -> Result<Machine, Failure> {
+        let machine = self.machine()?;
+        if machine.firmware != FirmwareKind::Bios {
+            machine.need_uefi()?;
+        }
+        Ok(machine)
+    }
+
+    fn to_change(&self, machine: Machine, is_trial: bool) -> Result<(Machine, Option<Lock>), Failure> {
         if is_trial {
             return Ok((machine, None));
         }

@@ -6,7 +6,7 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     apply, bench, check, completions, demo, draft, entry, explain, firmware, help, history, hold, manual,
-    mend, menu, once, plan, preview, prompt, rehearse, survey, tune, undo,
+    mend, menu, once, plan, preview, prompt, rehearse, sector, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -40,6 +40,7 @@ pub enum Command {
     Once(once::OnceArgs),
     Prompt(prompt::PromptArgs),
     Firmware(firmware::FirmwareArgs),
+    Sector(sector::SectorArgs),
     Hold(hold::HoldArgs),
     Explain(explain::ExplainArgs),
     Bench(bench::BenchArgs),

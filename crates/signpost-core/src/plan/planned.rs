@@ -121,7 +121,7 @@ pub(crate) struct After {
 impl After {
     /// The machine with these variables and files.
     pub(crate) fn state<'a>(&'a self, planned: &'a [FileWrite]) -> State<'a> {
-        State { boot: &self.boot, ours: &self.ours, planned, tables: &[] }
+        State { boot: &self.boot, ours: &self.ours, planned, tables: &[], sectors: &[] }
     }
 
     /// Files that some load option names: volume and path.

@@ -1,7 +1,7 @@
 //! A start as it was followed, and the state of a machine in which it is.
 
 use serde::Serialize;
-use signpost_facts::change::FileWrite;
+use signpost_facts::change::{FileWrite, SectorWrite};
 use signpost_facts::ours::OurVariables;
 use signpost_facts::{DiskNumber, OptionNumber};
 use signpost_firmware::boot_variables::BootVariables;
@@ -52,8 +52,18 @@ pub struct Step {
 pub enum StepVerdict {
     /// Of a load option, by the firmware's rules.
     Firmware(VerdictKind),
-    /// Of an entry of our menu.
+    /// Of an entry of our menu, or of code in a sector.
     End(Kind),
+    /// Of code that leads on.
+    Through(Through),
+}
+
+/// What code does that starts nothing itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Through {
+    /// It starts what comes next.
+    LeadsOn,
 }
 
 /// How a start ends.
@@ -129,11 +139,13 @@ pub struct State<'a> {
     pub planned: &'a [FileWrite],
     /// Disks whose partition tables would be corrected.
     pub tables: &'a [DiskNumber],
+    /// Sectors that would be written.
+    pub sectors: &'a [SectorWrite],
 }
 
 impl<'a> State<'a> {
     /// The machine as it is.
     pub fn of(look: &'a Look) -> Self {
-        Self { boot: &look.boot, ours: &look.ours, planned: &[], tables: &[] }
+        Self { boot: &look.boot, ours: &look.ours, planned: &[], tables: &[], sectors: &[] }
     }
 }

@@ -25,7 +25,7 @@ struct Listing<'a> {
 }
 
 pub fn run(app: &App<'_>, args: &HistoryArgs) -> Outcome {
-    let machine = app.uefi_machine()?;
+    let machine = app.uefi_or_bios_machine()?;
     let records = Records::of(&machine, &app.look(&machine)?)?;
     let history = records.history();
     if let Some(number) = args.number {
@@ -69,6 +69,7 @@ fn what(history: &History, record: &Record) -> String {
         Action::Firmware => "firmware's entries changed".into(),
         Action::Once => "next start set".into(),
         Action::Mend => "mended what was wrong".into(),
+        Action::Sector => "boot sectors changed".into(),
         Action::Hold => "corrected by hold".into(),
         Action::Undo { of } => format!("undone back to before record {of}"),
     };

@@ -1,9 +1,11 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
+use signpost_core::bios::rehearse_in_order;
 use signpost_core::rehearse::{Choice, State, rehearse_state};
-use signpost_facts::DiskNumber;
+use signpost_facts::{DiskNumber, FirmwareKind};
 use signpost_menu::ids::EntryId;
 use signpost_menu::nearest::nearest;
+use signpost_place::Look;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -20,9 +22,9 @@ pub struct RehearseArgs {
     /// What if this disk, by its number, were not there (can be repeated)
     #[arg(long, value_name = "DISK")]
     without: Vec<DiskNumber>,
-    /// What if the boot order were this: entries' numbers, in hexadecimal
-    #[arg(long, value_name = "NUMBER", num_args = 1.., value_parser = entry_number)]
-    order: Option<Vec<u16>>,
+    /// What if the boot order were this: entries' numbers, in hexadecimal; with BIOS firmware disks, such as d2 d1
+    #[arg(long, value_name = "NUMBER", num_args = 1..)]
+    order: Option<Vec<String>>,
     /// What if Secure Boot were on, or off
     #[arg(long, value_name = "on|off", value_parser = ["on", "off"])]
     secure_boot: Option<String>,
@@ -35,7 +37,7 @@ fn entry_number(text: &str) -> Result<u16, String> {
 }
 
 pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
-    let mut machine = app.uefi_machine()?;
+    let mut machine = app.uefi_or_bios_machine()?;
     for disk in &args.without {
         if !machine.take_out(*disk) {
             let numbers: Vec<String> = machine.disks.iter().map(|disk| disk.number.to_string()).collect();
@@ -46,9 +48,13 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     if let Some(state) = &args.secure_boot {
         look.survey.machine.secure_boot = Some(state == "on");
     }
+    if machine.firmware == FirmwareKind::Bios {
+        return by_bios(app, &look, args);
+    }
     let mut boot = look.boot.clone();
     if let Some(order) = &args.order {
-        boot.order.clone_from(order);
+        boot.order =
+            order.iter().map(|text| entry_number(text)).collect::<Result<_, _>>().map_err(Failure::Usage)?;
     }
     let state = State { boot: &boot, ..State::of(&look) };
     let rehearsal = rehearse_state(&look, state, args.choose.as_deref());
@@ -60,4 +66,26 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     app.show(&rehearsal, || render::rehearse::text(&rehearsal));
     let is_start = rehearsal.outcome.is_start() && rehearsal.choice.is_none();
     Ok(if is_start { Exit::Done } else { Exit::Problems })
+}
+
+/// What the first sector of the first disk leads to.
+fn by_bios(app: &App<'_>, look: &Look, args: &RehearseArgs) -> Outcome {
+    if args.choose.is_some() || args.secure_boot.is_some() {
+        let why = "BIOS firmware has neither a menu of ours nor Secure Boot; `--order` and `--without` are what it knows";
+        return Err(Failure::Usage(why.into()));
+    }
+    let disk = |text: &String| {
+        let number = text.strip_prefix('d').unwrap_or(text).parse().ok().map(DiskNumber);
+        let number = number.filter(|number| look.survey.disk(*number).is_some());
+        let all: Vec<String> = look.survey.disks.iter().map(|disk| format!("d{}", disk.number)).collect();
+        number.ok_or_else(|| Failure::Usage(format!("there is no disk {text}; there are {}", all.join(", "))))
+    };
+    let without = |number: &DiskNumber| !args.without.contains(number);
+    let order = match &args.order {
+        Some(order) => order.iter().map(disk).collect::<Result<Vec<_>, _>>()?,
+        None => look.survey.boot_sectors.order.iter().copied().filter(without).collect(),
+    };
+    let rehearsal = rehearse_in_order(look, &order, &[]);
+    app.show(&rehearsal, || render::rehearse::text(&rehearsal));
+    Ok(if rehearsal.outcome.is_start() { Exit::Done } else { Exit::Problems })
 }

@@ -38,7 +38,7 @@ pub struct UndoArgs {
 }
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
-    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let (mut machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
     if args.menu.is_some() {
         let path = app.menu_file(&machine);
         menu_file::bring_back(&path)?;

@@ -4,7 +4,7 @@
 pub const GROUPS: [(&str, &[&str]); 5] = [
     ("Look", &["survey", "check", "rehearse", "menu", "preview", "history", "explain"]),
     ("Menu", &["draft", "entry", "tune"]),
-    ("Change", &["plan", "apply", "undo", "mend", "once", "hold", "firmware"]),
+    ("Change", &["plan", "apply", "undo", "mend", "once", "hold", "firmware", "sector"]),
     ("By hand", &["prompt"]),
     ("Elsewhere", &["bench", "demo", "completions", "manual", "help"]),
 ];
@@ -51,7 +51,7 @@ const fn page(
     Page { command, examples, problems, is_guarded }
 }
 
-pub const PAGES: [Page; 23] = [
+pub const PAGES: [Page; 24] = [
     page(
         "survey",
         None,
@@ -220,6 +220,16 @@ pub const PAGES: [Page; 23] = [
             ("signpost firmware list", "all entries, and their problems"),
             ("signpost firmware order 4 1", "these two first"),
             ("signpost firmware tidy", "what can be removed"),
+        ],
+    ),
+    page(
+        "sector",
+        None,
+        true,
+        [
+            ("signpost sector list", "what each boot sector is"),
+            ("signpost sector save d1 first.bin", "keep a disk's first sector"),
+            ("signpost sector active d1p1", "start this partition"),
         ],
     ),
     page(

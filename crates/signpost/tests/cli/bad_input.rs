@@ -170,7 +170,7 @@ fn descriptions_that_do_not_hold() {
     }
     fs::remove_file(machine.path("machine.toml")).unwrap();
     let error = machine.fails(4, &["survey"]);
-    assert!(error.contains("no bench: it has no machine.toml"), "{error}");
+    assert!(error.contains("not a bench: it has no machine.toml"), "{error}");
 }
 
 #[test]

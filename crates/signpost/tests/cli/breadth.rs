@@ -45,7 +45,7 @@ fn gauge_bench() -> TestMachine {
 fn a_machine_of_before_uefi_is_surveyed_in_full() {
     let machine = gauge_bench();
     insta::assert_snapshot!("gauge_survey", machine.ok(&["survey"]));
-    insta::assert_snapshot!("gauge_disk", machine.ok(&["survey", "disk1"]));
+    insta::assert_snapshot!("gauge_disk", machine.ok(&["survey", "d1"]));
     let survey = machine.json(&["survey"]);
     let larkspur = &survey["systems"][0];
     assert_eq!(
@@ -61,7 +61,7 @@ fn a_machine_of_before_uefi_is_surveyed_in_full() {
         .map(|p| p["number"].as_u64().unwrap())
         .collect();
     assert_eq!(numbers, [1, 2, 3, 5, 6, 7, 8, 9], "as Linux counts them");
-    for command in ["draft", "plan", "rehearse"] {
+    for command in ["draft", "plan", "preview"] {
         let error = machine.fails(4, &[command]);
         assert!(error.contains("Gauge logger: BIOS firmware has no boot entries"), "{command}: {error}");
     }

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 mod bad_input;
+mod bios;
 mod boot_host;
 mod breadth;
 mod by_hand;

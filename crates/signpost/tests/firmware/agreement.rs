@@ -2,7 +2,7 @@
 //!
 //! `SIGNPOST_SEEDS=FROM..TO` chooses the seeds; 16 of them without it.
 
-mod generate;
+pub mod generate;
 mod roots;
 
 use generate::generate;

@@ -57,7 +57,7 @@ fn started(machine: &TestMachine, host: &str) -> String {
     machine.ok(&["draft", "--host", host]);
     machine.ok(&["apply", "--yes"]);
     let foretold = machine.ok(&["rehearse"]);
-    assert!(foretold.contains("disk 2"), "{foretold}");
+    assert!(foretold.contains("d2p"), "{foretold}");
     let mut vm = Vm::start(machine.folder(), &IMAGES);
     if host == "signpost" {
         vm.wait_for("Starts in");

@@ -275,11 +275,11 @@ fn a_mounted_logical_volume_is_shown_to_everybody() {
     );
     let survey = rescue.works().json("survey");
     let volumes = survey["volumes"].as_array().unwrap();
-    let made = volumes.iter().find(|volume| volume["place"] == "volume tide-bench/root").unwrap();
+    let made = volumes.iter().find(|volume| volume["name"] == "tide-bench/root").unwrap();
     assert_eq!((&made["kind"], &made["size"]), (&Value::from("ext4"), &Value::from(16 << 20)), "{survey}");
     assert_eq!(made["mounted"], serde_json::json!(["/lark"]));
     let member = &volumes[made["members"][0].as_u64().unwrap() as usize - 1];
-    assert_eq!(member["place"], "d1p2");
+    assert_eq!(member["name"], "d1p2");
     assert_eq!(survey["systems"][0]["id"], "larkspur");
     assert!(!survey["machine"]["notes"].to_string().contains("dm-0"), "it is shown");
     let codes: Vec<_> = survey["findings"].as_array().unwrap().iter().map(|found| &found["code"]).collect();

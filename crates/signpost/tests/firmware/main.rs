@@ -3,6 +3,7 @@
 
 mod agreement;
 mod attacks;
+mod bios;
 mod debian;
 mod faults;
 #[path = "../cli/harness.rs"]

@@ -171,9 +171,9 @@ impl Maker {
     /// Where a volume of a disk is, in the words of a rehearsal.
     fn place(&self, disk: usize, partition: usize) -> String {
         match self.kinds[disk] {
-            Root::Lvm if partition == 2 => format!("volume tide{disk}/root"),
-            Root::Mirror if partition == 2 => format!("mirror kestrel{disk}"),
-            _ => format!("disk {} partition {partition}", disk + 1),
+            Root::Lvm if partition == 2 => format!("tide{disk}/root"),
+            Root::Mirror if partition == 2 => format!("array/kestrel{disk}"),
+            _ => format!("d{}p{partition}", disk + 1),
         }
     }
 
@@ -188,7 +188,7 @@ impl Maker {
     }
 
     fn program(&self, disk: usize, partition: usize, path: &str, kernel: Option<&str>) -> Vec<u8> {
-        let title = format!("{}, {path}", self.place(disk, partition));
+        let title = format!("{}:{path}", self.place(disk, partition));
         made_up(&self.system, &title, kernel.map(Kernel::new).as_ref()).unwrap()
     }
 
@@ -260,7 +260,7 @@ impl Maker {
         let length = 1000 + self.dice.below(9000);
         let byte = self.dice.below(200) as u8;
         let contents: Vec<u8> = (0..length).map(|index| byte.wrapping_add((index % 7) as u8)).collect();
-        self.initrds.push((format!("{}, {path}", self.place(disk, partition)), contents.clone()));
+        self.initrds.push((format!("{}:{path}", self.place(disk, partition)), contents.clone()));
         self.files(disk, partition).push((path.into(), contents));
     }
 

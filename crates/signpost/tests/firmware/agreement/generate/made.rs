@@ -27,13 +27,14 @@ impl Made {
     /// The title of the program at a place of the rehearsal: the place by the disk's number as it was made.
     pub fn title_at(&self, place: &str) -> String {
         // Logical volumes and mirrors are called by their own names.
-        let Some((disk, rest)) = place.strip_prefix("disk ").and_then(|rest| rest.split_once(' ')) else {
-            return place.to_string();
-        };
-        let index: usize = disk.parse().unwrap();
-        let image = self.original(self.spec.disks[index - 1].image);
+        let parts = place.strip_prefix('d').and_then(|rest| {
+            let end = rest.find(|c: char| !c.is_ascii_digit())?;
+            Some((rest[..end].parse::<usize>().ok()?, &rest[end..]))
+        });
+        let Some((disk, rest)) = parts else { return place.to_string() };
+        let image = self.original(self.spec.disks[disk - 1].image);
         let made = IMAGES.iter().position(|name| *name == image).unwrap() + 1;
-        format!("disk {made} {rest}")
+        format!("d{made}{rest}")
     }
 
     /// Codes of what a machine that nobody hurt may have: an update that is half done, a disk and its copy.
@@ -95,10 +96,10 @@ impl Made {
             return "none".into();
         }
         let made = self.title_at(place);
-        let volume = made.split(", ").next().unwrap();
+        let volume = made.split(':').next().unwrap();
         let mut joined = Vec::new();
         for path in paths {
-            let wanted = format!("{volume}, {path}");
+            let wanted = format!("{volume}:{path}");
             let found = self.initrds.iter().find(|(place, _)| *place == wanted);
             joined.resize(joined.len().next_multiple_of(4), 0);
             joined.extend(&found.unwrap_or_else(|| panic!("no initrd {wanted}")).1);

@@ -1,0 +1,45 @@
+//! Machines that start by BIOS: what their first sector leads to, and plans that change sectors.
+
+mod rehearse;
+mod sector;
+
+use signpost_facts::change::SectorWrite;
+use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
+use signpost_firmware::bios::SECTOR;
+use signpost_place::Look;
+
+pub(crate) use rehearse::rehearse;
+pub use rehearse::{first_words, rehearse_in_order};
+pub use sector::{Held, SectorPlan, Wanted, Which, held, plan, which};
+
+/// A disk's first sector as it would be after these writes.
+fn first(look: &Look, of: &FirstSector, planned: &[SectorWrite]) -> Option<[u8; SECTOR]> {
+    written(look, (of.disk, 0, &of.bytes), planned)
+}
+
+/// A partition's boot sector as it would be after these writes.
+fn boot_sector(look: &Look, of: &PartitionSector, planned: &[SectorWrite]) -> Option<[u8; SECTOR]> {
+    written(look, (of.disk, of.start, &of.bytes), planned)
+}
+
+/// What stands now where a step wrote; nothing where the survey does not have it.
+pub(crate) fn now(look: &Look, write: &SectorWrite) -> Option<Vec<u8>> {
+    let sectors = &look.survey.boot_sectors;
+    let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
+    if write.offset == 0 {
+        return sectors.first_of(disk).map(|first| first.bytes.clone());
+    }
+    let is_it = |found: &&PartitionSector| found.disk == disk && found.start == write.offset;
+    sectors.partitions.iter().find(is_it).map(|found| found.bytes.clone())
+}
+
+fn written(
+    look: &Look,
+    (disk, offset, bytes): (signpost_facts::DiskNumber, u64, &[u8]),
+    planned: &[SectorWrite],
+) -> Option<[u8; SECTOR]> {
+    let identity = look.survey.disk(disk)?.identity()?;
+    let hits = |write: &&SectorWrite| write.disk == *identity && write.offset == offset;
+    let last = planned.iter().rev().find(hits).and_then(|write| write.after.as_deref());
+    as_sector(last.and_then(|after| after.get(..SECTOR)).unwrap_or(bytes))
+}

@@ -1,0 +1,174 @@
+//! A start by BIOS, followed.
+
+use signpost_facts::change::SectorWrite;
+use signpost_facts::{Disk, DiskNumber, Partition, System, VolumeNumber};
+use signpost_firmware::bios::code::{self, FirstCode};
+use signpost_firmware::bios::rules::{self, End, Where, Why};
+use signpost_firmware::bios::{ACTIVE, ENTRY, TABLE, active};
+use signpost_place::Look;
+
+use super::{boot_sector, first};
+use crate::rehearse::{Choice, Kind, Outcome, Rehearsal, Step, StepVerdict, Through};
+
+/// Follows a start of the machine after these writes.
+pub(crate) fn rehearse(look: &Look, planned: &[SectorWrite], choose: Option<&str>) -> Rehearsal {
+    let mut rehearsal = rehearse_in_order(look, &look.survey.boot_sectors.order, planned);
+    if choose.is_some() {
+        rehearsal.choice = Some(Choice::NotReached);
+    }
+    rehearsal
+}
+
+/// The same where the firmware tries the disks in this order.
+pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWrite]) -> Rehearsal {
+    let disk = order.iter().find_map(|number| look.survey.disk(*number));
+    let seen = disk.map(|disk| seen(look, disk, planned));
+    let end = rules::follow(seen.as_ref());
+    let mut steps = Vec::new();
+    if let Some(disk) = disk {
+        let leads =
+            matches!(seen.as_ref().and_then(|seen| seen.code), Some(FirstCode::OurPlain | FirstCode::Plain));
+        let finding = match seen.as_ref().and_then(|seen| seen.code) {
+            Some(code) => first_words(code),
+            None => "it cannot be read",
+        };
+        let verdict =
+            if leads { StepVerdict::Through(Through::LeadsOn) } else { StepVerdict::End(kind(end)) };
+        steps.push(step(format!("first disk, d{}", disk.number), verdict, finding.to_string()));
+        if let Some(active) = seen.as_ref().filter(|_| leads).and_then(|seen| seen.active.first()) {
+            let finding = partition(disk, active.0)
+                .map_or_else(String::new, |partition| format!("d{}p{}", disk.number, partition.number));
+            let code = active.1.map_or("its boot sector cannot be read", partition_words);
+            let reason = "active partition".to_string();
+            steps.push(step(reason, StepVerdict::End(kind(end)), format!("{finding}: {code}")));
+        }
+    }
+    let (system, text) = words(look, disk, end);
+    let mut notes = Vec::new();
+    if !look.survey.boot_sectors.is_order_known && look.survey.disks.len() > 1 {
+        notes.push("which disk the firmware tries first is not known; d1 is taken for it".into());
+    }
+    let outcome = Outcome { kind: kind(end), entry: None, system, text, notes };
+    Rehearsal { steps, outcome, choice: None }
+}
+
+fn step(reason: String, verdict: StepVerdict, finding: String) -> Step {
+    Step { entry: None, label: None, reason, verdict, finding }
+}
+
+/// A disk as the firmware sees it then.
+fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
+    let sectors = &look.survey.boot_sectors;
+    let bytes = sectors.first_of(disk.number).and_then(|of| first(look, of, planned));
+    let of_entry = |index: usize| {
+        let partition = partition(disk, index)?;
+        let of = sectors.of_partition(disk.number, partition.number)?;
+        Some(code::of_partition(&boot_sector(look, of, planned)?))
+    };
+    rules::Disk {
+        index: 0,
+        code: bytes.as_ref().map(code::of_first),
+        active: bytes.iter().flat_map(|bytes| active(bytes)).map(|index| (index, of_entry(index))).collect(),
+    }
+}
+
+/// The partition of an entry of the table, by its index.
+fn partition(disk: &Disk, index: usize) -> Option<&Partition> {
+    let is_it = |partition: &&Partition| {
+        partition.slice.is_none() && usize::try_from(partition.number.0).ok() == index.checked_add(1)
+    };
+    disk.partitions.iter().find(is_it)
+}
+
+fn kind(end: End) -> Kind {
+    match end {
+        End::Partition(_) | End::Volume => Kind::Starts,
+        End::Unknown => Kind::MayStart,
+        End::Nothing(_) => Kind::Nothing,
+        End::Hangs(_) => Kind::Hangs,
+    }
+}
+
+/// What a first sector is, in words.
+pub fn first_words(code: FirstCode) -> &'static str {
+    match code {
+        FirstCode::Unmarked => "no boot sector: it lacks the mark 55AA",
+        FirstCode::Empty => "no code",
+        FirstCode::OurPlain => "plain code of ours, which starts the active partition",
+        FirstCode::Plain => "plain code, which starts the active partition",
+        FirstCode::Volume => "the boot sector of a volume over the whole disk",
+        FirstCode::Other => "code that is not known, such as another boot manager's",
+    }
+}
+
+/// What a partition's boot sector is, in words.
+pub(super) fn partition_words(code: code::SectorCode) -> &'static str {
+    match code {
+        code::SectorCode::Unmarked => "no boot sector",
+        code::SectorCode::Empty => "no code",
+        code::SectorCode::SaysNothing => "code that only says that nothing starts",
+        code::SectorCode::Starts => "code that starts something",
+    }
+}
+
+/// The system that starts, and all of it in a line.
+fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String) {
+    let Some(disk) = disk else { return (None, "nothing: there is no disk".into()) };
+    let d = disk.number;
+    let name = |index: usize| {
+        partition(disk, index).map_or_else(String::new, |found| format!("d{d}p{}", found.number))
+    };
+    match end {
+        End::Partition(index) => {
+            let Some(found) = partition(disk, index) else {
+                return (None, format!("the active partition of d{d}"));
+            };
+            let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, found));
+            let system = look.survey.systems.iter().find(is_its);
+            let title = system.map_or_else(|| found.purpose.to_string(), |system| system.title.clone());
+            (
+                system.map(|system| system.id.clone()),
+                format!("{title}, from d{d}p{}, which is active", found.number),
+            )
+        }
+        End::Volume => (None, format!("what the boot sector of d{d} starts")),
+        End::Unknown => (None, format!("what the first sector of d{d} starts, which cannot be followed")),
+        End::Hangs(Where::First) => {
+            (None, format!("nothing: the machine hangs, since the first sector of d{d} has no code"))
+        }
+        End::Hangs(Where::Partition(index)) => (
+            None,
+            format!("nothing: the machine hangs, since the boot sector of {} has no code", name(index)),
+        ),
+        End::Nothing(why) => (None, format!("nothing: {}", nothing_words(why, d, name))),
+    }
+}
+
+/// Whether a volume is a partition, or in a slice of it.
+fn is_in(look: &Look, volume: VolumeNumber, disk: &Disk, partition: &Partition) -> bool {
+    let inside = |inner: &Partition| {
+        let ends = inner.start.checked_add(inner.size) <= partition.start.checked_add(partition.size);
+        inner.volume == Some(volume) && inner.start >= partition.start && ends
+    };
+    look.survey.volumes[volume.index()].disk == disk.number && disk.partitions.iter().any(inside)
+}
+
+fn nothing_words(why: Why, d: DiskNumber, name: impl Fn(usize) -> String) -> String {
+    match why {
+        Why::NoDisk => "there is no disk".into(),
+        Why::Unread => format!("the first sector of d{d} cannot be read"),
+        Why::Unmarked => format!("the first sector of d{d} lacks the mark 55AA"),
+        Why::NoneActive => format!("no partition of d{d} is active"),
+        Why::SeveralActive => format!("several partitions of d{d} are active"),
+        Why::PartitionUnread(index) => format!("the boot sector of {} cannot be read", name(index)),
+        Why::PartitionUnmarked(index) => format!("{} is active, and has no boot sector", name(index)),
+        Why::SaysNothing(index) => {
+            format!("{} is active, and its boot sector only says that nothing starts", name(index))
+        }
+    }
+}
+
+/// The index in the table of the partition that is active then, where one is.
+pub(super) fn active_of(sector: &[u8]) -> Option<usize> {
+    (0..4).find(|index| sector.get(TABLE + index * ENTRY).is_some_and(|flag| flag & ACTIVE != 0))
+}

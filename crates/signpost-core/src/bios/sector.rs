@@ -1,0 +1,320 @@
+//! Plans that change sectors: code put back or replaced, another active partition. Code and table are changed apart.
+
+use serde::Serialize;
+use signpost_facts::change::{Change, SectorWrite};
+use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
+use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, Volume};
+use signpost_firmware::bios::code::has_parameters;
+use signpost_firmware::bios::{CODE_LEN, SECTOR, is_marked, plain, with_active, with_code};
+use signpost_place::Look;
+
+use super::rehearse::{active_of, first_words, partition_words, rehearse};
+use crate::rehearse::Outcome;
+
+/// Where a disk's signature ends and the table begins.
+const TABLE: std::ops::Range<usize> = 446..510;
+const SIGNATURE: std::ops::Range<usize> = 440..444;
+
+/// A sector that code may stand in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Which {
+    /// A disk's first one.
+    First(DiskNumber),
+    /// A partition's, by its index among the facts.
+    Partition(usize),
+}
+
+/// What is asked for.
+#[derive(Clone, Debug)]
+pub enum Wanted {
+    /// Put a saved sector back: its code, and for a disk's first sector the table too where that is asked for.
+    Restore {
+        /// The saved sector.
+        bytes: Vec<u8>,
+        /// Whether the table and the disk's signature come with it.
+        with_table: bool,
+    },
+    /// Plain code of ours, which starts the active partition.
+    Standard,
+    /// The file system's own copy of its boot sector.
+    Backup,
+    /// This partition is active, and no other of its disk.
+    Active,
+}
+
+/// What would be written, and what starts then.
+#[derive(Clone, Debug, Serialize)]
+pub struct SectorPlan {
+    /// What would be written.
+    pub writes: Vec<Change>,
+    /// What stands against it.
+    pub refusals: Vec<Refusal>,
+    /// What starts then.
+    pub outcome: Outcome,
+}
+
+/// A sector with what it holds, in words.
+#[derive(Clone, Debug, Serialize)]
+pub struct Held {
+    /// Its name: `d1`, `d1p2`.
+    pub name: String,
+    /// What it is.
+    pub what: &'static str,
+    /// What else is worth knowing of it.
+    pub notes: Vec<String>,
+    /// The start of the SHA-256 of its code.
+    pub digest: String,
+}
+
+/// All sectors that code may stand in, in the order of the disk.
+pub fn held(look: &Look) -> Vec<Held> {
+    let sectors = &look.survey.boot_sectors;
+    let mut all = Vec::new();
+    for first in &sectors.first {
+        let mut notes = Vec::new();
+        let active = (0..4)
+            .filter(|index| first.bytes.get(TABLE.start + index * 16).is_some_and(|flag| flag & 0x80 != 0));
+        match active.count() {
+            0 => notes.push("no partition is active".to_string()),
+            1 => {}
+            count => notes.push(format!("{count} partitions are active")),
+        }
+        notes.push(match (first.gap, first.gap_used) {
+            (gap, 0) => format!("{gap} sectors before the first partition, all empty"),
+            (gap, used) => format!("{gap} sectors before the first partition, {used} of them used"),
+        });
+        let name = format!("d{}", first.disk);
+        all.push(Held { name, what: first_words(first.code), notes, digest: short(&first.sha256) });
+        let active = active_of(&first.bytes);
+        for sector in sectors.partitions.iter().filter(|sector| sector.disk == first.disk) {
+            let is_active = usize::try_from(sector.partition.0).ok() == active.map(|index| index + 1);
+            let mut notes: Vec<String> = is_active.then(|| "active".to_string()).into_iter().collect();
+            notes.extend(sector.says_before.map(|says| {
+                format!(
+                    "it says that {says} sectors lie before it, and there are {}",
+                    sector.start / SECTOR as u64
+                )
+            }));
+            notes.extend(sector.backup.as_ref().map(|copy| match copy.is_same {
+                true => format!("its copy in sector {} is the same", copy.sector),
+                false => format!("its copy in sector {} is another", copy.sector),
+            }));
+            let (name, what) = (sector.name.clone(), partition_words(sector.code));
+            all.push(Held { name, what, notes, digest: short(&sector.sha256) });
+        }
+    }
+    all
+}
+
+fn short(digest: &str) -> String {
+    digest.chars().take(8).collect()
+}
+
+/// The sector that a person means: `d1` or a partition.
+///
+/// # Errors
+/// Where there is none of that name.
+pub fn which(look: &Look, what: &str) -> Result<Which> {
+    let sectors = &look.survey.boot_sectors;
+    let is_it = |first: &&FirstSector| format!("d{}", first.disk) == what;
+    if let Some(first) = sectors.first.iter().find(is_it) {
+        return Ok(Which::First(first.disk));
+    }
+    let by_volume = look
+        .typed_volume(what)
+        .ok()
+        .map(|volume| look.survey.name(signpost_facts::VolumeNumber::of_index(volume)).to_string());
+    let name = by_volume.unwrap_or_else(|| what.to_string());
+    let index = sectors.partitions.iter().position(|sector| sector.name == name);
+    index.map(Which::Partition).ok_or_else(|| {
+        let disks = sectors.first.iter().map(|first| format!("d{}", first.disk));
+        let all: Vec<String> =
+            disks.chain(sectors.partitions.iter().map(|sector| sector.name.clone())).collect();
+        Error::WrongUse(format!("{what} has no boot sector; there are {}", all.join(", ")))
+    })
+}
+
+impl Which {
+    /// Its bytes, and their name.
+    pub fn bytes<'l>(&self, look: &'l Look) -> Option<(&'l [u8], String)> {
+        let sectors = &look.survey.boot_sectors;
+        match self {
+            Self::First(disk) => Some((&sectors.first_of(*disk)?.bytes, format!("d{disk}"))),
+            Self::Partition(index) => {
+                let found = sectors.partitions.get(*index)?;
+                Some((&found.bytes, found.name.clone()))
+            }
+        }
+    }
+
+    /// Its disk, and its place on it in bytes.
+    pub fn place(&self, look: &Look) -> Option<(DiskNumber, u64)> {
+        match self {
+            Self::First(disk) => Some((*disk, 0)),
+            Self::Partition(index) => {
+                look.survey.boot_sectors.partitions.get(*index).map(|found| (found.disk, found.start))
+            }
+        }
+    }
+}
+
+/// Plans it.
+///
+/// # Errors
+/// Where what is asked for cannot be, whatever guard is overridden.
+pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
+    let wrong = |why: String| Err(Error::WrongUse(why));
+    let sectors = &look.survey.boot_sectors;
+    let mut refusals = Vec::new();
+    let (what, target, after) = match (which, wanted) {
+        (Which::First(disk), Wanted::Standard) => {
+            let before = first_bytes(sectors.first_of(*disk), *disk)?;
+            (
+                format!("write plain code into the first sector of d{disk}"),
+                (*disk, 0),
+                with_code(&before, &plain::CODE),
+            )
+        }
+        (Which::First(disk), Wanted::Restore { bytes, with_table }) => {
+            let before = first_bytes(sectors.first_of(*disk), *disk)?;
+            let saved = saved(bytes)?;
+            if has_parameters(&saved) {
+                return wrong("the file is a partition's boot sector; name a partition for it".into());
+            }
+            refusals.extend(of_another_disk(&saved, &before, *disk));
+            let code = with_code(&before, &saved[..CODE_LEN]);
+            let after = if *with_table { saved } else { code };
+            let table = if *with_table { "code and table of " } else { "the code of " };
+            (format!("put back {table}the first sector of d{disk}"), (*disk, 0), after)
+        }
+        (Which::Partition(index), Wanted::Restore { bytes, .. }) => {
+            let found = &sectors.partitions[*index];
+            let (before, saved) = (partition_bytes(found)?, saved(bytes)?);
+            if has_parameters(&before) && !has_parameters(&saved) {
+                return wrong(format!(
+                    "the file has no parameters of a volume, and the boot sector of {} has; it may be a disk's first sector",
+                    found.name
+                ));
+            }
+            (format!("put back the boot sector of {}", found.name), (found.disk, found.start), saved)
+        }
+        (Which::Partition(index), Wanted::Backup) => {
+            let found = &sectors.partitions[*index];
+            let Some(copy) = found.backup.as_ref().and_then(|copy| as_sector(&copy.bytes)) else {
+                return wrong(format!("the file system on {} keeps no copy of its boot sector", found.name));
+            };
+            (
+                format!("put back the boot sector of {} from its copy", found.name),
+                (found.disk, found.start),
+                copy,
+            )
+        }
+        (Which::Partition(index), Wanted::Active) => {
+            let found = &sectors.partitions[*index];
+            let entry = usize::try_from(found.partition.0).ok().and_then(|number| number.checked_sub(1));
+            let Some(entry) = entry.filter(|entry| *entry < 4 && !found.name.ends_with(char::is_alphabetic))
+            else {
+                return wrong(format!(
+                    "{} has no entry in the table itself; one of the four first can be active",
+                    found.name
+                ));
+            };
+            let before = first_bytes(sectors.first_of(found.disk), found.disk)?;
+            (
+                format!("make {} the active partition of d{}", found.name, found.disk),
+                (found.disk, 0),
+                with_active(&before, entry),
+            )
+        }
+        (Which::First(disk), Wanted::Backup | Wanted::Active) => {
+            return wrong(format!("d{disk} is a disk; name a partition of it"));
+        }
+        (Which::Partition(index), Wanted::Standard) => {
+            let name = &sectors.partitions[*index].name;
+            return wrong(format!("{name} is a partition; plain code goes into a disk's first sector"));
+        }
+    };
+    finish(look, (what, target, after), refusals)
+}
+
+/// The plan for one sector, with what stands against it.
+fn finish(
+    look: &Look,
+    (what, (disk, offset), after): (String, (DiskNumber, u64), [u8; SECTOR]),
+    mut refusals: Vec<Refusal>,
+) -> Result<SectorPlan> {
+    let facts = look.survey.disk(disk);
+    let identity = facts.and_then(|facts| facts.identity()).ok_or_else(|| {
+        Error::WrongUse(format!(
+            "nothing tells d{disk} from other disks: it has neither a serial nor a signature"
+        ))
+    })?;
+    let sectors = &look.survey.boot_sectors;
+    let before = match offset {
+        0 => sectors.first_of(disk).map(|first| first.bytes.clone()),
+        _ => sectors
+            .partitions
+            .iter()
+            .find(|found| found.disk == disk && found.start == offset)
+            .map(|found| found.bytes.clone()),
+    };
+    if offset > 0 {
+        refusals.extend(mounted(look, disk, offset));
+    }
+    let write = SectorWrite { what, disk: identity.clone(), offset, before, after: Some(after.to_vec()) };
+    let is_different = write.before != write.after;
+    let planned: Vec<SectorWrite> = is_different.then_some(write).into_iter().collect();
+    let (now, then) = (rehearse(look, &[], None).outcome, rehearse(look, &planned, None).outcome);
+    if now.is_start() && !then.is_start() {
+        refusals.push(Refusal {
+            code: Code::NothingStarts,
+            message: format!("nothing would start any more: {}", then.text),
+            way: "see `signpost sector list`; `signpost sector active` names another active partition".into(),
+        });
+    }
+    Ok(SectorPlan { writes: planned.into_iter().map(Change::Sectors).collect(), refusals, outcome: then })
+}
+
+/// A sector of a volume that is mounted is the kernel's.
+fn mounted(look: &Look, disk: DiskNumber, offset: u64) -> Option<Refusal> {
+    let partition = look.survey.disk(disk)?.partitions.iter().find(|partition| partition.start == offset)?;
+    let volume: &Volume = look.survey.volumes.get(partition.volume?.index())?;
+    (!volume.mounted.is_empty()).then(|| Refusal {
+        code: Code::PartitionUnsafe,
+        message: format!("{} is mounted, and its boot sector is part of it", volume.name),
+        way: "unmount it, or do it from a rescue medium".into(),
+    })
+}
+
+/// A first sector that was saved from another disk, by the signature that stands behind the code.
+fn of_another_disk(saved: &[u8; SECTOR], own: &[u8; SECTOR], disk: DiskNumber) -> Option<Refusal> {
+    let (theirs, ours) = (&saved[SIGNATURE], &own[SIGNATURE]);
+    let is_another = theirs != ours && theirs != [0; 4] && ours != [0; 4];
+    is_another.then(|| Refusal {
+        code: Code::SectorForeign,
+        message: format!("the file was saved from another disk than d{disk}: its signature is another"),
+        way: "name the file that was saved from this disk; `signpost sector standard` writes plain code instead".into(),
+    })
+}
+
+fn saved(bytes: &[u8]) -> Result<[u8; SECTOR]> {
+    let sector = as_sector(bytes).ok_or_else(|| {
+        Error::WrongUse(format!("the file has {} bytes; a sector has {SECTOR}", bytes.len()))
+    })?;
+    if !is_marked(&sector) {
+        return Err(Error::WrongUse(
+            "the file is not a boot sector: it lacks the mark 55AA at its end".into(),
+        ));
+    }
+    Ok(sector)
+}
+
+fn first_bytes(first: Option<&FirstSector>, disk: DiskNumber) -> Result<[u8; SECTOR]> {
+    first
+        .and_then(|first| as_sector(&first.bytes))
+        .ok_or_else(|| Error::unusable(format!("d{disk}"), "its first sector cannot be read"))
+}
+
+fn partition_bytes(found: &PartitionSector) -> Result<[u8; SECTOR]> {
+    as_sector(&found.bytes).ok_or_else(|| Error::unusable(&found.name, "its boot sector cannot be read"))
+}

@@ -1,0 +1,117 @@
+//! What BIOS firmware starts by: first sectors of disks, boot sectors of partitions.
+
+use alloc::string::String;
+use alloc::vec::Vec;
+
+use serde::{Deserialize, Serialize};
+use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::code::{FirstCode, SectorCode};
+
+use crate::number::{DiskNumber, PartitionNumber};
+
+/// All of a machine; nothing on one that starts by UEFI.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BootSectors {
+    /// The disks in the order in which the firmware tries them.
+    pub order: Vec<DiskNumber>,
+    /// Whether something says that order; else it is that of their numbers.
+    pub is_order_known: bool,
+    /// First sectors, by disk.
+    pub first: Vec<FirstSector>,
+    /// Boot sectors of partitions, by disk and partition.
+    pub partitions: Vec<PartitionSector>,
+}
+
+/// A disk's first sector, and what stands between it and the first partition.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FirstSector {
+    /// The disk.
+    pub disk: DiskNumber,
+    /// Its code.
+    pub code: FirstCode,
+    /// SHA-256 of the code, the first 440 bytes.
+    pub sha256: String,
+    /// The sector.
+    #[serde(with = "hex")]
+    pub bytes: Vec<u8>,
+    /// Sectors between it and the first partition, at most 2047.
+    pub gap: u64,
+    /// How many of these hold something.
+    pub gap_used: u64,
+}
+
+/// A partition's boot sector.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PartitionSector {
+    /// The disk.
+    pub disk: DiskNumber,
+    /// The partition.
+    pub partition: PartitionNumber,
+    /// The partition's name, as people type it.
+    pub name: String,
+    /// Bytes from the disk's start.
+    pub start: u64,
+    /// Its code.
+    pub code: SectorCode,
+    /// SHA-256 of the sector.
+    pub sha256: String,
+    /// The sector.
+    #[serde(with = "hex")]
+    pub bytes: Vec<u8>,
+    /// The copy of it that its file system keeps, where that has one that is a boot sector.
+    pub backup: Option<Backup>,
+    /// The number of sectors before the partition that it says itself, where that is another than is so: code that goes by it finds
+    /// nothing.
+    pub says_before: Option<u32>,
+}
+
+/// A file system's own copy of its boot sector.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Backup {
+    /// Sectors from the partition's start.
+    pub sector: u64,
+    /// Whether it is the same as the boot sector.
+    pub is_same: bool,
+    /// Its bytes.
+    #[serde(with = "hex")]
+    pub bytes: Vec<u8>,
+}
+
+impl BootSectors {
+    /// Whether there is none of it.
+    pub fn is_empty(&self) -> bool {
+        self.first.is_empty()
+    }
+
+    /// A disk's first sector.
+    pub fn first_of(&self, disk: DiskNumber) -> Option<&FirstSector> {
+        self.first.iter().find(|first| first.disk == disk)
+    }
+
+    /// A partition's boot sector.
+    pub fn of_partition(&self, disk: DiskNumber, partition: PartitionNumber) -> Option<&PartitionSector> {
+        self.partitions.iter().find(|sector| sector.disk == disk && sector.partition == partition)
+    }
+}
+
+/// A sector as an array; nothing where it has not the length of one.
+pub fn sector(bytes: &[u8]) -> Option<[u8; SECTOR]> {
+    bytes.try_into().ok()
+}
+
+/// Bytes as hexadecimal text.
+mod hex {
+    use alloc::vec::Vec;
+
+    use serde::{Deserializer, Serializer};
+
+    use crate::change::hex_option;
+
+    pub(super) fn serialize<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+        hex_option::serialize(&Some(bytes.to_vec()), serializer)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
+        hex_option::deserialize(deserializer).map(Option::unwrap_or_default)
+    }
+}

@@ -1,0 +1,106 @@
+//! First sectors and boot sectors of a machine that starts by BIOS.
+
+use signpost_disk::block::{SharedDevice, read_vec};
+use signpost_facts::sectors::{Backup, BootSectors, FirstSector, PartitionSector, sector};
+use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
+use signpost_firmware::bios::code::{self, has_parameters};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, is_marked};
+use signpost_machine::Machine;
+use signpost_place::boot_program::sha256;
+
+/// Sectors behind the first one that are looked at: up to the first MiB, where partitions begin today.
+const GAP: u64 = 2047;
+
+/// All of them; nothing on a machine that starts by UEFI.
+pub(crate) fn read(machine: &Machine, survey: &Survey) -> BootSectors {
+    let mut found = BootSectors::default();
+    if machine.firmware != FirmwareKind::Bios {
+        return found;
+    }
+    let mut placed: Vec<_> = machine.disks.iter().filter(|disk| disk.boot_place.is_some()).collect();
+    placed.sort_by_key(|disk| disk.boot_place);
+    let by_signature = |signature: &u32| {
+        let text = format!("{signature:08x}");
+        let mut fitting = survey.disks.iter().filter(|disk| disk.table.signature.as_deref() == Some(&text));
+        let disk = fitting.next()?.number;
+        fitting.next().is_none().then_some(disk)
+    };
+    let told = placed.into_iter().map(|disk| disk.number);
+    let said: Vec<DiskNumber> = told.chain(machine.edd.iter().filter_map(by_signature)).collect();
+    found.is_order_known = !said.is_empty();
+    let rest = survey.disks.iter().map(|disk| disk.number).filter(|number| !said.contains(number));
+    found.order = said.iter().copied().chain(rest).collect();
+    for disk in &survey.disks {
+        let Some(Ok(device)) = machine.disk(disk.number).map(|disk| disk.contents.as_ref()) else { continue };
+        found.first.extend(first(device, disk));
+        // An extended partition's first sector is a table.
+        let plain = disk.partitions.iter().filter(|partition| !partition.purpose.starts_with("extended"));
+        found.partitions.extend(plain.filter_map(|partition| of_partition(device, disk, partition)));
+    }
+    found
+}
+
+fn read_sector(device: &SharedDevice, offset: u64) -> Option<[u8; SECTOR]> {
+    sector(&read_vec(&**device, offset, SECTOR).ok()?)
+}
+
+fn first(device: &SharedDevice, disk: &Disk) -> Option<FirstSector> {
+    let bytes = read_sector(device, 0)?;
+    let starts = disk.partitions.iter().map(|partition| partition.start / SECTOR as u64);
+    let end = starts.filter(|start| *start > 0).min().unwrap_or(GAP + 1);
+    let gap = end.saturating_sub(1).min(GAP);
+    let held = read_vec(&**device, SECTOR as u64, usize::try_from(gap).ok()? * SECTOR).unwrap_or_default();
+    let used = held.chunks(SECTOR).filter(|sector| sector.iter().any(|byte| *byte != 0)).count();
+    Some(FirstSector {
+        disk: disk.number,
+        code: code::of_first(&bytes),
+        sha256: sha256(&bytes[..CODE_LEN]),
+        bytes: bytes.to_vec(),
+        gap,
+        gap_used: used as u64,
+    })
+}
+
+fn of_partition(device: &SharedDevice, disk: &Disk, partition: &Partition) -> Option<PartitionSector> {
+    let bytes = read_sector(device, partition.start)?;
+    let before = u32::try_from(partition.start / SECTOR as u64).ok();
+    let says = u32::from_le_bytes([bytes[28], bytes[29], bytes[30], bytes[31]]);
+    let is_false = has_parameters(&bytes) && is_marked(&bytes) && Some(says) != before;
+    let name = match &partition.slice {
+        Some(slice) => format!("d{}p{slice}", disk.number),
+        None => format!("d{}p{}", disk.number, partition.number),
+    };
+    Some(PartitionSector {
+        disk: disk.number,
+        partition: partition.number,
+        name,
+        start: partition.start,
+        code: code::of_partition(&bytes),
+        sha256: sha256(&bytes),
+        backup: backup(device, partition, &bytes),
+        bytes: bytes.to_vec(),
+        says_before: is_false.then_some(says),
+    })
+}
+
+/// The copy that FAT32 keeps where its parameters say (sector 6 where these are lost), and NTFS in its last sector.
+fn backup(device: &SharedDevice, partition: &Partition, own: &[u8; SECTOR]) -> Option<Backup> {
+    const OF_FAT32: u64 = 6;
+    let said = u64::from(u16::from_le_bytes([own[50], own[51]]));
+    let of_fat = if is_fat32(own) && said > 0 { said } else { OF_FAT32 };
+    let last = (partition.size / SECTOR as u64).checked_sub(1)?;
+    let copy = |at: u64, is_it: fn(&[u8; SECTOR]) -> bool| {
+        let found = read_sector(device, partition.start.checked_add(at.checked_mul(SECTOR as u64)?)?)?;
+        let is_sound = is_marked(&found) && has_parameters(&found) && is_it(&found);
+        is_sound.then(|| Backup { sector: at, is_same: found == *own, bytes: found.to_vec() })
+    };
+    copy(of_fat, is_fat32).or_else(|| copy(last, is_ntfs))
+}
+
+fn is_fat32(sector: &[u8; SECTOR]) -> bool {
+    &sector[82..87] == b"FAT32"
+}
+
+fn is_ntfs(sector: &[u8; SECTOR]) -> bool {
+    &sector[3..7] == b"NTFS"
+}

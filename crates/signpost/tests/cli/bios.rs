@@ -1,0 +1,206 @@
+//! Machines that start by BIOS: what starts, told; sectors saved, changed, put back, undone.
+
+use signpost_demo::gauge;
+use signpost_firmware::bios::{CODE_LEN, SECTOR, plain};
+
+use crate::harness::{TestMachine, flat};
+
+fn gauge_bench() -> TestMachine {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write(machine.folder()).unwrap();
+    machine
+}
+
+fn disk(machine: &TestMachine) -> Vec<u8> {
+    std::fs::read(machine.path("gauge.img")).unwrap()
+}
+
+/// Overwrites bytes of the disk, as another system's installer or a mishap does.
+fn hurt(machine: &TestMachine, at: usize, bytes: &[u8]) {
+    let mut image = disk(machine);
+    image[at..at + bytes.len()].copy_from_slice(bytes);
+    std::fs::write(machine.path("gauge.img"), image).unwrap();
+}
+
+fn outcome(machine: &TestMachine) -> (String, String) {
+    let outcome = machine.json(&["rehearse"])["outcome"].clone();
+    (outcome["kind"].as_str().unwrap().into(), outcome["text"].as_str().unwrap().into())
+}
+
+#[test]
+fn what_starts_is_followed_by_the_rules_of_bios() {
+    let machine = gauge_bench();
+    assert_eq!(outcome(&machine), ("starts".into(), "GaugeDOS 7, from d1p1, which is active".into()));
+    let said = machine.ok(&["rehearse"]);
+    assert!(said.contains("plain code, which starts the active partition"), "{said}");
+    assert!(machine.ok(&["survey"]).contains("Next start    GaugeDOS 7, from d1p1, which is active"));
+    for (at, byte, kind, words) in [
+        (446, 0, "nothing", "no partition of d1 is active"),
+        (462, 0x80, "nothing", "several partitions of d1 are active"),
+        (510, 0, "nothing", "the first sector of d1 lacks the mark 55AA"),
+        (63 * SECTOR + 510, 0, "nothing", "d1p1 is active, and has no boot sector"),
+    ] {
+        let machine = gauge_bench();
+        hurt(&machine, at, &[byte]);
+        let (found, text) = outcome(&machine);
+        assert_eq!((found.as_str(), text.contains(words)), (kind, true), "{words}: {text}");
+        assert_eq!(machine.run(&["rehearse"]).code, 1, "{words}");
+    }
+    let machine = gauge_bench();
+    hurt(&machine, 0, &[0; CODE_LEN]);
+    assert_eq!(outcome(&machine).0, "hangs");
+    hurt(&machine, 0, &[0xfa; CODE_LEN]);
+    let (kind, text) = outcome(&machine);
+    assert_eq!(kind, "may-start", "{text}");
+    assert!(
+        machine.fails(2, &["rehearse", "--choose", "x"]).contains("neither a menu of ours nor Secure Boot")
+    );
+    assert!(machine.fails(2, &["rehearse", "--order", "d7"]).contains("there is no disk d7; there are d1"));
+    assert_eq!(machine.run(&["rehearse", "--without", "1"]).code, 1);
+}
+
+#[test]
+fn code_that_was_overwritten_is_put_back_and_the_table_stays() {
+    let machine = gauge_bench();
+    let before = disk(&machine);
+    let saved = machine.path("first.bin").display().to_string();
+    machine.ok(&["sector", "save", "d1", &saved]);
+    assert_eq!(std::fs::read(&saved).unwrap(), before[..SECTOR]);
+    assert!(machine.fails(4, &["sector", "save", "d1", &saved]).contains("is there already"));
+    // Another system's installer writes its own code, and a tool makes another table.
+    hurt(&machine, 0, &[0xfa; CODE_LEN]);
+    hurt(&machine, 450 + 16, &[0xa6]);
+    let hurt_disk = disk(&machine);
+    machine.fails(3, &["sector", "restore", &saved, "d1"]);
+    assert_eq!(disk(&machine), hurt_disk, "nobody was asked, so nothing was written");
+    machine.ok(&["sector", "restore", &saved, "d1", "--dry-run"]);
+    assert_eq!(disk(&machine), hurt_disk);
+    let said = machine.ok(&["sector", "restore", &saved, "d1", "--yes"]);
+    assert!(said.contains("Next start  GaugeDOS 7, from d1p1"), "{said}");
+    let now = disk(&machine);
+    assert_eq!(now[..CODE_LEN], before[..CODE_LEN]);
+    assert_eq!(now[CODE_LEN..], hurt_disk[CODE_LEN..], "only the code went back");
+    machine.ok(&["sector", "restore", &saved, "d1", "--table", "--yes"]);
+    assert_eq!(disk(&machine), before);
+    assert!(machine.ok(&["sector", "restore", &saved, "d1", "--yes"]).contains("nothing would change"));
+    machine.ok(&["undo", "1", "--yes"]);
+    assert_eq!(disk(&machine), hurt_disk);
+}
+
+#[test]
+fn undoing_leaves_what_somebody_changed_since() {
+    let machine = gauge_bench();
+    let before = disk(&machine);
+    machine.ok(&["sector", "standard", "d1", "--yes"]);
+    assert_eq!(disk(&machine)[..plain::CODE.len()], plain::CODE);
+    // A partition is made since, by another tool.
+    hurt(&machine, 494, &[0, 1, 1, 0, 0x83, 2, 2, 0, 0, 0xe8, 2, 0, 0, 8, 0, 0]);
+    machine.ok(&["undo", "--yes"]);
+    let now = disk(&machine);
+    assert_eq!(now[..494], before[..494]);
+    assert_eq!(now[498], 0x83, "the new partition stays");
+    // Code that somebody wrote since stays too.
+    machine.ok(&["sector", "standard", "d1", "--yes"]);
+    hurt(&machine, 0, &[0xcc; 64]);
+    let said = flat(&machine.ok(&["undo", "--yes"]));
+    assert!(said.contains("changed since by somebody else; it stays as it is"), "{said}");
+    assert_eq!(disk(&machine)[..64], [0xcc; 64]);
+}
+
+#[test]
+fn the_active_partition_is_moved_and_only_that() {
+    let machine = gauge_bench();
+    let before = disk(&machine);
+    let said = machine.ok(&["sector", "active", "d1p2", "--yes"]);
+    assert!(said.contains("Next start  Skerry BSD 9, from d1p2, which is active"), "{said}");
+    let now = disk(&machine);
+    let differ: Vec<usize> = (0..before.len()).filter(|at| now[*at] != before[*at]).collect();
+    assert_eq!(differ, [446, 462]);
+    assert!(machine.ok(&["sector", "active", "d1p2", "--yes"]).contains("nothing would change"));
+    let error = machine.fails(2, &["sector", "active", "d1p5", "--yes"]);
+    assert!(error.contains("one of the four first can be active"), "{error}");
+    // What starts nothing is refused while something starts.
+    hurt(&machine, 63 * SECTOR + 510, &[0]);
+    let error = machine.fails(3, &["sector", "active", "d1p1", "--yes"]);
+    assert!(error.contains("refused (nothing-starts)"), "{error}");
+    machine.ok(&["sector", "active", "d1p1", "--yes", "--despite", "nothing-starts"]);
+}
+
+#[test]
+fn what_is_no_boot_sector_or_another_ones_is_refused() {
+    let machine = gauge_bench();
+    let before = disk(&machine);
+    let all = machine.path("sectors").display().to_string();
+    machine.ok(&["sector", "save", "--all", &all]);
+    let file = |name: &str| format!("{all}/{name}.bin");
+    assert_eq!(std::fs::read(file("d1p1")).unwrap(), before[63 * SECTOR..64 * SECTOR]);
+    let fails = |code: i32, file: &str, what: &str, words: &str| {
+        let error = machine.fails(code, &["sector", "restore", file, what, "--yes"]);
+        assert!(error.contains(words), "{file} {what}: {error}");
+    };
+    fails(2, &file("d1p1"), "d1", "the file is a partition's boot sector");
+    fails(2, &file("d1"), "d1p1", "it may be a disk's first sector");
+    fails(2, &file("d1p5"), "d1p1", "it lacks the mark 55AA");
+    fails(4, &file("d9"), "d1", "there is no such file");
+    fails(2, &file("d1"), "d1p9", "has no boot sector; there are d1, d1p1");
+    machine.write("short.bin", "too short");
+    fails(
+        2,
+        &machine.path("short.bin").display().to_string(),
+        "d1",
+        "the file has 9 bytes; a sector has 512",
+    );
+    let mut theirs = before[..SECTOR].to_vec();
+    theirs[440..444].copy_from_slice(&[1, 2, 3, 4]);
+    std::fs::write(machine.path("theirs.bin"), &theirs).unwrap();
+    fails(3, &machine.path("theirs.bin").display().to_string(), "d1", "refused (sector-foreign)");
+    assert_eq!(disk(&machine), before);
+    // UEFI firmware starts no sectors.
+    let error = TestMachine::small().fails(2, &["sector", "list"]);
+    assert!(error.contains("this machine starts by UEFI"), "{error}");
+}
+
+#[test]
+fn a_boot_sector_comes_back_from_the_copy_that_its_file_system_keeps() {
+    let machine = gauge_bench();
+    // A FAT32 in the third entry's place would be longer than this test; NTFS keeps its copy in the last sector.
+    let (start, sectors) = (63 * SECTOR, 16 * 2048);
+    let mut ntfs = disk(&machine)[start..start + SECTOR].to_vec();
+    ntfs[3..7].copy_from_slice(b"NTFS");
+    hurt(&machine, start, &ntfs);
+    hurt(&machine, start + (sectors - 1) * SECTOR, &ntfs);
+    let whole = disk(&machine);
+    hurt(&machine, start, &[0; SECTOR]);
+    assert_eq!(outcome(&machine).0, "nothing");
+    let listed = flat(&machine.ok(&["sector", "list"]));
+    assert!(listed.contains("its copy in sector 32767 is another"), "{listed}");
+    machine.ok(&["sector", "backup", "d1p1", "--yes"]);
+    assert_eq!(disk(&machine), whole);
+    let error = machine.fails(2, &["sector", "backup", "d1p2", "--yes"]);
+    assert!(error.contains("keeps no copy of its boot sector"), "{error}");
+}
+
+#[test]
+fn the_order_of_the_disks_is_the_machines_own() {
+    let machine = gauge_bench();
+    let mut second = disk(&machine);
+    second.truncate(1 << 20);
+    second[446] = 0;
+    second[440] ^= 0xff;
+    std::fs::write(machine.path("second.img"), &second).unwrap();
+    let text = machine.read("machine.toml") + "\n[[disk]]\nimage = \"second.img\"\nserial = \"GLM-2\"\n";
+    machine.write("machine.toml", &text);
+    let notes = machine.json(&["rehearse"])["outcome"]["notes"].to_string();
+    assert!(notes.contains("d1 is taken for it"), "{notes}");
+    machine.write("machine.toml", &text.replace("[running]", "order = [2, 1]\n\n[running]"));
+    assert!(outcome(&machine).1.contains("no partition of d2 is active"));
+    let run = machine.run(&["rehearse", "--order", "d1", "d2"]);
+    assert_eq!(run.code, 0, "{}", run.stdout);
+    for (order, words) in
+        [("[3]", "there is no disk 3 in this file; it has 2"), ("[1, 1]", "disk 1 is named twice")]
+    {
+        machine.write("machine.toml", &text.replace("[running]", &format!("order = {order}\n\n[running]")));
+        assert!(machine.fails(4, &["survey"]).contains(words), "{words}");
+    }
+}

@@ -1,0 +1,35 @@
+//! BIOS machines: code in sectors, and what real firmware makes of it.
+
+#![allow(unsafe_code, reason = "Rust's own assembler makes the code that a test compares; it is only read")]
+
+mod agreement;
+
+use core::arch::global_asm;
+
+use signpost_demo::boot_sector;
+use signpost_firmware::bios::plain;
+
+global_asm!(include_str!("plain.s"), options(att_syntax));
+global_asm!(include_str!("stand-in.s"), options(att_syntax));
+
+/// The bytes between two places in this program.
+fn between(first: *const u8, end: *const u8) -> &'static [u8] {
+    // SAFETY: both are labels of one section that is never written, the second behind the first.
+    unsafe { std::slice::from_raw_parts(first, end.offset_from_unsigned(first)) }
+}
+
+unsafe extern "C" {
+    static plain_start: u8;
+    static plain_last: u8;
+    static stand_in_start: u8;
+    static stand_in_last: u8;
+}
+
+/// The bytes that are in the program are those that its source makes.
+#[test]
+fn code_is_what_its_source_says() {
+    let plain = between(&raw const plain_start, &raw const plain_last);
+    assert_eq!(plain, plain::CODE, "plain.s");
+    let stand_in = between(&raw const stand_in_start, &raw const stand_in_last);
+    assert_eq!(&stand_in[0x5a..], boot_sector::CODE, "stand-in.s");
+}
