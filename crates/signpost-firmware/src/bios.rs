@@ -67,6 +67,6 @@ mod tests {
         let made = with_active(&sector, 2);
         assert_eq!(active(&made).collect::<alloc::vec::Vec<_>>(), [2]);
         let differ = |at: &usize| made[*at] != sector[*at];
-        assert!((0..SECTOR).filter(differ).all(|at| at >= TABLE && (at - TABLE) % ENTRY == 0));
+        assert!((0..SECTOR).filter(differ).all(|at| at >= TABLE && (at - TABLE).is_multiple_of(ENTRY)));
     }
 }
