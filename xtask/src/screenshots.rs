@@ -131,7 +131,7 @@ impl Display {
         run(command("xterm")
             .env("DISPLAY", &self.number)
             .env("LC_ALL", "C.UTF-8")
-            .args(["-u8", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", "200x100+0+0", "-b", "16"])
+            .args(["-u8", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry(size), "-b", "16"])
             .args([
                 "-bg",
                 "#10151c",
@@ -144,6 +144,15 @@ impl Display {
             ])
             .args(["+sb", "-e", "bash"])
             .arg(&script))
+    }
+}
+
+/// As many columns as the window has at a font of this size, so that the program fits its lines to it.
+fn geometry(size: &str) -> &'static str {
+    match size {
+        "7" => "200x100+0+0",
+        "10" => "155x100+0+0",
+        _ => "124x100+0+0",
     }
 }
 

@@ -9,7 +9,7 @@ use signpost_firmware::bios::SECTOR;
 use signpost_place::Look;
 
 pub(crate) use rehearse::rehearse;
-pub use rehearse::{first_words, rehearse_in_order};
+pub use rehearse::{first_words, partition_words, rehearse_in_order};
 pub use sector::{Held, SectorPlan, Wanted, Which, held, plan, which};
 
 /// A disk's first sector as it would be after these writes.

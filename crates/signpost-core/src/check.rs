@@ -3,6 +3,7 @@
 
 mod active_menu;
 mod applied;
+mod bios;
 mod entries;
 mod machine;
 mod rest;
@@ -219,6 +220,9 @@ pub fn check(case: &Case<'_>) -> Check {
         entries::find(&seen, &mut found);
         active_menu::find(&seen, &mut found);
         systems::find(&seen, &mut found);
+    }
+    if case.look.survey.machine.firmware == FirmwareKind::Bios {
+        bios::find(&seen, &mut found);
     }
     let left = found.take(&case.look.survey.findings);
     rest::find(&seen, left, &mut found);

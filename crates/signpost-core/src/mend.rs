@@ -4,7 +4,7 @@ mod work;
 
 use serde::Serialize;
 use signpost_facts::cause::{Act, Cause, Cure};
-use signpost_facts::change::{Change, FileWrite, Write};
+use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
 use signpost_facts::{Code, Error, Refusal, Result};
 
 use crate::check::{Case, Check};
@@ -136,7 +136,8 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
     let files: Vec<FileWrite> = done.writes.iter().filter_map(Change::file).cloned().collect();
     let variables: Vec<Write> = done.writes.iter().filter_map(Change::variable).cloned().collect();
     let after = state_after(look, contents, &variables)?;
-    let state = State { tables: &done.tables, ..after.state(&files) };
+    let sectors: Vec<SectorWrite> = done.writes.iter().filter_map(Change::sectors).cloned().collect();
+    let state = State { tables: &done.tables, sectors: &sectors, ..after.state(&files) };
     let (before, outcome) = (rehearse(look).outcome, rehearse_state(look, state, None).outcome);
     let mut refusals = done.refusals;
     let way = "`signpost check` names other cures: `signpost mend CODE --by NAME`";

@@ -131,4 +131,28 @@ pub enum Act {
     },
     /// The first GPT of a disk, or its protective MBR, is written from what the disk's own backup says.
     Table(DiskNumber),
+    /// A sector that BIOS firmware starts by is changed.
+    Sector(SectorAct),
+}
+
+/// A change of a sector.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SectorAct {
+    /// The disk.
+    pub disk: DiskNumber,
+    /// The partition, by its name; nothing for the disk's first sector.
+    pub partition: Option<String>,
+    /// What is done.
+    pub what: SectorWhat,
+}
+
+/// What is done to a sector.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SectorWhat {
+    /// Plain code goes into the first sector.
+    Standard,
+    /// The partition is active, and no other.
+    Active,
+    /// The boot sector comes back from its copy.
+    Backup,
 }

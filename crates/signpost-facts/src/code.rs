@@ -107,6 +107,16 @@ pub enum Code {
     EspType,
     /// The machine starts by the fallback path of a disk alone, or by an entry that the firmware made.
     FallbackEmpty,
+    /// The first sector of the first disk of a BIOS machine starts nothing.
+    FirstSectorLost,
+    /// Plain code finds no active partition.
+    NoneActive,
+    /// Plain code finds several active partitions.
+    SeveralActive,
+    /// The active partition has no boot sector that starts something.
+    BootSectorLost,
+    /// A boot sector says wrongly where its partition begins.
+    BootSectorMoved,
     /// Guard: nothing would start.
     NothingStarts,
     /// Guard: an entry that is not ours would change.
@@ -137,7 +147,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 62] = [
+    pub const ALL: [Self; 67] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -187,6 +197,11 @@ impl Code {
         Self::EspFull,
         Self::EspType,
         Self::FallbackEmpty,
+        Self::FirstSectorLost,
+        Self::NoneActive,
+        Self::SeveralActive,
+        Self::BootSectorLost,
+        Self::BootSectorMoved,
         Self::NothingStarts,
         Self::ForeignEntry,
         Self::StartedFrom,
@@ -254,6 +269,11 @@ impl Code {
             Self::EspFull => "esp-full",
             Self::EspType => "esp-type",
             Self::FallbackEmpty => "fallback-empty",
+            Self::FirstSectorLost => "first-sector-lost",
+            Self::NoneActive => "none-active",
+            Self::SeveralActive => "several-active",
+            Self::BootSectorLost => "boot-sector-lost",
+            Self::BootSectorMoved => "boot-sector-moved",
             Self::NothingStarts => "nothing-starts",
             Self::ForeignEntry => "foreign-entry",
             Self::StartedFrom => "started-from",

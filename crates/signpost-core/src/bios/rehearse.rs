@@ -102,7 +102,7 @@ pub fn first_words(code: FirstCode) -> &'static str {
 }
 
 /// What a partition's boot sector is, in words.
-pub(super) fn partition_words(code: code::SectorCode) -> &'static str {
+pub fn partition_words(code: code::SectorCode) -> &'static str {
     match code {
         code::SectorCode::Unmarked => "no boot sector",
         code::SectorCode::Empty => "no code",

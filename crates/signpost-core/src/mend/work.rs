@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use signpost_facts::cause::Act;
+use signpost_facts::cause::{Act, SectorAct, SectorWhat};
 use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
 use signpost_facts::ours::OurVariables;
 use signpost_facts::{Code, DiskNumber, Error, OptionNumber, Refusal, Result, Volume, VolumeNumber};
@@ -17,6 +17,7 @@ use signpost_place::boot_program::sha256;
 use signpost_place::look::MAX_PROGRAM;
 
 use super::applies_a_menu;
+use crate::bios::{self, Wanted};
 use crate::check::Case;
 use crate::draft::{self, draft};
 use crate::edit::tune;
@@ -110,6 +111,7 @@ impl<'a> Work<'a> {
             Act::Make { label, volume, path, is_first } => self.make(label, (*volume, path), *is_first)?,
             Act::Copy { from, to } => self.copy(from, to)?,
             Act::Table(disk) => self.table(*disk),
+            Act::Sector(act) => self.sector(act)?,
             Act::Forget(name) => self.forgets.push(name),
             _ => {}
         }
@@ -216,6 +218,27 @@ impl<'a> Work<'a> {
         let own = self.look.tables.iter().filter(|(number, _)| *number == disk);
         self.sectors.extend(own.map(|(_, write)| write.clone()));
         self.tables.push(disk);
+    }
+
+    /// Changes a sector that BIOS firmware starts by; two changes of one sector go together.
+    fn sector(&mut self, act: &SectorAct) -> Result<()> {
+        let name = act.partition.clone().unwrap_or_else(|| format!("d{}", act.disk));
+        let wanted = match act.what {
+            SectorWhat::Standard => Wanted::Standard,
+            SectorWhat::Active => Wanted::Active,
+            SectorWhat::Backup => Wanted::Backup,
+        };
+        let plan = bios::plan(self.look, &bios::which(self.look, &name)?, &wanted)?;
+        // Whether something starts is judged when all of it is together.
+        self.refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code != Code::NothingStarts));
+        for write in plan.writes.iter().filter_map(Change::sectors) {
+            let is_it = |own: &&mut SectorWrite| (&own.disk, own.offset) == (&write.disk, write.offset);
+            match self.sectors.iter_mut().find(is_it) {
+                Some(own) => join(own, write),
+                None => self.sectors.push(write.clone()),
+            }
+        }
+        Ok(())
     }
 
     /// The menu with what the acts change in it.
@@ -407,4 +430,17 @@ fn tuned(path: &Path, menu: Option<MenuFile>, assignment: &str) -> Result<Option
     let Some(menu) = menu else { return Ok(None) };
     let tuned = tune(path, &menu.text, &[assignment.to_string()], &[])?;
     MenuFile::new(path, tuned.text).map(Some)
+}
+
+/// Changes in a sector what another plan for it changes.
+fn join(own: &mut SectorWrite, other: &SectorWrite) {
+    let (Some(after), Some(before), Some(wanted)) = (&mut own.after, &other.before, &other.after) else {
+        return;
+    };
+    for ((byte, before), wanted) in after.iter_mut().zip(before).zip(wanted) {
+        if before != wanted {
+            *byte = *wanted;
+        }
+    }
+    own.what = format!("{}; {}", own.what, other.what);
 }

@@ -1,5 +1,6 @@
 //! Machines that start by BIOS: what starts, told; sectors saved, changed, put back, undone.
 
+use proptest::prelude::*;
 use signpost_demo::gauge;
 use signpost_firmware::bios::{CODE_LEN, SECTOR, plain};
 
@@ -202,5 +203,83 @@ fn the_order_of_the_disks_is_the_machines_own() {
     {
         machine.write("machine.toml", &text.replace("[running]", &format!("order = {order}\n\n[running]")));
         assert!(machine.fails(4, &["survey"]).contains(words), "{words}");
+    }
+}
+
+/// The codes of what keeps the machine from starting, and what mends all of it.
+#[test]
+fn what_keeps_it_from_starting_is_named_and_mended() {
+    let cases: [(&str, &[(usize, &[u8])], &[&str]); 5] = [
+        ("no partition is active", &[(446, &[0])], &["none-active"]),
+        ("two are", &[(462, &[0x80])], &["several-active"]),
+        ("the code is gone", &[(0, &[0; CODE_LEN])], &["first-sector-lost"]),
+        ("all of the first sector's start is gone", &[(0, &[0; 447])], &["first-sector-lost", "none-active"]),
+        ("the boot sector is gone", &[(63 * SECTOR + 510, &[0, 0])], &["boot-sector-lost"]),
+    ];
+    for (what, hurts, codes) in cases {
+        let machine = gauge_bench();
+        assert_eq!(
+            machine.json(&["check"])["causes"].as_array().unwrap().len(),
+            0,
+            "nothing is wrong before"
+        );
+        hurts.iter().for_each(|(at, bytes)| hurt(&machine, *at, bytes));
+        let hurt_disk = disk(&machine);
+        let found = machine.json(&["check"]);
+        let causes = found["causes"].as_array().unwrap();
+        let of_starting = causes.iter().filter(|cause| cause["effect"] == "nothing-starts");
+        let named: Vec<&str> = of_starting.map(|cause| cause["code"].as_str().unwrap()).collect();
+        assert_eq!(named, codes, "{what}");
+        assert_eq!(machine.run(&["check"]).code, 1, "{what}");
+        assert_eq!(disk(&machine), hurt_disk, "a check reads only");
+        // A FAT without its mark is a problem still, though another system starts.
+        let run = machine.run(&["mend", "--yes"]);
+        assert!(run.code < 2, "{what}: {}", run.stderr);
+        assert_eq!(outcome(&machine).0, "starts", "{what}");
+        machine.ok(&["undo", "--yes"]);
+        assert_eq!(disk(&machine), hurt_disk, "{what}: undone");
+    }
+    // Without its mark the sector holds no table either.
+    let machine = gauge_bench();
+    machine.ok(&["sector", "save", "d1", &machine.path("d1.bin").display().to_string()]);
+    let before = disk(&machine);
+    hurt(&machine, 0, &[0; SECTOR]);
+    let said = flat(&machine.run(&["check"]).stdout);
+    assert!(
+        said.contains("first-sector-lost") && said.contains("`signpost sector restore FILE d1 --table`"),
+        "{said}"
+    );
+    machine.ok(&[
+        "sector",
+        "restore",
+        &machine.path("d1.bin").display().to_string(),
+        "d1",
+        "--table",
+        "--yes",
+    ]);
+    assert!(disk(&machine) == before);
+    let machine = gauge_bench();
+    hurt(&machine, 63 * SECTOR + 28, &[7]);
+    let said = flat(&machine.run(&["check"]).stdout);
+    assert!(
+        said.contains("boot-sector-moved") && said.contains("says that 7 sectors lie before it"),
+        "{said}"
+    );
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+
+    /// Whatever stands in the first sectors: a word for it, and nothing is written by looking.
+    #[test]
+    fn spoiled_sectors_cost_a_word(at in 0..64 * SECTOR, bytes in proptest::collection::vec(any::<u8>(), 1..700)) {
+        let machine = gauge_bench();
+        hurt(&machine, at, &bytes);
+        let before = disk(&machine);
+        for words in [&["survey"][..], &["rehearse"], &["check"], &["sector", "list"]] {
+            let run = machine.run(words);
+            prop_assert!(run.code < 2 && !run.stdout.is_empty(), "{:?}: {} {}", words, run.code, run.stderr);
+        }
+        prop_assert!(disk(&machine) == before);
     }
 }

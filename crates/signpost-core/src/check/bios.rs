@@ -1,0 +1,134 @@
+//! What keeps a machine from starting by BIOS: its first sector, the active partition, that one's boot sector.
+
+use signpost_facts::cause::{Act, Cause, Cure, Effect, SectorAct, SectorWhat};
+use signpost_facts::sectors::PartitionSector;
+use signpost_facts::{Code, Disk, Subject};
+use signpost_firmware::bios::active;
+use signpost_firmware::bios::code::{FirstCode, SectorCode};
+
+use super::{Found, Seen, cause};
+use crate::bios::{first_words, partition_words};
+
+pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
+    let sectors = &seen.look.survey.boot_sectors;
+    let disk = sectors.order.first().and_then(|number| seen.look.survey.disk(*number));
+    let Some((disk, first)) = disk.and_then(|disk| Some((disk, sectors.first_of(disk.number)?))) else {
+        return;
+    };
+    let of_disk = || sectors.partitions.iter().filter(|sector| sector.disk == disk.number);
+    let active: Vec<usize> = active(&first.bytes).collect();
+    let is_active = |sector: &&PartitionSector| {
+        active.iter().any(|index| usize::try_from(sector.partition.0).ok() == Some(index + 1))
+            && is_in_table(sector)
+    };
+    let is_lost = matches!(first.code, FirstCode::Unmarked | FirstCode::Empty);
+    if is_lost {
+        found.add(no_code(seen, disk, first.code), &[]);
+    }
+    // What cures that is plain code, so the rest counts too.
+    let leads = (is_lost && !disk.partitions.is_empty())
+        || matches!(first.code, FirstCode::OurPlain | FirstCode::Plain);
+    if leads && active.is_empty() {
+        found.add(none_active(seen, disk, of_disk().collect()), &[]);
+    } else if leads && active.len() > 1 {
+        let mut several = none_active(seen, disk, of_disk().filter(is_active).collect());
+        several.code = Code::SeveralActive;
+        several.message = format!("several partitions of d{} are active", disk.number);
+        found.add(several, &[]);
+    }
+    for sector in of_disk().filter(is_active) {
+        if sector.code != SectorCode::Starts && leads {
+            found.add(no_boot_sector(seen, sector, of_disk().collect()), &[]);
+        } else if let Some(says) = sector.says_before {
+            found.add(moved(seen, sector, says), &[]);
+        }
+    }
+}
+
+/// Whether a partition has an entry in the table itself, and can be active.
+fn is_in_table(sector: &PartitionSector) -> bool {
+    sector.partition.0 <= 4 && !sector.name.ends_with(char::is_alphabetic)
+}
+
+fn felt(seen: &Seen<'_>) -> Effect {
+    seen.effect(&[], true, Effect::WillBreak)
+}
+
+/// The cure that makes the first of these partitions active that has a boot sector that starts something; the others are named.
+fn make_active(made: &mut Cause, sectors: &[&PartitionSector]) {
+    let mut fitting =
+        sectors.iter().filter(|sector| is_in_table(sector) && sector.code == SectorCode::Starts);
+    let Some(first) = fitting.next() else { return };
+    made.cures.push(Cure {
+        name: "activate",
+        what: format!("make {} the active partition", first.name),
+        acts: vec![act(first, SectorWhat::Active)],
+    });
+    let others =
+        fitting.map(|sector| format!("`signpost sector active {}` makes that one active", sector.name));
+    made.evidence.extend(others);
+}
+
+fn act(sector: &PartitionSector, what: SectorWhat) -> Act {
+    Act::Sector(SectorAct { disk: sector.disk, partition: Some(sector.name.clone()), what })
+}
+
+fn no_code(seen: &Seen<'_>, disk: &Disk, code: FirstCode) -> Cause {
+    let d = disk.number;
+    let message = format!("the first sector of d{d} starts nothing: {}", first_words(code));
+    let mut made = cause(Code::FirstSectorLost, felt(seen), Some(Subject::Disk(d)), message);
+    if disk.partitions.is_empty() {
+        let way = "no partition is seen on it: `signpost sector restore FILE d1 --table` puts a saved sector back with its table";
+        made.by_hand = Some(way.replace("d1", &format!("d{d}")));
+        return made;
+    }
+    made.cures.push(Cure {
+        name: "plain-code",
+        what: format!("write plain code, which starts the active partition, into the first sector of d{d}"),
+        acts: vec![Act::Sector(SectorAct { disk: d, partition: None, what: SectorWhat::Standard })],
+    });
+    made
+}
+
+fn none_active(seen: &Seen<'_>, disk: &Disk, sectors: Vec<&PartitionSector>) -> Cause {
+    let d = disk.number;
+    let message = format!("no partition of d{d} is active, and plain code starts the active one");
+    let mut made = cause(Code::NoneActive, felt(seen), Some(Subject::Disk(d)), message);
+    make_active(&mut made, &sectors);
+    if made.cures.is_empty() {
+        made.by_hand = Some("none of its partitions has a boot sector that starts something: let a system's own tools write one".into());
+    }
+    made
+}
+
+fn no_boot_sector(seen: &Seen<'_>, sector: &PartitionSector, all: Vec<&PartitionSector>) -> Cause {
+    let message = format!("{} is active, and starts nothing: {}", sector.name, partition_words(sector.code));
+    let mut made = cause(Code::BootSectorLost, felt(seen), Some(Subject::Disk(sector.disk)), message);
+    if let Some(copy) = sector.backup.as_ref().filter(|copy| !copy.is_same) {
+        made.evidence.push(format!("its file system keeps a copy in sector {}", copy.sector));
+        made.cures.push(Cure {
+            name: "copy-back",
+            what: format!("put the boot sector of {} back from that copy", sector.name),
+            acts: vec![act(sector, SectorWhat::Backup)],
+        });
+    }
+    make_active(&mut made, &all);
+    if made.cures.is_empty() {
+        made.by_hand = Some(format!(
+            "`signpost sector restore FILE {}` puts a saved one back; else let that system's own tools write it",
+            sector.name
+        ));
+    }
+    made
+}
+
+fn moved(seen: &Seen<'_>, sector: &PartitionSector, says: u32) -> Cause {
+    let message = format!(
+        "the boot sector of {} says that {says} sectors lie before it, and there are {}: it was copied or moved, and may find nothing",
+        sector.name,
+        sector.start / 512
+    );
+    let mut made = cause(Code::BootSectorMoved, felt(seen), Some(Subject::Disk(sector.disk)), message);
+    made.by_hand = Some("let that system's own tools write its boot sector again".into());
+    made
+}
