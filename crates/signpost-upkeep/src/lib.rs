@@ -12,7 +12,7 @@ pub mod rescue;
 pub use carry_out::carry_out;
 pub use records::Records;
 use signpost_core::history::Action;
-use signpost_core::rehearse::{Outcome, rehearse};
+use signpost_core::rehearse::{Kind, Outcome, rehearse};
 use signpost_facts::change::Change;
 use signpost_facts::{Error, FirmwareKind, Refusal, Result};
 use signpost_machine::Machine;
@@ -90,7 +90,7 @@ pub trait Watch {
 fn is_as_planned(look: &Look, planned: &Outcome, outcome: &Outcome) -> bool {
     // A boot sector that is back may be what a volume, and the system on it, is known by.
     if planned.system.is_none() && look.survey.machine.firmware == FirmwareKind::Bios {
-        return planned.kind == outcome.kind;
+        return planned.kind == outcome.kind || planned.kind == Kind::MayStart;
     }
     let is_renamed = planned.system.as_ref().is_some_and(|id| look.survey.system(id).is_none());
     let system = if is_renamed { &planned.system } else { &outcome.system };

@@ -5,11 +5,11 @@ use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
 use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, Volume};
 use signpost_firmware::bios::code::has_parameters;
-use signpost_firmware::bios::{CODE_LEN, SECTOR, is_marked, plain, with_active, with_code};
+use signpost_firmware::bios::{CODE_LEN, ENTRY, SECTOR, is_marked, plain, with_active, with_code};
 use signpost_place::Look;
 
 use super::rehearse::{active_of, first_words, partition_words, rehearse};
-use crate::rehearse::Outcome;
+use crate::rehearse::{Kind, Outcome};
 
 /// Where a disk's signature ends and the table begins.
 const TABLE: std::ops::Range<usize> = 446..510;
@@ -264,7 +264,16 @@ fn finish(
     let write = SectorWrite { what, disk: identity.clone(), offset, before, after: Some(after.to_vec()) };
     let is_different = write.before != write.after;
     let planned: Vec<SectorWrite> = is_different.then_some(write).into_iter().collect();
-    let (now, then) = (rehearse(look, &[], None).outcome, rehearse(look, &planned, None).outcome);
+    let now = rehearse(look, &[], None).outcome;
+    let then = match planned.first().filter(|write| offset == 0 && brings_a_table(write)) {
+        Some(_) => Outcome {
+            kind: Kind::MayStart,
+            text: format!("what the table then says: the partitions of d{disk} are seen once it is written"),
+            system: None,
+            ..now.clone()
+        },
+        None => rehearse(look, &planned, None).outcome,
+    };
     if now.is_start() && !then.is_start() {
         refusals.push(Refusal {
             code: Code::NothingStarts,
@@ -273,6 +282,13 @@ fn finish(
         });
     }
     Ok(SectorPlan { writes: planned.into_iter().map(Change::Sectors).collect(), refusals, outcome: then })
+}
+
+/// Whether a write changes what the table says of places and types, and not only which partition is active.
+fn brings_a_table(write: &SectorWrite) -> bool {
+    let (Some(before), Some(after)) = (&write.before, &write.after) else { return false };
+    let differs = |at: usize| before.get(at) != after.get(at);
+    TABLE.clone().any(|at| !(at - TABLE.start).is_multiple_of(ENTRY) && differs(at))
 }
 
 /// A sector of a volume that is mounted is the kernel's.
