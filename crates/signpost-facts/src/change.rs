@@ -58,7 +58,7 @@ impl Change {
                 let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
                 [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
             }
-            Self::Sectors(write) => write.is_of_a_table_or_a_boot_sector(),
+            Self::Sectors(write) => write.is_of_table_or_boot_sector(),
         }
     }
 
@@ -104,7 +104,7 @@ pub struct SectorWrite {
 
 impl SectorWrite {
     /// Whether it lies where a table lies, or is one sector: a disk's first one, or a partition's boot sector.
-    fn is_of_a_table_or_a_boot_sector(&self) -> bool {
+    fn is_of_table_or_boot_sector(&self) -> bool {
         /// The first usable sector of a table with the usual entries, at the largest sectors, in bytes.
         const END: u64 = 64 << 10;
         let (Some(before), Some(after)) = (&self.before, &self.after) else { return false };

@@ -163,7 +163,7 @@ fn what_is_no_boot_sector_or_another_ones_is_refused() {
 }
 
 #[test]
-fn a_boot_sector_comes_back_from_the_copy_that_its_file_system_keeps() {
+fn boot_sectors_come_back_from_the_copy_that_its_file_system_keeps() {
     let machine = gauge_bench();
     // A FAT32 in the third entry's place would be longer than this test; NTFS keeps its copy in the last sector.
     let (start, sectors) = (63 * SECTOR, 16 * 2048);
