@@ -1,13 +1,15 @@
 //! The acts of cures, gathered: what they do to menu, files, entries and order is written once, in an order in which every prefix
 //! starts what started before or what starts then.
 
+mod sectors;
+
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use signpost_facts::cause::{Act, SectorAct, SectorWhat};
+use signpost_facts::cause::Act;
 use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{Code, DiskNumber, Error, OptionNumber, Refusal, Result, Volume, VolumeNumber};
+use signpost_facts::{Code, DiskNumber, Error, OptionNumber, Refusal, Result, VolumeNumber};
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
 use signpost_firmware::variable::{Contents, VariableName};
@@ -17,7 +19,6 @@ use signpost_place::boot_program::sha256;
 use signpost_place::look::MAX_PROGRAM;
 
 use super::applies_a_menu;
-use crate::bios::{self, Wanted};
 use crate::check::Case;
 use crate::draft::{self, draft};
 use crate::edit::tune;
@@ -200,44 +201,6 @@ impl<'a> Work<'a> {
             after: Some(bytes),
             location: Some(location),
         });
-        Ok(())
-    }
-
-    /// Writes a disk's table; never while the running system uses the disk.
-    fn table(&mut self, disk: DiskNumber) {
-        let survey = &self.look.survey;
-        let is_used =
-            |volume: &&Volume| !volume.mounted.is_empty() && survey.disks_of(volume.number).contains(&disk);
-        if let Some(used) = survey.volumes.iter().find(is_used) {
-            self.refusals.push(Refusal {
-                code: Code::PartitionUnsafe,
-                message: format!("disk {disk} is in use: {} is mounted", used.where_it_is()),
-                way: "do it from a rescue medium, where nothing of the disk is mounted".into(),
-            });
-        }
-        let own = self.look.tables.iter().filter(|(number, _)| *number == disk);
-        self.sectors.extend(own.map(|(_, write)| write.clone()));
-        self.tables.push(disk);
-    }
-
-    /// Changes a sector that BIOS firmware starts by; two changes of one sector go together.
-    fn sector(&mut self, act: &SectorAct) -> Result<()> {
-        let name = act.partition.clone().unwrap_or_else(|| format!("d{}", act.disk));
-        let wanted = match act.what {
-            SectorWhat::Standard => Wanted::Standard,
-            SectorWhat::Active => Wanted::Active,
-            SectorWhat::Backup => Wanted::Backup,
-        };
-        let plan = bios::plan(self.look, &bios::which(self.look, &name)?, &wanted)?;
-        // Whether something starts is judged when all of it is together.
-        self.refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code != Code::NothingStarts));
-        for write in plan.writes.iter().filter_map(Change::sectors) {
-            let is_it = |own: &&mut SectorWrite| (&own.disk, own.offset) == (&write.disk, write.offset);
-            match self.sectors.iter_mut().find(is_it) {
-                Some(own) => join(own, write),
-                None => self.sectors.push(write.clone()),
-            }
-        }
         Ok(())
     }
 
@@ -430,17 +393,4 @@ fn tuned(path: &Path, menu: Option<MenuFile>, assignment: &str) -> Result<Option
     let Some(menu) = menu else { return Ok(None) };
     let tuned = tune(path, &menu.text, &[assignment.to_string()], &[])?;
     MenuFile::new(path, tuned.text).map(Some)
-}
-
-/// Changes in a sector what another plan for it changes.
-fn join(own: &mut SectorWrite, other: &SectorWrite) {
-    let (Some(after), Some(before), Some(wanted)) = (&mut own.after, &other.before, &other.after) else {
-        return;
-    };
-    for ((byte, before), wanted) in after.iter_mut().zip(before).zip(wanted) {
-        if before != wanted {
-            *byte = *wanted;
-        }
-    }
-    own.what = format!("{}; {}", own.what, other.what);
 }
