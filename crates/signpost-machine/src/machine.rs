@@ -318,7 +318,10 @@ impl Machine {
     /// Where the disk is not here, or cannot be read.
     pub fn read_sectors(&self, identity: &str, offset: u64, length: usize) -> Result<Vec<u8>> {
         let disk = self.disk_of(identity)?;
-        // Past what is remembered of it.
+        // Past what is remembered of it: it is the disk that is read back.
+        if disk.node.is_some() {
+            attach::forget_device(&disk.image);
+        }
         let device = image::ImageFile::open(&disk.image)
             .map_err(|error| Error::unusable(disk.image.display(), error))?;
         read_vec(&device, offset, length).map_err(|error| Error::unusable(disk.image.display(), error))
