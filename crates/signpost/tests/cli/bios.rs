@@ -206,10 +206,13 @@ fn the_order_of_the_disks_is_the_machines_own() {
     }
 }
 
+/// What was done to a machine, where with which bytes, and the codes of what keeps it from starting then.
+type Case = (&'static str, &'static [(usize, &'static [u8])], &'static [&'static str]);
+
 /// The codes of what keeps the machine from starting, and what mends all of it.
 #[test]
 fn what_keeps_it_from_starting_is_named_and_mended() {
-    let cases: [(&str, &[(usize, &[u8])], &[&str]); 5] = [
+    let cases: [Case; 5] = [
         ("no partition is active", &[(446, &[0])], &["none-active"]),
         ("two are", &[(462, &[0x80])], &["several-active"]),
         ("the code is gone", &[(0, &[0; CODE_LEN])], &["first-sector-lost"]),

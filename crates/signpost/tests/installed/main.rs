@@ -96,7 +96,7 @@ fn the_unit_runs_the_program_of_the_package() {
     ok(work.path(), &["demo", bench.to_str().unwrap(), "--bench-only"]);
     let words: Vec<&str> =
         ["--machine", bench.to_str().unwrap()].into_iter().chain(line.split(' ')).collect();
-    assert!(ok(work.path(), &words).contains("Starts next"));
+    assert!(ok(work.path(), &words).contains("Next start"));
 }
 
 #[test]
@@ -112,6 +112,7 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
     let page =
         Command::new("gzip").arg("-dc").arg(share.join("man/man1/signpost-survey.1.gz")).output().unwrap();
     assert!(String::from_utf8(page.stdout).unwrap().contains("Show the machine"));
+    assert!(share.join("man/man5/signpost-menu-file.5.gz").exists());
     holds("bash-completion/completions/signpost", "COMPLETE");
     holds("zsh/site-functions/_signpost", "COMPLETE");
     holds("fish/vendor_completions.d/signpost.fish", "COMPLETE");
