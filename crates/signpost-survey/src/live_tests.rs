@@ -93,10 +93,10 @@ fn what_is_made_of_closed_disks_is_shown_as_the_kernel_made_it() {
         .map(|volume| (volume.name.as_str(), volume.kind.name(), volume.size >> 20))
         .collect();
     let expected = [
-        ("disk 1", "RAID", 20),
-        ("disk 2", "RAID", 20),
-        ("mirror kp-pc2:pair", "LVM2 PV", 18),
-        ("volume tide-bench/root", "XFS", 4),
+        ("d1", "RAID", 20),
+        ("d2", "RAID", 20),
+        ("array/kp-pc2:pair", "LVM2 PV", 18),
+        ("tide-bench/root", "XFS", 4),
     ];
     assert_eq!(volumes, expected);
     let members = |volume: &Volume| volume.members.iter().map(|member| member.index()).collect::<Vec<_>>();

@@ -218,7 +218,7 @@ fn mistakes_say_what_there_is() {
         ("entries 2", "there is no entry 2; there are 1 to 1"),
         ("firmware 2", "the firmware has no entry 2; there are 001A"),
         ("once x", "once takes menu, or one of lark; `once` alone undoes it"),
-        ("yes", "yes to what? nothing was asked"),
+        ("yes", "yes to what? No question was asked"),
     ] {
         let reply = prompt.run(line, &made(&[]));
         assert_eq!((reply.lines.join("\n").as_str(), reply.is_refusal), (answer, true), "{line}");

@@ -185,7 +185,7 @@ fn arguments_come_from_the_entry_file_of_the_kernel() {
     let system = &machine.systems().started[0];
     assert_eq!(
         (system.args.as_str(), system.args_from.as_str()),
-        ("root=UUID=1 of-6.9", "/boot/loader/entries/b.conf of v1")
+        ("root=UUID=1 of-6.9", "d1p1:/boot/loader/entries/b.conf")
     );
     assert_eq!(system.kernels[1].args.as_deref(), Some("root=UUID=1 of-6.8"));
 }
