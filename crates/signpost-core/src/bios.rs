@@ -24,13 +24,8 @@ fn boot_sector(look: &Look, of: &PartitionSector, planned: &[SectorWrite]) -> Op
 
 /// What stands now where a step wrote; nothing where the survey does not have it.
 pub(crate) fn now(look: &Look, write: &SectorWrite) -> Option<Vec<u8>> {
-    let sectors = &look.survey.boot_sectors;
     let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
-    if write.offset == 0 {
-        return sectors.first_of(disk).map(|first| first.bytes.clone());
-    }
-    let is_it = |found: &&PartitionSector| found.disk == disk && found.start == write.offset;
-    sectors.partitions.iter().find(is_it).map(|found| found.bytes.clone())
+    look.survey.boot_sectors.bytes_at(disk, write.offset).map(<[u8]>::to_vec)
 }
 
 fn written(

@@ -92,6 +92,24 @@ impl BootSectors {
     pub fn of_partition(&self, disk: DiskNumber, partition: PartitionNumber) -> Option<&PartitionSector> {
         self.partitions.iter().find(|sector| sector.disk == disk && sector.partition == partition)
     }
+
+    /// The sector at a place of a disk, in bytes from its start: its first one, or a partition's.
+    pub fn bytes_at(&self, disk: DiskNumber, offset: u64) -> Option<&[u8]> {
+        if offset == 0 {
+            return self.first_of(disk).map(|first| first.bytes.as_slice());
+        }
+        let found = self.partitions.iter().find(|found| found.disk == disk && found.start == offset)?;
+        Some(&found.bytes)
+    }
+}
+
+impl PartitionSector {
+    /// The index of its entry in the table itself; nothing for a logical partition and for a slice, which cannot be active.
+    pub fn table_index(&self) -> Option<usize> {
+        let is_slice = self.name.ends_with(char::is_alphabetic);
+        let index = usize::try_from(self.partition.0).ok()?.checked_sub(1)?;
+        (index < 4 && !is_slice).then_some(index)
+    }
 }
 
 /// A sector as an array; nothing where it has not the length of one.

@@ -2,9 +2,9 @@
 
 use signpost_facts::change::SectorWrite;
 use signpost_facts::{Disk, DiskNumber, Partition, System, VolumeNumber};
+use signpost_firmware::bios::active;
 use signpost_firmware::bios::code::{self, FirstCode};
 use signpost_firmware::bios::rules::{self, End, Where, Why};
-use signpost_firmware::bios::{ACTIVE, ENTRY, TABLE, active};
 use signpost_place::Look;
 
 use super::{boot_sector, first};
@@ -26,12 +26,9 @@ pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWri
     let end = rules::follow(seen.as_ref());
     let mut steps = Vec::new();
     if let Some(disk) = disk {
-        let leads =
-            matches!(seen.as_ref().and_then(|seen| seen.code), Some(FirstCode::OurPlain | FirstCode::Plain));
-        let finding = match seen.as_ref().and_then(|seen| seen.code) {
-            Some(code) => first_words(code),
-            None => "it cannot be read",
-        };
+        let code = seen.as_ref().and_then(|seen| seen.code);
+        let leads = code.is_some_and(FirstCode::leads_on);
+        let finding = code.map_or("it cannot be read", first_words);
         let verdict =
             if leads { StepVerdict::Through(Through::LeadsOn) } else { StepVerdict::End(kind(end)) };
         steps.push(step(format!("first disk, d{}", disk.number), verdict, finding.to_string()));
@@ -66,7 +63,6 @@ fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
         Some(code::of_partition(&boot_sector(look, of, planned)?))
     };
     rules::Disk {
-        index: 0,
         code: bytes.as_ref().map(code::of_first),
         active: bytes.iter().flat_map(|bytes| active(bytes)).map(|index| (index, of_entry(index))).collect(),
     }
@@ -166,9 +162,4 @@ fn nothing_words(why: Why, d: DiskNumber, name: impl Fn(usize) -> String) -> Str
             format!("{} is active, and its boot sector only says that nothing starts", name(index))
         }
     }
-}
-
-/// The index in the table of the partition that is active then, where one is.
-pub(super) fn active_of(sector: &[u8]) -> Option<usize> {
-    (0..4).find(|index| sector.get(TABLE + index * ENTRY).is_some_and(|flag| flag & ACTIVE != 0))
 }

@@ -5,14 +5,15 @@ use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
 use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, Volume};
 use signpost_firmware::bios::code::has_parameters;
-use signpost_firmware::bios::{CODE_LEN, ENTRY, SECTOR, is_marked, plain, with_active, with_code};
+use signpost_firmware::bios::{
+    CODE_LEN, ENTRY, SECTOR, TABLE, active, is_marked, plain, with_active, with_code,
+};
 use signpost_place::Look;
 
-use super::rehearse::{active_of, first_words, partition_words, rehearse};
+use super::rehearse::{first_words, partition_words, rehearse};
 use crate::rehearse::{Kind, Outcome};
 
-/// Where a disk's signature ends and the table begins.
-const TABLE: std::ops::Range<usize> = 446..510;
+/// Where a disk's signature stands, between code and table.
 const SIGNATURE: std::ops::Range<usize> = 440..444;
 
 /// A sector that code may stand in.
@@ -72,9 +73,7 @@ pub fn held(look: &Look) -> Vec<Held> {
     let mut all = Vec::new();
     for first in &sectors.first {
         let mut notes = Vec::new();
-        let active = (0..4)
-            .filter(|index| first.bytes.get(TABLE.start + index * 16).is_some_and(|flag| flag & 0x80 != 0));
-        match active.count() {
+        match active(&first.bytes).count() {
             0 => notes.push("no partition is active".to_string()),
             1 => {}
             count => notes.push(format!("{count} partitions are active")),
@@ -85,9 +84,9 @@ pub fn held(look: &Look) -> Vec<Held> {
         });
         let name = format!("d{}", first.disk);
         all.push(Held { name, what: first_words(first.code), notes, digest: short(&first.sha256) });
-        let active = active_of(&first.bytes);
+        let active = active(&first.bytes).next();
         for sector in sectors.partitions.iter().filter(|sector| sector.disk == first.disk) {
-            let is_active = usize::try_from(sector.partition.0).ok() == active.map(|index| index + 1);
+            let is_active = active.is_some() && sector.table_index() == active;
             let mut notes: Vec<String> = is_active.then(|| "active".to_string()).into_iter().collect();
             notes.extend(sector.says_before.map(|says| {
                 format!(
@@ -211,9 +210,7 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
         }
         (Which::Partition(index), Wanted::Active) => {
             let found = &sectors.partitions[*index];
-            let entry = usize::try_from(found.partition.0).ok().and_then(|number| number.checked_sub(1));
-            let Some(entry) = entry.filter(|entry| *entry < 4 && !found.name.ends_with(char::is_alphabetic))
-            else {
+            let Some(entry) = found.table_index() else {
                 return wrong(format!(
                     "{} has no entry in the table itself; one of the four first can be active",
                     found.name
@@ -249,15 +246,7 @@ fn finish(
             "nothing tells d{disk} from other disks: it has neither a serial nor a signature"
         ))
     })?;
-    let sectors = &look.survey.boot_sectors;
-    let before = match offset {
-        0 => sectors.first_of(disk).map(|first| first.bytes.clone()),
-        _ => sectors
-            .partitions
-            .iter()
-            .find(|found| found.disk == disk && found.start == offset)
-            .map(|found| found.bytes.clone()),
-    };
+    let before = look.survey.boot_sectors.bytes_at(disk, offset).map(<[u8]>::to_vec);
     if offset > 0 {
         refusals.extend(mounted(look, disk, offset));
     }
@@ -288,7 +277,7 @@ fn finish(
 fn brings_a_table(write: &SectorWrite) -> bool {
     let (Some(before), Some(after)) = (&write.before, &write.after) else { return false };
     let differs = |at: usize| before.get(at) != after.get(at);
-    TABLE.clone().any(|at| !(at - TABLE.start).is_multiple_of(ENTRY) && differs(at))
+    (0..4 * ENTRY).any(|at| !at.is_multiple_of(ENTRY) && differs(TABLE + at))
 }
 
 /// A sector of a volume that is mounted is the kernel's.

@@ -17,17 +17,14 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     };
     let of_disk = || sectors.partitions.iter().filter(|sector| sector.disk == disk.number);
     let active: Vec<usize> = active(&first.bytes).collect();
-    let is_active = |sector: &&PartitionSector| {
-        active.iter().any(|index| usize::try_from(sector.partition.0).ok() == Some(index + 1))
-            && is_in_table(sector)
-    };
+    let is_active =
+        |sector: &&PartitionSector| sector.table_index().is_some_and(|index| active.contains(&index));
     let is_lost = matches!(first.code, FirstCode::Unmarked | FirstCode::Empty);
     if is_lost {
         found.add(no_code(seen, disk, first.code), &[]);
     }
     // What cures that is plain code, so the rest counts too.
-    let leads = (is_lost && !disk.partitions.is_empty())
-        || matches!(first.code, FirstCode::OurPlain | FirstCode::Plain);
+    let leads = (is_lost && !disk.partitions.is_empty()) || first.code.leads_on();
     if leads && active.is_empty() {
         found.add(none_active(seen, disk, of_disk().collect()), &[]);
     } else if leads && active.len() > 1 {
@@ -45,11 +42,6 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     }
 }
 
-/// Whether a partition has an entry in the table itself, and can be active.
-fn is_in_table(sector: &PartitionSector) -> bool {
-    sector.partition.0 <= 4 && !sector.name.ends_with(char::is_alphabetic)
-}
-
 fn felt(seen: &Seen<'_>) -> Effect {
     seen.effect(&[], true, Effect::WillBreak)
 }
@@ -57,7 +49,7 @@ fn felt(seen: &Seen<'_>) -> Effect {
 /// The cure that makes the first of these partitions active that has a boot sector that starts something; the others are named.
 fn make_active(made: &mut Cause, sectors: &[&PartitionSector]) {
     let mut fitting =
-        sectors.iter().filter(|sector| is_in_table(sector) && sector.code == SectorCode::Starts);
+        sectors.iter().filter(|sector| sector.table_index().is_some() && sector.code == SectorCode::Starts);
     let Some(first) = fitting.next() else { return };
     made.cures.push(Cure {
         name: "activate",

@@ -23,6 +23,13 @@ pub enum FirstCode {
     Other,
 }
 
+impl FirstCode {
+    /// Whether it starts the active partition.
+    pub fn leads_on(self) -> bool {
+        matches!(self, Self::OurPlain | Self::Plain)
+    }
+}
+
 /// The code in a partition's boot sector.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[cfg_attr(feature = "serde", derive(serde::Serialize, serde::Deserialize))]

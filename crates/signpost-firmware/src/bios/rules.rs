@@ -9,8 +9,6 @@ use super::code::{FirstCode, SectorCode};
 /// A disk as BIOS sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Disk {
-    /// Its index in the order that the caller keeps.
-    pub index: usize,
     /// Its first sector's code; nothing where it cannot be read.
     pub code: Option<FirstCode>,
     /// The partitions of the table's four entries that are active, with their boot sectors; nothing for one that cannot be read.
@@ -93,8 +91,7 @@ mod tests {
 
     #[test]
     fn each_end_has_its_cause() {
-        let disk =
-            |code, active: &[(usize, Option<SectorCode>)]| Disk { index: 0, code, active: active.to_vec() };
+        let disk = |code, active: &[(usize, Option<SectorCode>)]| Disk { code, active: active.to_vec() };
         let starts = (1, Some(SectorCode::Starts));
         let end = |code, active: &[(usize, Option<SectorCode>)]| follow(Some(&disk(Some(code), active)));
         assert_eq!(follow(None), End::Nothing(Why::NoDisk));
