@@ -37,6 +37,8 @@ pub enum Bus {
     Scsi,
     /// USB mass storage.
     Usb,
+    /// Parallel ATA, on the older of the emulator's two boards; four disks at most.
+    Ide,
 }
 
 /// A disk to be attached.
@@ -67,6 +69,7 @@ impl Disk {
             Bus::Sata => format!("ide-hd,bus=ide.{index}"),
             Bus::Scsi => "scsi-hd,bus=scsi.0".to_string(),
             Bus::Usb => "usb-storage,bus=usb.0".to_string(),
+            Bus::Ide => format!("ide-hd,bus=ide.{},unit={}", index / 2, index % 2),
         };
         // NVM Express wants one.
         let serial = self.serial.clone().or_else(|| (self.bus == Bus::Nvme).then(|| format!("d{index}")));
@@ -81,7 +84,7 @@ impl Disk {
         match self.bus {
             Bus::Scsi => Some("virtio-scsi-pci,id=scsi"),
             Bus::Usb => Some("qemu-xhci,id=usb"),
-            Bus::Virtio | Bus::Nvme | Bus::Sata => None,
+            Bus::Virtio | Bus::Nvme | Bus::Sata | Bus::Ide => None,
         }
     }
 }
@@ -129,6 +132,18 @@ impl Spec {
         }
     }
 
+    /// The emulator's board.
+    fn board(&self) -> &'static str {
+        let has_ide = self.disks.iter().any(|disk| disk.bus == Bus::Ide);
+        // Without a screen the BIOS mirrors its own on the serial line.
+        match (self.is_bios, has_ide) {
+            (true, false) => "q35,accel=tcg,graphics=off",
+            (true, true) => "pc,accel=tcg,graphics=off",
+            (false, false) => "q35,accel=tcg,smm=on",
+            (false, true) => "pc,accel=tcg",
+        }
+    }
+
     /// The command that starts it, without a serial console, a screen or a monitor yet.
     ///
     /// # Errors
@@ -139,9 +154,8 @@ impl Spec {
             return Err(format!("{code} is not there; `cargo xtask test` installs it (package ovmf)"));
         }
         let mut command = Command::new("qemu-system-x86_64");
-        // Without a screen the BIOS mirrors its own on the serial line.
-        let machine = if self.is_bios { "q35,accel=tcg,graphics=off" } else { "q35,accel=tcg,smm=on" };
-        command.args(["-machine", machine, "-net", "none", "-no-reboot", "-m"]).arg(self.memory.to_string());
+        command.args(["-machine", self.board(), "-net", "none", "-no-reboot", "-m"]);
+        command.arg(self.memory.to_string());
         if self.secure_boot {
             // Its store takes writes from system management mode alone.
             command.args(["-global", "driver=cfi.pflash01,property=secure,value=on"]);
