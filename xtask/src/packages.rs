@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 35] = [
+pub const FOR_TESTS: [&str; 36] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -33,6 +33,7 @@ pub const FOR_TESTS: [&str; 35] = [
     "rpm",
     "sbsigntool",
     "squashfs-tools",
+    "strace",
     "systemd",
     "time",
     "udftools",

@@ -149,7 +149,8 @@ impl Kept {
 }
 
 /// Plans to correct what differs from what was last applied. `packaged` is the boot program that is found beside
-/// this one; it is used where it is the very one that was applied.
+/// this one; it is used where it is the very one that was applied. `by` is the step that this is for: it goes on with one of its
+/// own that was not finished, and with no other.
 ///
 /// # Errors
 /// Where the variables cannot be read.
@@ -158,6 +159,7 @@ pub fn hold(
     history: &History,
     held: Option<&Held>,
     packaged: Option<Vec<u8>>,
+    by: Action,
 ) -> Result<HoldPlan> {
     let now = rehearse(look).outcome;
     let nothing = |why: &str| HoldPlan {
@@ -167,7 +169,9 @@ pub fn hold(
         found: now.text.clone(),
         outcome: now.clone(),
     };
-    if let Some(record) = history.unfinished().filter(|record| record.action != Action::Hold) {
+    if let Some(record) =
+        history.unfinished().filter(|record| record.action != Action::Hold && record.action != by)
+    {
         let what = match record.action {
             Action::Undo { .. } => "an undo was not finished: `signpost undo` finishes it",
             Action::Apply => {
@@ -183,6 +187,7 @@ pub fn hold(
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let wishes = Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged) };
+    // Another version is not what was applied: somebody decides on that one.
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
         return Ok(nothing(
             "the boot program that was applied is gone, and another version is installed: `signpost apply` makes that active",
@@ -248,6 +253,11 @@ fn boot_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> Option<B
     };
     let is_it = |bytes: &Vec<u8>| BootProgram::new(bytes.clone()).path() == *path;
     on_home().filter(is_it).or_else(|| packaged.filter(is_it)).map(BootProgram::new)
+}
+
+/// Whether the boot program that was applied is nowhere any more: neither on the home volume nor beside this program.
+pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> bool {
+    held.boot_program.is_some() && boot_program(look, held, packaged).is_none()
 }
 
 /// Whether the newest slot was written at boot.

@@ -88,6 +88,13 @@ pub enum SlotFault {
     Text,
 }
 
+impl SlotFault {
+    /// Whether something was hurt: one that was never written, and one that a newer version wrote, are whole.
+    pub fn is_damage(&self) -> bool {
+        !matches!(self, Self::Empty | Self::Format(_))
+    }
+}
+
 impl Slot {
     /// The slot's bytes, [`SLOT_SIZE`] of them; `None` where the text is too long.
     pub fn encode(&self) -> Option<Vec<u8>> {

@@ -8,9 +8,13 @@ use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
-use super::{Found, Seen, cause};
+use super::{Found, Seen, cause, ids};
 use crate::history::Action;
-use crate::hold::{Held, hold};
+use crate::hold::{Held, has_lost_its_program, hold};
+use crate::menu_file::MenuFile;
+use crate::plan::{Wishes, plan, state_after};
+use crate::rehearse::State;
+use crate::ways;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held {
@@ -60,10 +64,55 @@ fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     Some(made)
 }
 
+/// The boot program that was applied is gone, and another version is installed, or none: hold leaves that to a person.
+fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
+    let path = held.boot_program().unwrap_or_default();
+    let effect = seen.effect(&[], true, Effect::StartsOther);
+    let place = format!("{}{path}", held.home().unwrap_or_default());
+    let mut gone = cause(Code::BootProgramGone, effect, None, format!("the boot program is gone: {place}"));
+    let menu = MenuFile::new(seen.case.menu_path, held.menu().to_string());
+    let wishes = Wishes { home: None, boot_program: seen.case.program.clone() };
+    let plan = menu.and_then(|menu| plan(seen.look, &menu, seen.case.history, &wishes));
+    match plan {
+        Ok(plan) if seen.case.program.is_some() => {
+            gone.evidence.push("another version is installed than the one that was applied".into());
+            gone.cures.push(Cure {
+                name: "apply-anew",
+                what: "apply the same menu with the installed boot program".into(),
+                acts: vec![Act::Reapply],
+            });
+            gone.systems = brought_back(seen, &plan.writes);
+        }
+        _ => {
+            gone.by_hand = Some(
+                "install the boot program (`signpost plan` says where it belongs), and `signpost apply`"
+                    .into(),
+            )
+        }
+    }
+    let index = found.add(gone, &[]);
+    explain_ours(seen, found, index);
+    found.explain(index, Code::NotFirst, None);
+}
+
+/// The systems that have no way, and have one once this is written.
+fn brought_back(seen: &Seen<'_>, writes: &[Change]) -> Vec<String> {
+    let look = seen.look;
+    let files: Vec<FileWrite> = writes.iter().filter_map(Change::file).cloned().collect();
+    let variables: Vec<Write> = writes.iter().filter_map(Change::variable).cloned().collect();
+    let after = look.contents().and_then(|contents| state_after(look, contents, &variables));
+    let Ok(after) = after else { return Vec::new() };
+    ids(&ways::lost_by(look, after.state(&files), State::of(look)))
+}
+
 /// What hold would correct, by cause.
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
-    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program) else {
+    if has_lost_its_program(seen.look, held, program.clone()) {
+        program_lost(seen, held, found);
+        return;
+    }
+    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program, Action::Mend) else {
         // What stands against it is named elsewhere; that our entries are gone shows anyway.
         let numbers = seen.case.history.owned();
         let is_there = |(number, (data, _)): (&u16, &(Vec<u8>, String))| {
@@ -83,19 +132,24 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let variables: Vec<&Write> = plan.writes.iter().filter_map(Change::variable).collect();
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
+    let back = brought_back(seen, &plan.writes);
     if let Some(write) = files.iter().find(|write| !is_slot(write)) {
         let state = if write.before.is_some() { "is damaged" } else { "is gone" };
         let message = format!("the boot program {state}: {}{}", write.volume, write.path);
         let mut gone = cause(Code::BootProgramGone, starts_other, subject_of(seen.look, write), message);
         gone.cures.push(hold_cure("write it again"));
+        gone.systems.clone_from(&back);
         let index = found.add(gone, &[]);
         explain_ours(seen, found, index);
     }
-    if let Some(write) = files.iter().find(is_slot) {
+    // Where what was applied stands whole in one of the copies, the other is told of with them.
+    let is_active = home::newest_text(seen.look).is_some_and(|text| text == held.menu());
+    if let Some(write) = files.iter().find(is_slot).filter(|_| !is_active) {
         let message =
             format!("the menu on the home volume is damaged or gone: {}{}", write.volume, write.path);
         let mut damaged = cause(Code::MenuDamaged, starts_other, subject_of(seen.look, write), message);
         damaged.cures.push(hold_cure("write the menu that was applied again"));
+        damaged.systems.clone_from(&back);
         found.add(damaged, &[]);
     }
     let entries: Vec<&&Write> =
@@ -108,6 +162,9 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
             Some(_) => "the menu's entry was altered in the firmware",
         };
         entry_lost(found, state, starts_other, &[format!("it was applied, and now {}", plan.found)]);
+        if let Some(lost) = found.of(Code::EntryLost, None) {
+            lost.systems = back;
+        }
     } else if let Some(order) = variables.iter().find(|write| write.name == "BootOrder") {
         let first = order.after.as_ref().and_then(|bytes| bytes.first_chunk::<2>().copied());
         if first.map(u16::from_le_bytes) != seen.boot().order.first().copied() {
@@ -196,7 +253,7 @@ fn slots(seen: &Seen<'_>, found: &mut Found) {
         return;
     }
     let slots = home::slots(seen.look, home);
-    let is_spoiled = |slot: &Result<_, SlotFault>| matches!(slot, Err(fault) if *fault != SlotFault::Empty);
+    let is_spoiled = |slot: &Result<_, SlotFault>| slot.as_ref().is_err_and(SlotFault::is_damage);
     let faults: Vec<String> = SLOT_NAMES
         .iter()
         .zip(&slots)

@@ -23,6 +23,7 @@ use crate::check::Case;
 use crate::draft::{self, draft};
 use crate::edit::tune;
 use crate::firmware::called;
+use crate::history::Action;
 use crate::hold::{Held, hold};
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, device_path, guards, words};
@@ -295,7 +296,7 @@ impl<'a> Work<'a> {
             return Ok((None, Vec::new(), None));
         }
         let program = self.case.program.as_ref().map(|program| program.bytes().to_vec());
-        let plan = hold(self.look, self.case.history, self.case.held, program)?;
+        let plan = hold(self.look, self.case.history, self.case.held, program, Action::Mend)?;
         self.refusals.extend(refusals(plan.refusals));
         Ok((None, plan.writes, None))
     }

@@ -14,7 +14,7 @@ use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, Writer, newest};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::home::Home;
@@ -45,10 +45,9 @@ pub(super) fn plan(
         return Err(Error::Refused(vec![refusal]));
     }
     let files = Files::new(look, &home)?;
-    let held = signpost_place::home::newest_slot(look, home.volume);
     let machine_id = signpost_place::home::machine_id(look);
     let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
-    file_writes.extend(files.slots(menu, &machine_id, held.as_ref())?);
+    file_writes.extend(files.slots(menu, &machine_id)?);
 
     let news = News::of(look, &menu.document);
     let mut numbers = options::Numbers::new(&look.boot, history.owned());
@@ -254,8 +253,14 @@ impl<'a> Files<'a> {
     }
 
     /// The menu goes into the slot that does not hold the newest one; nothing where that one is this menu. The
-    /// other slot is made too, so that later writes only overwrite.
-    fn slots(&self, menu: &MenuFile, machine: &str, held: Option<&(usize, Slot)>) -> Result<Vec<FileWrite>> {
+    /// other slot is made too, so that later writes only overwrite; one that is damaged is emptied.
+    fn slots(&self, menu: &MenuFile, machine: &str) -> Result<Vec<FileWrite>> {
+        let slots = signpost_place::home::slots(self.look, self.volume);
+        let held = newest(&slots);
+        let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
+        let empty = |index: usize, what: String| self.write(path(index), vec![b'\n'; SLOT_SIZE], what);
+        let is_damaged = |index: usize| slots[index].as_ref().is_err_and(SlotFault::is_damage);
+        let emptied = |index: usize| empty(index, format!("empty {}, which is damaged", SLOT_NAMES[index]));
         let numbers = self.look.known.with(&self.look.survey, &self.look.identities).numbers_by_table();
         let counts_alike = |slot: &Slot| {
             let own = self.look.survey.disks.iter().filter(|disk| disk.takes_part);
@@ -263,33 +268,34 @@ impl<'a> Files<'a> {
             tables.all(|table| slot.disks.of(table) == numbers.of(table))
         };
         let is_same = |slot: &Slot| slot.text == menu.text && slot.machine == machine && counts_alike(slot);
-        if held.is_some_and(|(_, slot)| is_same(slot)) {
-            return Ok(Vec::new());
+        if let Some((index, _)) = held.filter(|(_, slot)| is_same(slot)) {
+            let damaged = Some(1 - index).filter(|other| is_damaged(*other));
+            return Ok(damaged.map(emptied).transpose()?.flatten().into_iter().collect());
         }
         // Behind the last serial the count starts anew: then the slot that holds it must go for the new one to count.
         let next = |slot: &Slot| slot.serial.checked_add(1);
         let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, next(slot).unwrap_or(1)));
-        let outlived = held.filter(|(_, slot)| next(slot).is_none()).map(|(index, _)| *index);
+        let outlived = held.filter(|(_, slot)| next(slot).is_none()).map(|(index, _)| index);
         let (machine, text) = (machine.to_string(), menu.text.clone());
         let slot = Slot { serial, writer: Writer::Desk, machine, disks: numbers, text };
         let bytes = slot.encode().ok_or_else(|| Error::Unusable {
             place: "menu file".into(),
             why: format!("it does not fit a slot of {SLOT_SIZE} bytes together with its first line"),
         })?;
-        let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
         let mut writes = Vec::new();
-        let spare = path(1 - index);
+        let spare = 1 - index;
         if held.is_none()
-            && self.look.read_file(self.volume, &spare, signpost_place::home::MAX_FILE)?.is_none()
+            && self.look.read_file(self.volume, &path(spare), signpost_place::home::MAX_FILE)?.is_none()
         {
-            let what = format!("make the spare slot, {}", SLOT_NAMES[1 - index]);
-            writes.extend(self.write(spare, vec![b'\n'; SLOT_SIZE], what)?);
+            writes.extend(empty(spare, format!("make the spare slot, {}", SLOT_NAMES[spare]))?);
         }
         let what = format!("write the menu into {}", SLOT_NAMES[index]);
         writes.extend(self.write(path(index), bytes, what)?);
         if let Some(outlived) = outlived {
             let what = format!("empty {}, whose number is the last there is", SLOT_NAMES[outlived]);
-            writes.extend(self.write(path(outlived), vec![b'\n'; SLOT_SIZE], what)?);
+            writes.extend(empty(outlived, what)?);
+        } else if is_damaged(spare) {
+            writes.extend(emptied(spare)?);
         }
         Ok(writes)
     }

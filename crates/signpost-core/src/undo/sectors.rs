@@ -8,32 +8,31 @@ use crate::history::Record;
 
 /// The sectors that were written since a step, as they go back. Those of disks that are not here stay.
 pub(super) fn sectors(look: &Look, since: &[&Record], notes: &mut Vec<String>) -> Vec<SectorWrite> {
-    let writes = since.iter().flat_map(|record| &record.writes).filter_map(Change::sectors);
-    // The first and the last of each.
-    let mut all: Vec<(&SectorWrite, &SectorWrite)> = Vec::new();
-    for write in writes {
-        match all.iter_mut().find(|(first, _)| (&first.disk, first.offset) == (&write.disk, write.offset)) {
-            Some((_, last)) => *last = write,
-            None => all.push((write, write)),
+    // For each place what was written there, in order.
+    let mut all: Vec<Vec<&SectorWrite>> = Vec::new();
+    for write in since.iter().flat_map(|record| &record.writes).filter_map(Change::sectors) {
+        let is_there = |writes: &&mut Vec<&SectorWrite>| {
+            writes.iter().any(|other| (&other.disk, other.offset) == (&write.disk, write.offset))
+        };
+        match all.iter_mut().find(is_there) {
+            Some(writes) => writes.push(write),
+            None => all.push(vec![write]),
         }
     }
-    all.into_iter().rev().filter_map(|(first, last)| back(look, first, last, notes)).collect()
+    all.into_iter().rev().filter_map(|writes| back(look, &writes, notes)).collect()
 }
 
-fn back(
-    look: &Look,
-    first: &SectorWrite,
-    last: &SectorWrite,
-    notes: &mut Vec<String>,
-) -> Option<SectorWrite> {
+fn back(look: &Look, writes: &[&SectorWrite], notes: &mut Vec<String>) -> Option<SectorWrite> {
+    let first = *writes.first()?;
     if !look.survey.disks.iter().any(|disk| disk.identity() == Some(&first.disk)) {
         notes.push(format!("a sector of disk {} is out of reach; it stays as it is", first.disk));
         return None;
     }
-    let (before, after) = (first.before.as_ref()?, last.after.as_ref()?);
-    let now = bios::now(look, first).unwrap_or_else(|| after.clone());
+    let before = first.before.as_deref()?;
+    let wrote: Vec<&[u8]> = writes.iter().filter_map(|write| write.after.as_deref()).collect();
+    let now = bios::now(look, first).or_else(|| wrote.last().map(|last| last.to_vec()))?;
     let what = format!("undo: {}", first.what);
-    match merged(before, after, &now) {
+    match merged(before, &wrote, &now) {
         Some(back) if back == now => None,
         Some(back) => Some(SectorWrite { what, before: Some(now), after: Some(back), ..first.clone() }),
         None => {
@@ -43,17 +42,21 @@ fn back(
     }
 }
 
-/// What stands there now, with what we changed as it was; nothing where somebody has changed that since.
-fn merged(before: &[u8], after: &[u8], now: &[u8]) -> Option<Vec<u8>> {
-    if before.len() != after.len() || before.len() != now.len() {
+/// What stands there now, with what we changed as it was; nothing where somebody has changed that since. All that we wrote
+/// counts: an undoing that was cut off may have been written, or not.
+fn merged(before: &[u8], wrote: &[&[u8]], now: &[u8]) -> Option<Vec<u8>> {
+    if before.len() != now.len() || wrote.iter().any(|wrote| wrote.len() != now.len()) {
         return None;
     }
-    let bytes = before.iter().zip(after).zip(now).map(|((before, after), now)| match () {
-        () if before == after => Some(*now),
-        () if now == after || now == before => Some(*before),
-        () => None,
-    });
-    bytes.collect()
+    let byte = |at: usize| {
+        let (was, is) = (before[at], now[at]);
+        match () {
+            () if wrote.iter().all(|wrote| wrote[at] == was) => Some(is),
+            () if is == was || wrote.iter().any(|wrote| wrote[at] == is) => Some(was),
+            () => None,
+        }
+    };
+    (0..now.len()).map(byte).collect()
 }
 
 #[cfg(test)]
@@ -62,9 +65,22 @@ mod tests {
 
     #[test]
     fn only_what_we_changed_goes_back() {
-        assert_eq!(merged(b"code table", b"CODE table", b"CODE TABLE").as_deref(), Some(&b"code TABLE"[..]));
-        assert_eq!(merged(b"code table", b"CODE table", b"code table").as_deref(), Some(&b"code table"[..]));
-        assert_eq!(merged(b"code table", b"CODE table", b"c0DE table"), None, "another's code stays");
-        assert_eq!(merged(b"code", b"CODE", b"COD"), None);
+        assert_eq!(
+            merged(b"code table", &[b"CODE table"], b"CODE TABLE").as_deref(),
+            Some(&b"code TABLE"[..])
+        );
+        assert_eq!(
+            merged(b"code table", &[b"CODE table"], b"code table").as_deref(),
+            Some(&b"code table"[..])
+        );
+        assert_eq!(merged(b"code table", &[b"CODE table"], b"c0DE table"), None, "another's code stays");
+        let cut_off: [&[u8]; 2] = [b"CODE", b"code"];
+        assert_eq!(
+            merged(b"code", &cut_off, b"CODE").as_deref(),
+            Some(&b"code"[..]),
+            "an undoing that was not written"
+        );
+        assert_eq!(merged(b"code", &cut_off, b"code").as_deref(), Some(&b"code"[..]), "and one that was");
+        assert_eq!(merged(b"code", &[b"CODE"], b"COD"), None);
     }
 }

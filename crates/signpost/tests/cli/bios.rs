@@ -6,7 +6,7 @@ use signpost_firmware::bios::{CODE_LEN, SECTOR, plain};
 
 use crate::harness::{TestMachine, flat};
 
-fn gauge_bench() -> TestMachine {
+pub fn gauge_bench() -> TestMachine {
     let machine = TestMachine::small();
     std::fs::remove_dir_all(machine.folder()).unwrap();
     gauge::write(machine.folder()).unwrap();
@@ -18,7 +18,7 @@ fn disk(machine: &TestMachine) -> Vec<u8> {
 }
 
 /// Overwrites bytes of the disk, as another system's installer or a mishap does.
-fn hurt(machine: &TestMachine, at: usize, bytes: &[u8]) {
+pub fn hurt(machine: &TestMachine, at: usize, bytes: &[u8]) {
     let mut image = disk(machine);
     image[at..at + bytes.len()].copy_from_slice(bytes);
     std::fs::write(machine.path("gauge.img"), image).unwrap();

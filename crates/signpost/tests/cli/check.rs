@@ -317,16 +317,32 @@ fn our_boot_program_is_written_again_where_it_is_gone_or_damaged() {
 
 #[test]
 fn slots_that_were_written_over_are_written_again() {
-    for slots in [&["MENU-A.TML", "MENU-B.TML"][..], &["MENU-A.TML"]] {
+    for (slots, effect, cure) in [
+        (&["MENU-A.TML", "MENU-B.TML"][..], "nothing-starts", "hold"),
+        (&["MENU-A.TML"], "nothing-starts", "hold"),
+        (&["MENU-B.TML"], "will-break", "apply-anew"),
+    ] {
         let machine = whole();
         for slot in slots {
             put(&machine, "lark.img", &format!("/EFI/signpost/{slot}"), &[0x55; 65536]);
         }
-        let found = check(&machine);
-        assert!(found.to_string().contains("menu-damaged"), "{found:#}");
-        assert!(mend(&machine, &["menu-damaged"]).code < 2);
-        assert!(starts(&machine).is_some());
+        mended_and_undone(&machine, "menu-damaged", effect, cure);
+        assert_eq!(causes(&machine), [], "{slots:?}");
     }
+}
+
+#[test]
+fn a_lost_boot_program_of_another_version_is_replaced_by_the_installed_one() {
+    let machine = whole();
+    let applied = signpost_place::boot_program::sha256(&program())[..8].to_uppercase();
+    take(&machine, "lark.img", &[&format!("/EFI/signpost/{applied}.EFI")]);
+    std::fs::write(machine.path("program.efi"), Program::new("Signpost, newer").boot_program().build())
+        .unwrap();
+    // What the menu starts is not lost by itself: it comes back with the menu.
+    assert_eq!(causes(&machine), [("boot-program-gone".into(), "starts-other".into())]);
+    mended_and_undone(&machine, "boot-program-gone", "starts-other", "apply-anew");
+    assert_eq!(causes(&machine), []);
+    assert!(machine.boot().options.len() == 2, "no entry was made beside the menu's");
 }
 
 /// A menu with one entry for a kernel by its own path, which is the default.

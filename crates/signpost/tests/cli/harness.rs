@@ -45,12 +45,23 @@ impl TestMachine {
 
     /// Another one that is as this one is now.
     pub fn copy(&self) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let from = self.folder().join(".");
+        let copy = Self { folder: tempfile::tempdir().unwrap() };
+        copy.become_like(self);
+        copy
+    }
+
+    /// Makes this one what another one is now.
+    pub fn become_like(&self, other: &Self) {
+        for entry in std::fs::read_dir(self.folder()).unwrap() {
+            let path = entry.unwrap().path();
+            let removed =
+                if path.is_dir() { std::fs::remove_dir_all(path) } else { std::fs::remove_file(path) };
+            removed.unwrap();
+        }
+        let from = other.folder().join(".");
         let copied =
-            std::process::Command::new("cp").arg("-a").arg(from).arg(folder.path()).status().unwrap();
+            std::process::Command::new("cp").arg("-a").arg(from).arg(self.folder()).status().unwrap();
         assert!(copied.success());
-        Self { folder }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {

@@ -21,6 +21,8 @@ mod one_answer;
 mod own_entries;
 mod plan_apply;
 mod plugged_in;
+#[cfg(feature = "real-tools")]
+mod power_cuts;
 mod promises;
 mod reach;
 mod refresh;
