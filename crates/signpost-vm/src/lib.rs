@@ -11,6 +11,8 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
 use std::time::Duration;
 
+pub mod write_log;
+
 /// The firmware's code, as Debian's package `ovmf` installs it.
 pub const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
 /// The same, built with Secure Boot.
@@ -52,6 +54,8 @@ pub struct Disk {
     pub serial: Option<String>,
     /// Bytes in a sector, where it is not what the kind has by itself.
     pub sector_size: Option<u32>,
+    /// A file for the emulator to note every write in, in order; it is there already. [`write_log`] reads it.
+    pub log: Option<PathBuf>,
 }
 
 impl Disk {
@@ -175,7 +179,14 @@ impl Spec {
         });
         for (index, disk) in self.disks.iter().enumerate() {
             let image = disk.image.display();
-            command.arg("-drive").arg(format!("if=none,id=d{index},format=raw,file={image}"));
+            command.arg("-drive").arg(match &disk.log {
+                None => format!("if=none,id=d{index},format=raw,file={image}"),
+                Some(log) => format!(
+                    "if=none,id=d{index},driver=blklogwrites,file.driver=raw,file.file.driver=file,file.file.filename={image},\
+                     log.driver=file,log.filename={}",
+                    log.display()
+                ),
+            });
             command.arg("-device").arg(disk.device(index));
         }
         Ok(command)

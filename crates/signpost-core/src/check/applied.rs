@@ -74,7 +74,7 @@ fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let wishes = Wishes { home: None, boot_program: seen.case.program.clone() };
     let plan = menu.and_then(|menu| plan(seen.look, &menu, seen.case.history, &wishes));
     match plan {
-        Ok(plan) if seen.case.program.is_some() => {
+        Ok(plan) => {
             gone.evidence.push("another version is installed than the one that was applied".into());
             gone.cures.push(Cure {
                 name: "apply-anew",
@@ -83,12 +83,12 @@ fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
             });
             gone.systems = brought_back(seen, &plan.writes);
         }
-        _ => {
+        Err(_) if seen.case.program.is_none() => {
             gone.by_hand = Some(
-                "install the boot program (`signpost plan` says where it belongs), and `signpost apply`"
-                    .into(),
-            )
+                "install the package again, which brings the boot program, and then `signpost apply`".into(),
+            );
         }
+        Err(error) => gone.by_hand = Some(format!("`signpost apply` would write it again, but: {error}")),
     }
     let index = found.add(gone, &[]);
     explain_ours(seen, found, index);

@@ -16,6 +16,8 @@ mod draft_menu;
 mod edit;
 mod first_minutes;
 mod forecast;
+#[cfg(feature = "real-tools")]
+mod fsck;
 mod harness;
 mod one_answer;
 mod own_entries;

@@ -6,6 +6,8 @@ mod attacks;
 mod bios;
 mod debian;
 mod faults;
+#[path = "../cli/fsck.rs"]
+mod fsck;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;
@@ -13,6 +15,7 @@ mod layouts;
 mod live;
 mod menu;
 mod names;
+mod power_cuts;
 mod prompt;
 mod secure_boot;
 mod strange;
