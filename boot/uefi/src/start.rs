@@ -41,6 +41,7 @@ pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> Str
         }
         StartTarget::FirmwareEntry { number, handover: true } => option(machine, *number),
         StartTarget::FirmwareEntry { number, .. } => Err(power::into_option(*number)),
+        StartTarget::Sector { .. } => Err("UEFI firmware starts no boot sectors".into()),
         StartTarget::BuiltIn | StartTarget::Group => Err("it starts nothing".into()),
     };
     match outcome {

@@ -145,7 +145,7 @@ fn merged(
     let (mut file, mut document) = match existing {
         Some(held) => (MenuText::new(path, &held.text)?, held.document.clone()),
         None => {
-            let text = text::head(&look.survey.machine.name, wishes.new_host);
+            let text = text::head(&look.survey.machine.name, wishes.new_host, look.survey.machine.firmware);
             (MenuText::new(path, &text)?, MenuDocument::default())
         }
     };

@@ -17,6 +17,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 
 use crate::history::{Action, History, Record};
+use crate::home;
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
 use crate::rehearse::{Outcome, rehearse, rehearse_state};
@@ -182,7 +183,12 @@ pub fn hold(
         return Ok(nothing(&format!("{what}; until then hold leaves all as it is")));
     }
     let Some(held) = held else {
-        return Ok(nothing("no menu is active, so there is nothing to hold"));
+        // What this system applied counts no more once another one has applied its own.
+        let other = home::other_system(look, history, look.home);
+        return Ok(match other {
+            Some(other) => nothing(&format!("{}, and hold leaves that", other.message)),
+            None => nothing("no menu is active, so there is nothing to hold"),
+        });
     };
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();

@@ -29,6 +29,9 @@ pub struct FirstSector {
     pub disk: DiskNumber,
     /// Its code.
     pub code: FirstCode,
+    /// Whose it is, where a row of the catalogue knows it.
+    #[serde(default)]
+    pub known: Option<String>,
     /// SHA-256 of the code, the first 440 bytes.
     pub sha256: String,
     /// The sector.
@@ -53,6 +56,9 @@ pub struct PartitionSector {
     pub start: u64,
     /// Its code.
     pub code: SectorCode,
+    /// Whose it is, where a row of the catalogue knows it.
+    #[serde(default)]
+    pub known: Option<String>,
     /// SHA-256 of the sector.
     pub sha256: String,
     /// The sector.

@@ -8,6 +8,7 @@ use alloc::vec::Vec;
 use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
 use signpost_disk::probe::VolumeKind;
+use signpost_firmware::bios::code::SectorCode;
 use signpost_firmware::device_path::PartitionSignature;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 
@@ -15,7 +16,7 @@ use crate::finding::Finding;
 use crate::firmware::FirmwareFacts;
 use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
 use crate::programs::{BootFile, EntryFile, Kernel, System};
-use crate::sectors::BootSectors;
+use crate::sectors::{BootSectors, PartitionSector};
 
 /// The whole picture.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -401,12 +402,34 @@ impl Volume {
     }
 }
 
+impl Partition {
+    /// The partition whose slice this is.
+    pub fn slice_of(&self) -> Option<PartitionNumber> {
+        self.slice.as_ref()?.trim_end_matches(char::is_alphabetic).parse().ok().map(PartitionNumber)
+    }
+}
+
 impl Survey {
     /// The disk and the partition that a volume lies in, where it lies in one.
     pub fn partition_of(&self, volume: &Volume) -> Option<(&Disk, &Partition)> {
         let disk = self.disk(volume.disk)?;
         let is_it = |partition: &&Partition| Some(partition.number) == volume.partition;
         Some((disk, disk.partitions.iter().find(is_it)?))
+    }
+
+    /// The boot sector that a volume is started by: its own, or, where that starts nothing and the volume is a slice, that of the
+    /// partition around it.
+    pub fn boot_sector_of(&self, volume: VolumeNumber) -> Option<&PartitionSector> {
+        let facts = self.volumes.get(volume.index())?;
+        let sectors = || self.boot_sectors.partitions.iter().filter(|sector| sector.disk == facts.disk);
+        let own = sectors().find(|sector| sector.name == facts.name);
+        let around = || {
+            let slice =
+                self.disk(facts.disk)?.partitions.iter().find(|inner| inner.volume == Some(volume))?;
+            let around = slice.slice_of()?;
+            sectors().find(|sector| sector.partition == around)
+        };
+        own.filter(|sector| sector.code == SectorCode::Starts).or_else(around).or(own)
     }
 
     /// What people call a volume; nothing, where there is no such one.

@@ -155,8 +155,8 @@ pub enum Starts {
     },
     /// A boot sector.
     Sector {
-        /// The volume whose sector it is.
-        volume: VolumeRef,
+        /// Where it stands.
+        from: SectorFrom,
     },
     /// A load option of the firmware's.
     FirmwareEntry {
@@ -191,6 +191,25 @@ pub enum Starts {
         /// What is wrong with it.
         why: String,
     },
+}
+
+/// Where a boot sector stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SectorFrom {
+    /// At the start of a volume, or of the partition whose slice it is.
+    Volume(VolumeRef),
+    /// In a file.
+    File(Place),
+}
+
+impl SectorFrom {
+    /// The volume that it names.
+    pub fn volume(&self) -> &VolumeRef {
+        match self {
+            Self::Volume(volume) => volume,
+            Self::File(place) => &place.volume,
+        }
+    }
 }
 
 /// Kinds of entry that a file can write.
@@ -250,7 +269,7 @@ impl EntryKind {
         match self {
             Self::Linux => &["volume", "kernel", "initrd", "root", "args"],
             Self::Efi => &["program", "args"],
-            Self::Sector => &["volume"],
+            Self::Sector => &["volume", "sector"],
             Self::FirmwareEntry => &["label", "target", "handover"],
             Self::Image => &["image", "kernel", "initrd", "args"],
             Self::Group | Self::SetupScreen | Self::Restart | Self::PowerOff => &[],

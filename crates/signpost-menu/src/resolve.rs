@@ -5,14 +5,14 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::counter::{IMAGE_FOLDER, lasting_path};
-use crate::document::{Entry, Host, KernelChoice, Linux, MenuDocument, Starts};
+use crate::document::{Entry, Host, KernelChoice, Linux, MenuDocument, SectorFrom, Starts};
 use crate::kernel_args::named_volumes;
 use crate::linux_files::version_in_name;
 use crate::nearest::nearest;
 use crate::place::{
     Nearness, Place, Unresolved, VolumeIdentity, VolumeRef, count, resolve as resolve_volume,
 };
-pub use crate::surroundings::{LoadOptionSeen, Surroundings, UnifiedImage, Within};
+pub use crate::surroundings::{Firmware, LoadOptionSeen, Surroundings, UnifiedImage, Within};
 
 /// Why an entry cannot start. Whether what is missing is gone or only out of reach, takes knowing the machine's past.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -105,6 +105,13 @@ pub enum StartTarget {
         /// Whether it is started directly instead of by next boot and restart.
         handover: bool,
     },
+    /// A boot sector.
+    Sector {
+        /// The volume whose own it is, or on which the file lies.
+        volume: usize,
+        /// The file that holds it.
+        file: Option<String>,
+    },
     /// Something that needs nothing from a disk.
     BuiltIn,
     /// A group's heading.
@@ -142,6 +149,9 @@ pub fn resolve_entry<'d>(
         );
         return ResolvedEntry { entry, target: Err(Fault::Unfit(words)), notes };
     }
+    if let Some(why) = around.firmware().cannot(&entry.starts) {
+        return ResolvedEntry { entry, target: Err(Fault::Unfit(why.into())), notes };
+    }
     let target = match &entry.starts {
         Starts::Linux(linux) => self::linux(around, linux, &document.kernel_args, &mut notes),
         Starts::Efi { program, args } => find_program(around, program)
@@ -150,8 +160,7 @@ pub fn resolve_entry<'d>(
             firmware_entry(around, label, target.as_ref(), &mut notes)
                 .map(|number| StartTarget::FirmwareEntry { number, handover: *handover })
         }
-        Starts::Sector { volume } => find_volume(around, volume)
-            .and_then(|_| Err(Fault::Unfit("a boot sector: UEFI firmware starts none".to_string()))),
+        Starts::Sector { from } => sector(around, from),
         Starts::Image { image, kernel, initrd, args } => {
             self::image(around, image, (kernel, initrd), &[args, &document.kernel_args], &mut notes)
         }
@@ -184,6 +193,11 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
                 None => format!("firmware entry {number:04X}"),
             }
         }
+        StartTarget::Sector { volume, file } => match around.boot_sector(*volume, file.as_deref()) {
+            Ok(name) if file.is_some() => format!("the boot sector in {name}"),
+            Ok(name) => format!("the boot sector of {name}"),
+            Err(why) => why,
+        },
         StartTarget::BuiltIn => match resolved.entry.starts {
             Starts::SetupScreen => "firmware setup".into(),
             Starts::Restart => "restarts this machine".into(),
@@ -207,7 +221,7 @@ fn named(starts: &Starts) -> impl Iterator<Item = &VolumeRef> {
         Starts::Efi { program, .. } => (Some(&program.volume), None),
         Starts::Image { image, .. } => (Some(&image.volume), None),
         Starts::FirmwareEntry { target, .. } => (target.as_ref().map(|target| &target.volume), None),
-        Starts::Sector { volume } => (Some(volume), None),
+        Starts::Sector { from } => (Some(from.volume()), None),
         Starts::Group | Starts::SetupScreen | Starts::Restart | Starts::PowerOff | Starts::Unknown { .. } => {
             (None, None)
         }
@@ -241,6 +255,15 @@ fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, 
         Unresolved::None { .. } => Fault::NoVolume { wanted: volume.clone(), words: error.to_string() },
         Unresolved::Several { .. } => Fault::Ambiguous(error.to_string()),
     })
+}
+
+fn sector(around: &impl Surroundings, from: &SectorFrom) -> Result<StartTarget, Fault> {
+    let (volume, file) = match from {
+        SectorFrom::Volume(volume) => (find_volume(around, volume)?, None),
+        SectorFrom::File(place) => (find_file(around, place)?, Some(place.path.clone())),
+    };
+    around.boot_sector(volume, file.as_deref()).map_err(Fault::Unfit)?;
+    Ok(StartTarget::Sector { volume, file })
 }
 
 fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, Fault> {

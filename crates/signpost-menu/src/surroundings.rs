@@ -4,11 +4,49 @@ use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use crate::document::Starts;
 use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
 
+/// What a machine's firmware is, and so what can be started there at all.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Firmware {
+    /// UEFI.
+    #[default]
+    Uefi,
+    /// BIOS.
+    Bios,
+}
+
+impl Firmware {
+    /// Why nothing of this kind can be started there, whatever is on the disks.
+    pub fn cannot(self, starts: &Starts) -> Option<&'static str> {
+        match (self, starts) {
+            (Self::Uefi, Starts::Sector { .. }) => Some("a boot sector: UEFI firmware starts none"),
+            (Self::Bios, Starts::Efi { .. }) => Some("an EFI program: BIOS firmware starts none"),
+            (Self::Bios, Starts::FirmwareEntry { .. }) => Some("a firmware entry: BIOS firmware has none"),
+            (Self::Bios, Starts::SetupScreen) => {
+                Some("firmware setup: BIOS firmware opens it by a key alone")
+            }
+            _ => None,
+        }
+    }
+}
+
 /// The machine around a menu.
 pub trait Surroundings {
+    /// Its firmware.
+    fn firmware(&self) -> Firmware {
+        Firmware::Uefi
+    }
+
+    /// A volume's boot sector, or the one in a file on it, where it has code that starts something: the partition whose it is, or
+    /// the file's place, as people type them.
+    ///
+    /// # Errors
+    /// What it is instead, in words.
+    fn boot_sector(&self, volume: usize, file: Option<&str>) -> Result<String, String>;
+
     /// Its volumes; other calls name them by their index.
     fn volumes(&self) -> &[VolumeIdentity];
 

@@ -13,12 +13,13 @@ use signpost_facts::location::Location;
 use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{DiskNumber, FirmwareEntry, Survey, System, VolumeNumber};
+use signpost_facts::{DiskNumber, FirmwareEntry, FirmwareKind, Survey, System, VolumeNumber};
+use signpost_firmware::bios::code::SectorCode;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
 use signpost_menu::place::{Mistyped, Place, Unresolved, VolumeIdentity, VolumeRef, resolve, stable, typed};
-use signpost_menu::resolve::LoadOptionSeen;
+use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
 use crate::finder::Systems;
 use crate::reader::{self, Names, VolumeReader};
@@ -322,6 +323,18 @@ impl Volumes for Look {
 
     fn machine_type(&self) -> MachineType {
         self.architecture
+    }
+
+    fn firmware(&self) -> Firmware {
+        match self.survey.machine.firmware {
+            FirmwareKind::Bios => Firmware::Bios,
+            FirmwareKind::Uefi | FirmwareKind::Unknown => Firmware::Uefi,
+        }
+    }
+
+    fn sector(&self, volume: usize) -> Option<(String, SectorCode)> {
+        let sector = self.survey.boot_sector_of(VolumeNumber::of_index(volume))?;
+        Some((sector.name.clone(), sector.code))
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {

@@ -4,6 +4,8 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use alloc::{format, vec};
 
+use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::code::{self, SectorCode};
 use signpost_firmware::image::linux::{self, HEAD_LEN};
 use signpost_firmware::image::pe::{self, MachineType, Pe};
 use signpost_menu::include::MAX_TEXT;
@@ -160,6 +162,28 @@ pub(crate) fn head(
     reader(volumes, volume)?.read_head(path, most).map_err(|error| error.to_string())
 }
 
+pub(crate) fn boot_sector(
+    volumes: &impl Volumes,
+    volume: usize,
+    file: Option<&str>,
+) -> Result<String, String> {
+    let (name, code) = match file {
+        None => volumes
+            .sector(volume)
+            .map_or_else(|| (volumes.name(volume), None), |(name, code)| (name, Some(code))),
+        Some(path) => {
+            let head = head(volumes, volume, path, SECTOR)?;
+            let sector: Option<&[u8; SECTOR]> = head.as_slice().try_into().ok();
+            (format!("{}:{path}", volumes.name(volume)), sector.map(code::of_partition))
+        }
+    };
+    match code {
+        Some(SectorCode::Starts) => Ok(name),
+        Some(code) => Err(format!("{name} has {}", code.words())),
+        None => Err(format!("{name} has no boot sector that could be read")),
+    }
+}
+
 /// Makes a machine with volumes what stands around a menu and what the prompt works on.
 macro_rules! stands_around_a_menu {
     ($machine:ty) => {
@@ -194,6 +218,14 @@ macro_rules! stands_around_a_menu {
                 path: &str,
             ) -> Option<signpost_menu::kernels::KernelHeader> {
                 $crate::surroundings::kernel_header(self, within, path)
+            }
+
+            fn firmware(&self) -> signpost_menu::resolve::Firmware {
+                $crate::volumes::Volumes::firmware(self)
+            }
+
+            fn boot_sector(&self, volume: usize, file: Option<&str>) -> Result<String, String> {
+                $crate::surroundings::boot_sector(self, volume, file)
             }
 
             fn has_closed_volumes(&self) -> bool {

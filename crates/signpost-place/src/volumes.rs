@@ -4,10 +4,11 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_disk::probe::VolumeKind;
+use signpost_firmware::bios::code::SectorCode;
 use signpost_firmware::image::pe::MachineType;
 use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::{Nearness, VolumeIdentity};
-use signpost_menu::resolve::LoadOptionSeen;
+use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
 use crate::finder::Systems;
 use crate::reader::VolumeReader;
@@ -45,6 +46,17 @@ pub trait Volumes {
 
     /// What the firmware runs.
     fn machine_type(&self) -> MachineType;
+
+    /// The machine's firmware.
+    fn firmware(&self) -> Firmware {
+        Firmware::Uefi
+    }
+
+    /// A volume's boot sector, or that of the partition whose slice it is: what the partition is called, and its code. `None` where
+    /// that is not known.
+    fn sector(&self, _volume: usize) -> Option<(String, SectorCode)> {
+        None
+    }
 
     /// The firmware's load options, in the boot order first.
     fn options(&self) -> Vec<LoadOptionSeen>;

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use memchr::memmem;
 use serde::Deserialize;
 use signpost_facts::error::{Error, Result};
 use signpost_facts::{Family, Role, VersionFacts};
@@ -18,6 +19,32 @@ pub struct Catalogue {
     system: Vec<SystemRow>,
     #[serde(default)]
     program: Vec<ProgramRow>,
+    #[serde(default)]
+    sector: Vec<SectorRow>,
+}
+
+/// Whose code a first sector of a disk or a boot sector of a partition is.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct SectorRow {
+    of: SectorOf,
+    /// What it is called.
+    title: String,
+    /// Texts that all stand in it, in whatever case.
+    texts: Vec<String>,
+    /// Whether it is plain code, which starts the active partition.
+    #[serde(default)]
+    is_plain: bool,
+}
+
+/// Where a sector stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SectorOf {
+    /// At the start of a disk.
+    Disk,
+    /// At the start of a partition.
+    Partition,
 }
 
 /// A system that does not tell its own name.
@@ -102,6 +129,7 @@ impl Catalogue {
             let more = Self::parse(&text).map_err(|why| Error::unusable(path.display(), why))?;
             self.system.splice(0..0, more.system);
             self.program.splice(0..0, more.program);
+            self.sector.splice(0..0, more.sector);
         }
         Ok(())
     }
@@ -119,6 +147,15 @@ impl Catalogue {
     /// Rows with marks on a volume.
     pub fn on_volumes(&self) -> impl Iterator<Item = (&SystemRow, &VolumeMarks)> {
         self.system.iter().filter_map(|row| Some((row, row.volume.as_ref()?)))
+    }
+
+    /// Whose code a sector is, and whether it is plain code.
+    pub fn sector(&self, of: SectorOf, bytes: &[u8]) -> Option<(&str, bool)> {
+        let lower = bytes.to_ascii_lowercase();
+        let stands_there =
+            |text: &String| memmem::find(&lower, text.to_ascii_lowercase().as_bytes()).is_some();
+        let row = self.sector.iter().find(|row| row.of == of && row.texts.iter().all(stands_there))?;
+        Some((&row.title, row.is_plain))
     }
 
     /// What a program with this version resource is, if its words say it.

@@ -61,10 +61,8 @@ fn has(volume: &OneVolume<'_>, marks: &VolumeMarks) -> bool {
 /// The MBR type of a volume's own partition, or of the slice around it.
 fn slice_type(volume: &OneVolume<'_>) -> Option<u8> {
     let (disk, own) = volume.survey.partition_of(volume.facts)?;
-    let slice =
-        own.slice.as_ref().and_then(|slice| slice.trim_end_matches(char::is_alphabetic).parse::<u32>().ok());
-    match slice {
-        Some(number) => volume.slice_types.get(&(disk.number, number)).copied(),
+    match own.slice_of() {
+        Some(around) => volume.slice_types.get(&(disk.number, around.0)).copied(),
         None => volume.facts.mbr_type,
     }
 }

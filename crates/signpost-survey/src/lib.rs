@@ -81,7 +81,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     let named = || machine.running.root.as_ref().and_then(|root| look.resolve(root).ok());
     look.running = look.running.or_else(named);
     look.tables = tables::corrections(machine, &look.survey);
-    look.survey.boot_sectors = sectors::read(machine, &look.survey);
+    look.survey.boot_sectors = sectors::read(machine, &look.survey, catalogue);
     look.variables_room = machine.variables.room();
     look.variables_closed = machine.variables.need_writable().err().map(|error| error.to_string());
     take_variables(&mut look, machine);

@@ -3,16 +3,18 @@
 use signpost_disk::block::{SharedDevice, read_vec};
 use signpost_facts::sectors::{Backup, BootSectors, FirstSector, PartitionSector, sector};
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
-use signpost_firmware::bios::code::{self, has_parameters};
+use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, is_marked};
 use signpost_machine::Machine;
 use signpost_place::boot_program::sha256;
+
+use crate::catalogue::{Catalogue, SectorOf};
 
 /// Sectors behind the first one that are looked at: up to the first MiB, where partitions begin today.
 const GAP: u64 = 2047;
 
 /// All of them; nothing on a machine that starts by UEFI.
-pub(crate) fn read(machine: &Machine, survey: &Survey) -> BootSectors {
+pub(crate) fn read(machine: &Machine, survey: &Survey, catalogue: &Catalogue) -> BootSectors {
     let mut found = BootSectors::default();
     if machine.firmware != FirmwareKind::Bios {
         return found;
@@ -32,10 +34,12 @@ pub(crate) fn read(machine: &Machine, survey: &Survey) -> BootSectors {
     found.order = said.iter().copied().chain(rest).collect();
     for disk in &survey.disks {
         let Some(Ok(device)) = machine.disk(disk.number).map(|disk| disk.contents.as_ref()) else { continue };
-        found.first.extend(first(device, disk));
+        found.first.extend(first(device, disk, catalogue));
         // An extended partition's first sector is a table.
         let plain = disk.partitions.iter().filter(|partition| !partition.purpose.starts_with("extended"));
-        found.partitions.extend(plain.filter_map(|partition| of_partition(device, disk, partition)));
+        found
+            .partitions
+            .extend(plain.filter_map(|partition| of_partition(device, disk, partition, catalogue)));
     }
     found
 }
@@ -44,16 +48,22 @@ fn read_sector(device: &SharedDevice, offset: u64) -> Option<[u8; SECTOR]> {
     sector(&read_vec(&**device, offset, SECTOR).ok()?)
 }
 
-fn first(device: &SharedDevice, disk: &Disk) -> Option<FirstSector> {
+fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<FirstSector> {
     let bytes = read_sector(device, 0)?;
     let starts = disk.partitions.iter().map(|partition| partition.start / SECTOR as u64);
     let end = starts.filter(|start| *start > 0).min().unwrap_or(GAP + 1);
     let gap = end.saturating_sub(1).min(GAP);
     let held = read_vec(&**device, SECTOR as u64, usize::try_from(gap).ok()? * SECTOR).unwrap_or_default();
     let used = held.chunks(SECTOR).filter(|sector| sector.iter().any(|byte| *byte != 0)).count();
+    let known = catalogue.sector(SectorOf::Disk, &bytes[..CODE_LEN]);
+    let code = match code::of_first(&bytes) {
+        FirstCode::Other if known.is_some_and(|(_, is_plain)| is_plain) => FirstCode::Plain,
+        code => code,
+    };
     Some(FirstSector {
         disk: disk.number,
-        code: code::of_first(&bytes),
+        code,
+        known: known.map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes[..CODE_LEN]),
         bytes: bytes.to_vec(),
         gap,
@@ -61,7 +71,12 @@ fn first(device: &SharedDevice, disk: &Disk) -> Option<FirstSector> {
     })
 }
 
-fn of_partition(device: &SharedDevice, disk: &Disk, partition: &Partition) -> Option<PartitionSector> {
+fn of_partition(
+    device: &SharedDevice,
+    disk: &Disk,
+    partition: &Partition,
+    catalogue: &Catalogue,
+) -> Option<PartitionSector> {
     let bytes = read_sector(device, partition.start)?;
     let before = u32::try_from(partition.start / SECTOR as u64).ok();
     let says = u32::from_le_bytes([bytes[28], bytes[29], bytes[30], bytes[31]]);
@@ -76,6 +91,7 @@ fn of_partition(device: &SharedDevice, disk: &Disk, partition: &Partition) -> Op
         name,
         start: partition.start,
         code: code::of_partition(&bytes),
+        known: catalogue.sector(SectorOf::Partition, &bytes).map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes),
         backup: backup(device, partition, &bytes),
         bytes: bytes.to_vec(),

@@ -1,10 +1,11 @@
 //! A start by BIOS, followed.
 
 use signpost_facts::change::SectorWrite;
+use signpost_facts::sectors::FirstSector;
 use signpost_facts::{Disk, DiskNumber, Partition, System, VolumeNumber};
-use signpost_firmware::bios::active;
-use signpost_firmware::bios::code::{self, FirstCode};
+use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::bios::rules::{self, End, Where, Why};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, active};
 use signpost_place::Look;
 
 use super::{boot_sector, first};
@@ -28,14 +29,19 @@ pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWri
     if let Some(disk) = disk {
         let code = seen.as_ref().and_then(|seen| seen.code);
         let leads = code.is_some_and(FirstCode::leads_on);
-        let finding = code.map_or("it cannot be read", first_words);
+        let surveyed = look.survey.boot_sectors.first_of(disk.number).filter(|of| code == Some(of.code));
+        let finding = match (surveyed, code) {
+            (Some(of), _) => first_in_words(of),
+            (None, Some(code)) => first_words(code).to_string(),
+            (None, None) => "it cannot be read".to_string(),
+        };
         let verdict =
             if leads { StepVerdict::Through(Through::LeadsOn) } else { StepVerdict::End(kind(end)) };
-        steps.push(step(format!("first disk, d{}", disk.number), verdict, finding.to_string()));
+        steps.push(step(format!("first disk, d{}", disk.number), verdict, finding));
         if let Some(active) = seen.as_ref().filter(|_| leads).and_then(|seen| seen.active.first()) {
             let finding = partition(disk, active.0)
                 .map_or_else(String::new, |partition| format!("d{}p{}", disk.number, partition.number));
-            let code = active.1.map_or("its boot sector cannot be read", partition_words);
+            let code = active.1.map_or("its boot sector cannot be read", SectorCode::words);
             let reason = "active partition".to_string();
             steps.push(step(reason, StepVerdict::End(kind(end)), format!("{finding}: {code}")));
         }
@@ -62,8 +68,14 @@ fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
         let of = sectors.of_partition(disk.number, partition.number)?;
         Some(code::of_partition(&boot_sector(look, of, planned)?))
     };
+    let surveyed = sectors.first_of(disk.number);
+    // The catalogue knows more than the bytes say by themselves.
+    let code = |bytes: &[u8; SECTOR]| match surveyed.filter(|of| of.bytes[..CODE_LEN] == bytes[..CODE_LEN]) {
+        Some(of) if code::of_first(bytes) == FirstCode::Other => of.code,
+        _ => code::of_first(bytes),
+    };
     rules::Disk {
-        code: bytes.as_ref().map(code::of_first),
+        code: bytes.as_ref().map(code),
         active: bytes.iter().flat_map(|bytes| active(bytes)).map(|index| (index, of_entry(index))).collect(),
     }
 }
@@ -85,6 +97,15 @@ fn kind(end: End) -> Kind {
     }
 }
 
+/// What a disk's first sector is, in words, and whose, where that is known.
+pub fn first_in_words(first: &FirstSector) -> String {
+    match (&first.known, first.code.leads_on()) {
+        (Some(known), true) => format!("{known}, which starts the active partition"),
+        (Some(known), false) => known.clone(),
+        (None, _) => first_words(first.code).to_string(),
+    }
+}
+
 /// What a first sector is, in words.
 pub fn first_words(code: FirstCode) -> &'static str {
     match code {
@@ -94,16 +115,6 @@ pub fn first_words(code: FirstCode) -> &'static str {
         FirstCode::Plain => "plain code, which starts the active partition",
         FirstCode::Volume => "the boot sector of a volume over the whole disk",
         FirstCode::Other => "code that is not known, such as another boot manager's",
-    }
-}
-
-/// What a partition's boot sector is, in words.
-pub fn partition_words(code: code::SectorCode) -> &'static str {
-    match code {
-        code::SectorCode::Unmarked => "no boot sector",
-        code::SectorCode::Empty => "no code",
-        code::SectorCode::SaysNothing => "code that only says that nothing starts",
-        code::SectorCode::Starts => "code that starts something",
     }
 }
 

@@ -10,7 +10,7 @@ use signpost_firmware::bios::{
 };
 use signpost_place::Look;
 
-use super::rehearse::{first_words, partition_words, rehearse};
+use super::rehearse::{first_in_words, rehearse};
 use crate::rehearse::{Kind, Outcome};
 
 /// Where a disk's signature stands, between code and table.
@@ -23,7 +23,12 @@ pub enum Which {
     First(DiskNumber),
     /// A partition's, by its index among the facts.
     Partition(usize),
+    /// Not one sector, but all between a disk's first one and its first partition, where other programs keep code.
+    Gap(DiskNumber),
 }
+
+/// What is put behind a disk's name to mean the sectors behind its first one.
+const GAP: &str = "-gap";
 
 /// What is asked for.
 #[derive(Clone, Debug)]
@@ -39,6 +44,13 @@ pub enum Wanted {
     Standard,
     /// The file system's own copy of its boot sector.
     Backup,
+    /// Put back what was saved of the sectors behind a disk's first one; these are as they are now.
+    Gap {
+        /// What was saved.
+        bytes: Vec<u8>,
+        /// What stands there now, as many bytes.
+        before: Vec<u8>,
+    },
     /// This partition is active, and no other of its disk.
     Active,
 }
@@ -60,7 +72,7 @@ pub struct Held {
     /// Its name: `d1`, `d1p2`.
     pub name: String,
     /// What it is.
-    pub what: &'static str,
+    pub what: String,
     /// What else is worth knowing of it.
     pub notes: Vec<String>,
     /// The start of the SHA-256 of its code.
@@ -83,7 +95,7 @@ pub fn held(look: &Look) -> Vec<Held> {
             (gap, used) => format!("{gap} sectors before the first partition, {used} of them used"),
         });
         let name = format!("d{}", first.disk);
-        all.push(Held { name, what: first_words(first.code), notes, digest: short(&first.sha256) });
+        all.push(Held { name, what: first_in_words(first), notes, digest: short(&first.sha256) });
         let active = active(&first.bytes).next();
         for sector in sectors.partitions.iter().filter(|sector| sector.disk == first.disk) {
             let is_active = active.is_some() && sector.table_index() == active;
@@ -98,7 +110,8 @@ pub fn held(look: &Look) -> Vec<Held> {
                 true => format!("its copy in sector {} is the same", copy.sector),
                 false => format!("its copy in sector {} is another", copy.sector),
             }));
-            let (name, what) = (sector.name.clone(), partition_words(sector.code));
+            let what = sector.known.clone().unwrap_or_else(|| sector.code.words().to_string());
+            let name = sector.name.clone();
             all.push(Held { name, what, notes, digest: short(&sector.sha256) });
         }
     }
@@ -115,6 +128,10 @@ fn short(digest: &str) -> String {
 /// Where there is none of that name.
 pub fn which(look: &Look, what: &str) -> Result<Which> {
     let sectors = &look.survey.boot_sectors;
+    let is_gap = |first: &&FirstSector| format!("d{}{GAP}", first.disk) == what;
+    if let Some(first) = sectors.first.iter().find(is_gap) {
+        return Ok(Which::Gap(first.disk));
+    }
     let is_it = |first: &&FirstSector| format!("d{}", first.disk) == what;
     if let Some(first) = sectors.first.iter().find(is_it) {
         return Ok(Which::First(first.disk));
@@ -134,14 +151,35 @@ pub fn which(look: &Look, what: &str) -> Result<Which> {
 }
 
 impl Which {
-    /// Its bytes, and their name.
-    pub fn bytes<'l>(&self, look: &'l Look) -> Option<(&'l [u8], String)> {
+    /// Its bytes; nothing of what the survey does not keep.
+    pub fn bytes<'l>(&self, look: &'l Look) -> Option<&'l [u8]> {
         let sectors = &look.survey.boot_sectors;
         match self {
-            Self::First(disk) => Some((&sectors.first_of(*disk)?.bytes, format!("d{disk}"))),
+            Self::First(disk) => Some(&sectors.first_of(*disk)?.bytes),
+            Self::Partition(index) => Some(&sectors.partitions.get(*index)?.bytes),
+            Self::Gap(_) => None,
+        }
+    }
+
+    /// Its name, as people type it.
+    pub fn name(&self, look: &Look) -> String {
+        match self {
+            Self::First(disk) => format!("d{disk}"),
             Self::Partition(index) => {
-                let found = sectors.partitions.get(*index)?;
-                Some((&found.bytes, found.name.clone()))
+                let found = look.survey.boot_sectors.partitions.get(*index);
+                found.map(|found| found.name.clone()).unwrap_or_default()
+            }
+            Self::Gap(disk) => format!("d{disk}{GAP}"),
+        }
+    }
+
+    /// How many bytes it has.
+    pub fn length(&self, look: &Look) -> u64 {
+        match self {
+            Self::First(_) | Self::Partition(_) => SECTOR as u64,
+            Self::Gap(disk) => {
+                let gap = look.survey.boot_sectors.first_of(*disk).map_or(0, |first| first.gap);
+                gap.saturating_mul(SECTOR as u64)
             }
         }
     }
@@ -150,6 +188,7 @@ impl Which {
     pub fn place(&self, look: &Look) -> Option<(DiskNumber, u64)> {
         match self {
             Self::First(disk) => Some((*disk, 0)),
+            Self::Gap(disk) => Some((*disk, SECTOR as u64)),
             Self::Partition(index) => {
                 look.survey.boot_sectors.partitions.get(*index).map(|found| (found.disk, found.start))
             }
@@ -165,6 +204,9 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
     let wrong = |why: String| Err(Error::WrongUse(why));
     let sectors = &look.survey.boot_sectors;
     let mut refusals = Vec::new();
+    if let (Which::Gap(disk), Wanted::Gap { bytes, before }) = (which, wanted) {
+        return gap(look, *disk, bytes, before);
+    }
     let (what, target, after) = match (which, wanted) {
         (Which::First(disk), Wanted::Standard) => {
             let before = first_bytes(sectors.first_of(*disk), *disk)?;
@@ -223,6 +265,9 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
                 with_active(&before, entry),
             )
         }
+        (Which::Gap(_), _) | (_, Wanted::Gap { .. }) => {
+            return wrong(format!("{} is saved and put back, and nothing else", which.name(look)));
+        }
         (Which::First(disk), Wanted::Backup | Wanted::Active) => {
             return wrong(format!("d{disk} is a disk; name a partition of it"));
         }
@@ -234,18 +279,47 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
     finish(look, (what, target, after), refusals)
 }
 
+/// The plan for what lies between a disk's first sector and its first partition. What starts is not followed through there.
+fn gap(look: &Look, disk: DiskNumber, bytes: &[u8], before: &[u8]) -> Result<SectorPlan> {
+    let room = Which::Gap(disk).length(look);
+    if bytes.is_empty() || !bytes.len().is_multiple_of(SECTOR) || bytes.len() as u64 > room {
+        return Err(Error::WrongUse(format!(
+            "the file has {} bytes; d{disk}{GAP} takes whole sectors of {SECTOR} bytes, {room} bytes at most",
+            bytes.len()
+        )));
+    }
+    let write = SectorWrite {
+        what: format!("put back {} sectors behind the first one of d{disk}", bytes.len() / SECTOR),
+        disk: identity(look, disk)?.clone(),
+        offset: SECTOR as u64,
+        before: Some(before.to_vec()),
+        after: Some(bytes.to_vec()),
+    };
+    let planned: Vec<SectorWrite> = (write.before != write.after).then_some(write).into_iter().collect();
+    let outcome = rehearse(look, &planned, None).outcome;
+    Ok(SectorPlan {
+        writes: planned.into_iter().map(Change::Sectors).collect(),
+        refusals: Vec::new(),
+        outcome,
+    })
+}
+
+/// What tells a disk from all others.
+fn identity(look: &Look, disk: DiskNumber) -> Result<&String> {
+    look.survey.disk(disk).and_then(|facts| facts.identity()).ok_or_else(|| {
+        Error::WrongUse(format!(
+            "nothing tells d{disk} from other disks: it has neither a serial nor a signature"
+        ))
+    })
+}
+
 /// The plan for one sector, with what stands against it.
 fn finish(
     look: &Look,
     (what, (disk, offset), after): (String, (DiskNumber, u64), [u8; SECTOR]),
     mut refusals: Vec<Refusal>,
 ) -> Result<SectorPlan> {
-    let facts = look.survey.disk(disk);
-    let identity = facts.and_then(|facts| facts.identity()).ok_or_else(|| {
-        Error::WrongUse(format!(
-            "nothing tells d{disk} from other disks: it has neither a serial nor a signature"
-        ))
-    })?;
+    let identity = identity(look, disk)?;
     let before = look.survey.boot_sectors.bytes_at(disk, offset).map(<[u8]>::to_vec);
     if offset > 0 {
         refusals.extend(mounted(look, disk, offset));

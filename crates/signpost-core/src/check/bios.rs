@@ -7,7 +7,7 @@ use signpost_firmware::bios::active;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
 
 use super::{Found, Seen, cause};
-use crate::bios::{first_words, partition_words};
+use crate::bios::first_words;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let sectors = &seen.look.survey.boot_sectors;
@@ -94,7 +94,7 @@ fn none_active(seen: &Seen<'_>, disk: &Disk, sectors: Vec<&PartitionSector>) -> 
 }
 
 fn no_boot_sector(seen: &Seen<'_>, sector: &PartitionSector, all: Vec<&PartitionSector>) -> Cause {
-    let message = format!("{} is active, and starts nothing: {}", sector.name, partition_words(sector.code));
+    let message = format!("{} is active, and starts nothing: {}", sector.name, sector.code.words());
     let mut made = cause(Code::BootSectorLost, felt(seen), Some(Subject::Disk(sector.disk)), message);
     if let Some(copy) = sector.backup.as_ref().filter(|copy| !copy.is_same) {
         made.evidence.push(format!("its file system keeps a copy in sector {}", copy.sector));

@@ -2,7 +2,8 @@
 //! loader; else by its firmware entry.
 
 use signpost_facts::secure_boot::Verdict;
-use signpost_facts::{FirmwareEntry, Kernel, Result, Role, System};
+use signpost_facts::{FirmwareEntry, FirmwareKind, Kernel, Result, Role, System};
+use signpost_firmware::bios::code::SectorCode;
 use signpost_menu::counter::lasting_path;
 use signpost_menu::document::Host;
 use signpost_menu::layouts::newest_pattern;
@@ -22,6 +23,9 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
             "it is in the image file {place}; `signpost entry add image {place}` adds it"
         )));
     }
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return by_sector(look, system);
+    }
     Ok(match newest_kernel(look, system, host, "")? {
         Ok(body) => Ok(body),
         Err(no_kernel) => match firmware_entry_with_data(look, system)? {
@@ -33,6 +37,23 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
             }
         },
     })
+}
+
+/// The boot sector of a system's partition, which is all that BIOS firmware and plain code start.
+fn by_sector(look: &Look, system: &System) -> Result<Way> {
+    let root = system.root.and_then(|root| Some((root, look.survey.boot_sector_of(root)?)));
+    let Some((root, sector)) = root.filter(|(_, sector)| sector.code == SectorCode::Starts) else {
+        return Ok(Err("it has no boot sector that starts it; its own installer writes one".into()));
+    };
+    if sector.table_index().is_none() {
+        return Ok(Err(format!(
+            "the boot sector of {} starts it, and a logical partition cannot be active",
+            sector.name
+        )));
+    }
+    let body =
+        vec![("starts", "sector".into()), ("volume", look.stable_name(root.index())?.to_string().into())];
+    Ok(Ok((body, format!("the boot sector of {}", sector.name))))
 }
 
 /// The newest kernel of a system, directly; `more` goes behind its arguments.

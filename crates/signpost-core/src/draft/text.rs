@@ -1,5 +1,6 @@
 //! The text of drafted entries.
 
+use signpost_facts::FirmwareKind;
 use signpost_menu::document::Host;
 use signpost_menu::entry_text::entry_text;
 use signpost_menu::quote::quoted;
@@ -10,13 +11,16 @@ use super::offered::{DraftEntry, Offer};
 use crate::edit::MenuText;
 
 /// The head of a new file.
-pub(super) fn head(heading: &str, host: Host) -> String {
+pub(super) fn head(heading: &str, host: Host, firmware: FirmwareKind) -> String {
     format!(
         "# The boot menu of this machine. Edit it freely: `signpost draft` refreshes it and keeps what you change.\n\
          format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
          default = \"first\"\ntimeout = 5           # seconds\n",
         quoted(&shown(heading)),
         match host {
+            Host::Firmware if firmware == FirmwareKind::Bios => {
+                "\"firmware\"  # no menu is shown: the default starts, by the active partition"
+            }
             Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
             Host::Signpost => "\"signpost\"  # the boot program shows it",
         }
@@ -69,7 +73,7 @@ mod tests {
     proptest! {
         #[test]
         fn any_title_and_heading_is_quoted_so_that_it_reads_back(title: String, heading: String) {
-            let text = append(&head(&heading, Host::Firmware), "a", &offer(&title));
+            let text = append(&head(&heading, Host::Firmware, FirmwareKind::Uefi), "a", &offer(&title));
             let document = signpost_menu::parse(&text).unwrap();
             prop_assert_eq!(&document.entries[0].title, &shown(&title));
             prop_assert_eq!(document.settings.heading, Some(shown(&heading).into_owned()));

@@ -19,6 +19,7 @@ use crate::draft::{self, Body, Offer};
 use crate::menu_file::{self, MenuFile};
 use crate::recipe::Recipes;
 use crate::resolve::{ResolvedEntry, resolve};
+use crate::ways;
 
 /// What is to be added.
 #[derive(Clone, Debug)]
@@ -50,6 +51,11 @@ pub enum NewEntry {
         image: Place,
         /// The recipe for it, where one is named.
         recipe: Option<String>,
+    },
+    /// A boot sector: of a volume, where the path is empty, or in a file.
+    Sector {
+        /// Where it is.
+        place: Place,
     },
     /// An entry of the firmware's, by number or label.
     FirmwareEntry {
@@ -108,6 +114,7 @@ pub fn add(
         NewEntry::Image { image, recipe } => {
             by_recipe::image(look, recipes, recipe.as_deref(), image, is_unchecked)?
         }
+        NewEntry::Sector { place } => sector(look, place)?,
         NewEntry::FirmwareEntry { name } => firmware_entry(look, name)?,
         NewEntry::Plain { starts, title } => {
             ((*title).to_string(), (vec![("starts", (*starts).into())], "made by hand".to_string()))
@@ -166,6 +173,25 @@ fn efi(look: &Look, program: &Place, unchecked: bool) -> Result<(String, Body)> 
     let why = format!("the program on {}", facts.where_it_is());
     let body = vec![("starts", "efi".into()), ("program", place.into())];
     Ok((title.unwrap_or(stem), (body, why)))
+}
+
+/// A volume's boot sector, called by the system that it starts; or one in a file.
+fn sector(look: &Look, place: &Place) -> Result<(String, Body)> {
+    let volume = super::entries::resolved(look, &place.volume)?;
+    let name = look.stable_name(volume)?;
+    let path = place.path.trim_end_matches('/');
+    if !path.is_empty() {
+        let stem = path.rsplit('/').next().unwrap_or_default().split('.').next().unwrap_or_default();
+        let body = vec![("starts", "sector".into()), ("sector", format!("{name}{path}").into())];
+        return Ok((stem.to_string(), (body, format!("the boot sector in {}", look.at(volume, path)))));
+    }
+    let target = StartTarget::Sector { volume, file: None };
+    let title = ways::started_by(look, &target).first().map(|system| system.title.clone());
+    let title = title.or_else(|| look.survey.volumes[volume].label.clone());
+    let body = vec![("starts", "sector".into()), ("volume", name.to_string().into())];
+    let sector = look.survey.boot_sector_of(VolumeNumber::of_index(volume));
+    let partition = sector.map_or_else(|| look.name(volume).to_string(), |sector| sector.name.clone());
+    Ok((title.unwrap_or_else(|| partition.clone()), (body, format!("the boot sector of {partition}"))))
 }
 
 /// The nearest folder that is there, and what stands in it.

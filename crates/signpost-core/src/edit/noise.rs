@@ -119,6 +119,7 @@ fn same(look: &Look, target: &StartTarget, other: &StartTarget) -> Option<&'stat
             StartTarget::Linux { .. } | StartTarget::Image { .. } => {
                 Some("the same kernel with the same arguments as")
             }
+            StartTarget::Sector { .. } => Some("the same boot sector as"),
             StartTarget::BuiltIn | StartTarget::Group => None,
             _ => Some("a second way to the same loader as"),
         };

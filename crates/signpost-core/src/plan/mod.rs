@@ -1,5 +1,6 @@
 //! The plan: what would make a menu active, with nothing written yet.
 
+mod bios;
 mod boot_program;
 pub(crate) mod guards;
 mod leftovers;
@@ -16,7 +17,7 @@ pub use planned::{Action, EntryPlan, Plan, Wishes};
 pub(crate) use planned::{After, state_after, words};
 pub use remove::remove;
 use signpost_facts::change::{Change, Write};
-use signpost_facts::{Error, OptionNumber, Refusal, Result, System};
+use signpost_facts::{Error, FirmwareKind, OptionNumber, Refusal, Result, System};
 use signpost_firmware::boot_variables::{self, TIMEOUT_FOREVER};
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::MenuDocument;
@@ -37,6 +38,9 @@ use crate::{draft, home, ways};
 /// Where the menu's host is not to be had, or the variables cannot be read.
 pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let document = &menu.document;
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return bios::plan(look, menu);
+    }
     let contents = whole_contents(look)?;
     if document.settings.host == Host::Signpost {
         return boot_program::plan(look, menu, history, wishes, contents);

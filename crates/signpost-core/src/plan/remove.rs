@@ -2,7 +2,7 @@
 
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{OptionNumber, Result, VolumeNumber};
+use signpost_facts::{Error, FirmwareKind, OptionNumber, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
 use signpost_menu::ours;
@@ -18,8 +18,14 @@ use crate::{home, ways};
 /// Plans it. What started before our menu starts again.
 ///
 /// # Errors
-/// Where the variables or a home cannot be read.
+/// Where the variables or a home cannot be read; with BIOS firmware, where nothing of ours stays on a machine.
 pub fn remove(look: &Look, history: &History) -> Result<Plan> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return Err(Error::WrongUse(
+            "nothing of ours stays on a machine with BIOS firmware; `signpost undo` undoes what was applied"
+                .into(),
+        ));
+    }
     let contents = super::whole_contents(look)?;
     let owned = history.owned();
     let is_ours = |number: &u16| {

@@ -1,5 +1,6 @@
 //! The load option that an entry of the menu wants.
 
+use signpost_facts::FirmwareKind;
 use signpost_firmware::device_path::{DevicePath, HardDrive, Node};
 use signpost_firmware::image::linux;
 use signpost_firmware::load_option::LoadOption;
@@ -9,10 +10,14 @@ use signpost_menu::document::{Host, KernelChoice, Starts};
 use signpost_menu::resolve::Surroundings;
 use signpost_place::Look;
 
+use crate::bios::activated;
 use crate::resolve::{ResolvedEntry, StartTarget};
 
 /// Why a host cannot start an entry whose files are there; nothing, where it can.
 pub(crate) fn host_cannot(look: &Look, host: Host, resolved: &ResolvedEntry<'_>) -> Option<String> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return resolved.target.as_ref().ok().and_then(|_| activated(look, resolved).err());
+    }
     match (host, resolved.target.as_ref().ok()?) {
         (Host::Firmware, StartTarget::FirmwareEntry { .. } | StartTarget::Group) => None,
         (Host::Firmware, target) => wanted(look, resolved, target).err(),
@@ -59,6 +64,7 @@ pub(super) fn wanted(
             "{} is not a start from a disk: the firmware's list cannot hold it",
             resolved.entry.starts.word()
         )),
+        StartTarget::Sector { .. } => Err("a boot sector: the firmware's list holds none".into()),
         StartTarget::FirmwareEntry { .. } => Err("an entry of the firmware's own".into()),
     }
 }

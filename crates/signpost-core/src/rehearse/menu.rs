@@ -182,7 +182,9 @@ pub(super) fn entry_start(
             followed
         }
         Ok(StartTarget::FirmwareEntry { number, .. }) => by_firmware(look, boot, hardware, entry, *number),
-        Ok(StartTarget::BuiltIn | StartTarget::Group) => waits(format!("{} starts no system", entry.title)),
+        Ok(StartTarget::Sector { .. } | StartTarget::BuiltIn | StartTarget::Group) => {
+            waits(format!("{} starts no system", entry.title))
+        }
     }
 }
 

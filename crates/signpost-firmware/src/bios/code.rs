@@ -45,6 +45,18 @@ pub enum SectorCode {
     Starts,
 }
 
+impl SectorCode {
+    /// What it is, in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Unmarked => "no boot sector",
+            Self::Empty => "no code",
+            Self::SaysNothing => "code that only says that nothing starts",
+            Self::Starts => "code that starts something",
+        }
+    }
+}
+
 /// What plain code says where it can start nothing; all of it has such a text, and little else does. In lower case.
 const PLAIN: [&str; 6] = [
     "invalid partition table",

@@ -38,6 +38,9 @@ impl Surroundings for Home {
     fn kernel_header(&self, _: Within<'_>, _: &str) -> Option<KernelHeader> {
         Some(KernelHeader::default())
     }
+    fn boot_sector(&self, _: usize, _: Option<&str>) -> Result<String, String> {
+        Err("it has no boot sector".into())
+    }
     fn has_closed_volumes(&self) -> bool {
         false
     }

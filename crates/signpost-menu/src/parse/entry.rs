@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::reader::{Reader, Section};
-use crate::document::{Entry, EntryKind, KernelChoice, Linux, Starts};
+use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, Starts};
 use crate::kernels::Newest;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
@@ -92,7 +92,7 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
             let args = text(reader, section, "args");
             place(reader, section, "program", name).map(|program| Starts::Efi { program, args })
         }
-        EntryKind::Sector => volume(reader, section, "volume", name).map(|volume| Starts::Sector { volume }),
+        EntryKind::Sector => sector(reader, section, name).map(|from| Starts::Sector { from }),
         EntryKind::FirmwareEntry => {
             let label = required(reader, section, "label", name);
             let has_target = section.has("target");
@@ -112,6 +112,20 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
         EntryKind::PowerOff => Some(Starts::PowerOff),
     };
     Some((starts, kind.keys()))
+}
+
+/// Where a boot sector stands: a volume's own, or one in a file.
+fn sector(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<SectorFrom> {
+    if !section.has("sector") {
+        return volume(reader, section, "volume", name).map(SectorFrom::Volume);
+    }
+    if section.has("volume") {
+        let message = format!(
+            "entry {name} names a volume and a sector; volume = \"…\" starts that one's boot sector, sector = \"…\" the one in a file"
+        );
+        reader.problem(section.at("sector"), message);
+    }
+    place(reader, section, "sector", name).map(SectorFrom::File)
 }
 
 fn linux(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Option<Linux> {

@@ -84,6 +84,9 @@ impl Surroundings for Made {
         let version = Some(name.to_string());
         self.text(within.volume, path).filter(|text| text == "kernel").map(|_| KernelHeader { version })
     }
+    fn boot_sector(&self, _: usize, _: Option<&str>) -> Result<String, String> {
+        Err("it has no boot sector".into())
+    }
     fn has_closed_volumes(&self) -> bool {
         false
     }

@@ -40,7 +40,7 @@ struct Applied<'a> {
 }
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
-    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let (mut machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
     let wishes = args.home.wishes()?;
     let menu = if args.remove { None } else { Some(menu_file::load(&app.menu_file(&machine))?) };
     let (mut records, plan) = app.plan(&machine, |look, history| {

@@ -45,7 +45,7 @@ enum HostArg {
 }
 
 pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
-    let (machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let (machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
     let path = app.menu_file(&machine);
     let host = match args.host {
         HostArg::Firmware => Host::Firmware,

@@ -168,7 +168,7 @@ pub fn run(app: &App<'_>, args: &EntryArgs) -> Outcome {
         args.what,
         What::Reveal { list: true, .. } | What::Recipes | What::Noise { hide: false, remove: false }
     );
-    let (machine, _lock) = app.machine_to_change_unless(is_question || args.dry_run)?;
+    let (machine, _lock) = app.any_machine_to_change_unless(is_question || args.dry_run)?;
     if matches!(args.what, What::Recipes) {
         return recipes(app, &machine);
     }

@@ -45,7 +45,7 @@ pub fn run(app: &App<'_>, args: &MenuArgs) -> Outcome {
     let (entries, left_out) = (rows(&look, &document), left_out(&look, &document));
     let menu = Menu { file: path.display().to_string(), entries, left_out };
     app.show(&menu, || {
-        render::menu::text(&menu.file, &document, &menu.entries, args.all)
+        render::menu::text(&menu.file, &document, &menu.entries, machine.firmware, args.all)
             + &render::menu::left_out("Not in the menu", &menu.left_out)
     });
     Ok(Exit::Done)

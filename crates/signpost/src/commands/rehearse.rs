@@ -1,11 +1,14 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::bios::rehearse_in_order;
+use signpost_core::bios::{rehearse_entry, rehearse_in_order};
 use signpost_core::rehearse::{Choice, State, rehearse_state};
+use signpost_core::resolve::resolve;
 use signpost_facts::{DiskNumber, FirmwareKind};
+use signpost_machine::Machine;
 use signpost_menu::ids::EntryId;
 use signpost_menu::nearest::nearest;
 use signpost_place::Look;
+use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -49,7 +52,7 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
         look.survey.machine.secure_boot = Some(state == "on");
     }
     if machine.firmware == FirmwareKind::Bios {
-        return by_bios(app, &look, args);
+        return by_bios(app, &machine, &look, args);
     }
     let mut boot = look.boot.clone();
     if let Some(order) = &args.order {
@@ -59,20 +62,24 @@ pub fn run(app: &App<'_>, args: &RehearseArgs) -> Outcome {
     let state = State { boot: &boot, ..State::of(&look) };
     let rehearsal = rehearse_state(&look, state, args.choose.as_deref());
     if let (Some(Choice::NoEntry(ids)), Some(id)) = (&rehearsal.choice, &args.choose) {
-        let near = nearest(id, ids.iter().map(EntryId::as_str)).map(|near| format!("; did you mean {near}?"));
-        let all = || format!("; there are {}", ids.join(", "));
-        return Err(Failure::Usage(format!("the active menu has no entry {id}{}", near.unwrap_or_else(all))));
+        return Err(Failure::Usage(no_entry("the active menu", id, ids.iter())));
     }
     app.show(&rehearsal, || render::rehearse::text(&rehearsal));
     let is_start = rehearsal.outcome.is_start() && rehearsal.choice.is_none();
     Ok(if is_start { Exit::Done } else { Exit::Problems })
 }
 
+/// That a menu has no such entry, and which it has.
+fn no_entry<'i>(menu: &str, id: &str, ids: impl Iterator<Item = &'i EntryId> + Clone) -> String {
+    let near = nearest(id, ids.clone().map(EntryId::as_str)).map(|near| format!("; did you mean {near}?"));
+    let all = || format!("; there are {}", ids.map(EntryId::as_str).collect::<Vec<_>>().join(", "));
+    format!("{menu} has no entry {id}{}", near.unwrap_or_else(all))
+}
+
 /// What the first sector of the first disk leads to.
-fn by_bios(app: &App<'_>, look: &Look, args: &RehearseArgs) -> Outcome {
-    if args.choose.is_some() || args.secure_boot.is_some() {
-        let why = "BIOS firmware has neither a menu of ours nor Secure Boot; `--order` and `--without` are what it knows";
-        return Err(Failure::Usage(why.into()));
+fn by_bios(app: &App<'_>, machine: &Machine, look: &Look, args: &RehearseArgs) -> Outcome {
+    if args.secure_boot.is_some() {
+        return Err(Failure::Usage("BIOS firmware knows no Secure Boot".into()));
     }
     let disk = |text: &String| {
         let number = text.strip_prefix('d').unwrap_or(text).parse().ok().map(DiskNumber);
@@ -85,7 +92,18 @@ fn by_bios(app: &App<'_>, look: &Look, args: &RehearseArgs) -> Outcome {
         Some(order) => order.iter().map(disk).collect::<Result<Vec<_>, _>>()?,
         None => look.survey.boot_sectors.order.iter().copied().filter(without).collect(),
     };
-    let rehearsal = rehearse_in_order(look, &order, &[]);
+    let rehearsal = match &args.choose {
+        None => rehearse_in_order(look, &order, &[]),
+        Some(id) => {
+            let menu = menu_file::load(&app.menu_file(machine))?;
+            let entries = resolve(look, &menu.document);
+            let ids = entries.iter().map(|entry| &entry.entry.id);
+            let entry = entries.iter().find(|entry| entry.entry.id == *id);
+            let entry = entry.ok_or_else(|| Failure::Usage(no_entry("the menu file", id, ids)))?;
+            let cannot = |why| Failure::Usage(format!("{id} cannot be what starts: {why}"));
+            rehearse_entry(look, &order, entry).map_err(cannot)?
+        }
+    };
     app.show(&rehearsal, || render::rehearse::text(&rehearsal));
     Ok(if rehearsal.outcome.is_start() { Exit::Done } else { Exit::Problems })
 }

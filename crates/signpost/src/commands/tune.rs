@@ -32,7 +32,7 @@ pub struct TuneArgs {
 
 pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     let is_question = args.assignments.is_empty() && args.reset.is_empty() && args.from.is_none();
-    let (machine, _lock) = app.machine_to_change_unless(args.dry_run || is_question)?;
+    let (machine, _lock) = app.any_machine_to_change_unless(args.dry_run || is_question)?;
     let path = app.menu_file(&machine);
     let none = || Error::unusable(path.display(), "there is no menu file; `signpost draft` makes one");
     let text = menu_file::text(&path)?.ok_or_else(none)?;

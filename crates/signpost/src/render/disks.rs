@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_core::bios::first_words;
+use signpost_core::bios::first_in_words;
 use signpost_facts::{Aside, BootFile, Disk, DiskArray, DiskNumber, Partition, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
@@ -40,7 +40,7 @@ pub fn text(survey: &Survey, all: bool) -> String {
 pub fn disk_text(survey: &Survey, disk: &Disk, folds: bool) -> String {
     let mut text = disk_line(disk);
     if let Some(first) = survey.boot_sectors.first_of(disk.number) {
-        text.push_str(&format!("  first sector: {}\n", first_words(first.code)));
+        text.push_str(&format!("  first sector: {}\n", first_in_words(first)));
     }
     let bare = survey
         .volumes

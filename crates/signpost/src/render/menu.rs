@@ -1,4 +1,5 @@
 use signpost_core::menu_rows::MenuRow;
+use signpost_facts::FirmwareKind;
 use signpost_menu::document::{DefaultEntry, Host, MenuDocument, Timeout};
 
 use super::style;
@@ -6,10 +7,17 @@ use super::table::Table;
 use super::width::{HELD, hanging};
 
 /// The menu as a table; members of groups are folded unless all are asked for, or they cannot start.
-pub fn text(file: &str, document: &MenuDocument, rows: &[MenuRow], is_all: bool) -> String {
+pub fn text(
+    file: &str,
+    document: &MenuDocument,
+    rows: &[MenuRow],
+    firmware: FirmwareKind,
+    is_all: bool,
+) -> String {
     let settings = &document.settings;
     let heading = settings.heading.as_deref().unwrap_or(file);
     let host = match settings.host {
+        Host::Firmware if firmware == FirmwareKind::Bios => "the default starts, and no menu is shown",
         Host::Firmware => "the firmware's own list shows it",
         Host::Signpost => "the boot program shows it",
     };

@@ -14,14 +14,7 @@ use super::width::hanging;
 pub fn text(plan: &Plan) -> String {
     let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
     let mut text = home.unwrap_or_default() + &entries(plan);
-    text.push_str(&format!("{}\n", style::heading("Changes")));
-    let mut table = Table::new(&["", "now", "then"]);
-    table.row(["boot order".into(), joined(&plan.order_before, " "), joined(&plan.order_after, " ")]);
-    let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
-    if let Some(then) = plan.timeout_after {
-        table.row(["timeout".into(), now, seconds(then)]);
-    }
-    text.push_str(&table.text());
+    text.push_str(&changes(plan));
     text.push_str(&notes(&plan.notes));
     text.push_str(&left_out("Not in the menu", &plan.left_out));
     text.push('\n');
@@ -29,6 +22,20 @@ pub fn text(plan: &Plan) -> String {
     text.push_str(&write_list(&writes, "Nothing to write: the machine is as the menu says."));
     text.push_str(&refusals(&plan.refusals));
     text + "\n" + &outcome("Next start then", &plan.outcome)
+}
+
+/// Order and timeout of the firmware, now and then; nothing where it has no order.
+fn changes(plan: &Plan) -> String {
+    if plan.order_before.is_empty() && plan.order_after.is_empty() {
+        return String::new();
+    }
+    let mut table = Table::new(&["", "now", "then"]);
+    table.row(["boot order".into(), joined(&plan.order_before, " "), joined(&plan.order_after, " ")]);
+    let now = plan.timeout_before.map_or_else(|| "not set".into(), seconds);
+    if let Some(then) = plan.timeout_after {
+        table.row(["timeout".into(), now, seconds(then)]);
+    }
+    format!("{}\n{}", style::heading("Changes"), table.text())
 }
 
 /// What becomes of each entry of the menu; nothing where the plan has none.

@@ -54,9 +54,7 @@ fn what_starts_is_followed_by_the_rules_of_bios() {
     hurt(&machine, 0, &[0xfa; CODE_LEN]);
     let (kind, text) = outcome(&machine);
     assert_eq!(kind, "may-start", "{text}");
-    assert!(
-        machine.fails(2, &["rehearse", "--choose", "x"]).contains("neither a menu of ours nor Secure Boot")
-    );
+    assert!(machine.fails(2, &["rehearse", "--secure-boot", "on"]).contains("no Secure Boot"));
     assert!(machine.fails(2, &["rehearse", "--order", "d7"]).contains("there is no disk d7; there are d1"));
     assert_eq!(machine.run(&["rehearse", "--without", "1"]).code, 1);
 }
@@ -87,6 +85,146 @@ fn code_that_was_overwritten_is_put_back_and_the_table_stays() {
     assert!(machine.ok(&["sector", "restore", &saved, "d1", "--yes"]).contains("nothing would change"));
     machine.ok(&["undo", "1", "--yes"]);
     assert_eq!(disk(&machine), hurt_disk);
+}
+
+#[test]
+fn a_menu_makes_its_default_the_active_partition_and_starts_one_system_at_a_time() {
+    let machine = gauge_bench();
+    let drafted = flat(&machine.ok(&["draft"]));
+    assert!(drafted.contains("skerry Skerry BSD 9 the boot sector of d1p2"), "{drafted}");
+    assert!(drafted.contains("Larkspur Linux 10: it has no boot sector that starts it"), "{drafted}");
+    let before = disk(&machine);
+    assert!(machine.ok(&["plan"]).contains("Nothing to write"), "GaugeDOS starts already");
+    machine.ok(&["tune", "default=skerry"]);
+    let planned = flat(&machine.ok(&["plan"]));
+    assert!(planned.contains("1. make d1p2 the active partition of d1"), "{planned}");
+    assert!(planned.contains("the others once they are made the default"), "{planned}");
+    assert_eq!(disk(&machine), before, "a plan writes nothing");
+    machine.fails(3, &["apply"]);
+    assert!(machine.ok(&["apply", "--yes"]).contains("Next start  Skerry BSD 9, from d1p2"));
+    assert!(machine.ok(&["apply", "--yes"]).contains("nothing was written"));
+    let what_if = machine.ok(&["rehearse", "--choose", "gaugedos"]);
+    assert!(what_if.contains("Ends with  GaugeDOS 7, from d1p1"), "{what_if}");
+    assert!(machine.fails(2, &["rehearse", "--choose", "gaugedso"]).contains("did you mean gaugedos?"));
+    machine.ok(&["undo", "--yes"]);
+    assert_eq!(disk(&machine), before);
+    // What such firmware does not have, each with what serves instead.
+    assert!(machine.fails(2, &["once", "skerry"]).contains("`signpost sector active PARTITION`"));
+    assert!(machine.fails(2, &["apply", "--remove", "--yes"]).contains("`signpost undo`"));
+    machine.ok(&["tune", "host=signpost"]);
+    assert!(machine.fails(4, &["plan"]).contains("`signpost tune host=firmware`"));
+}
+
+#[test]
+fn entries_for_boot_sectors_are_checked_and_named_by_the_system_that_starts() {
+    let machine = gauge_bench();
+    machine.ok(&["draft"]);
+    machine.ok(&["entry", "remove", "skerry", "--despite", "last-way"]);
+    // The partition is no volume by itself; the slice in it is what its boot sector starts.
+    let said = machine.ok(&["entry", "add", "sector", "d1p2"]);
+    assert!(said.contains("skerry-bsd-9 is added, \"Skerry BSD 9\": the boot sector of d1p2"), "{said}");
+    let error = machine.fails(2, &["entry", "add", "sector", "d1p5"]);
+    assert!(error.contains("d1p5 has no boot sector; --unchecked adds it anyway"), "{error}");
+    machine.ok(&["entry", "add", "sector", "d1p5", "--unchecked", "--title", "Lost"]);
+    let menu = flat(&machine.ok(&["menu"]));
+    assert!(menu.contains("sector NOT THERE: d1p5 has no boot sector"), "{menu}");
+    machine.ok(&["tune", "default=lost"]);
+    assert!(machine.fails(3, &["apply", "--yes"]).contains("refused (default-gone)"));
+    // A boot sector in a file is the boot program's to start, and where there is none it is not there.
+    let text = machine.read("menu.toml").replace("default = \"lost\"", "default = \"gaugedos\"")
+        + "\n[[entry]]\nid = \"old\"\nstarts = \"sector\"\nsector = \"uuid:0719-2204/OLD.BIN\"\n";
+    machine.write("menu.toml", &text);
+    let menu = flat(&machine.ok(&["menu"]));
+    assert!(menu.contains("NOT THERE: d1p1 has no file /OLD.BIN"), "{menu}");
+    machine.write("menu.toml", &text.replace("sector = ", "volume = \"uuid:0719-2204\"\nsector = "));
+    assert!(
+        machine
+            .fails(1, &["menu", "--check", &machine.path("menu.toml").display().to_string()])
+            .contains("names a volume and a sector")
+    );
+    // With UEFI firmware no boot sector starts.
+    let uefi = TestMachine::small();
+    uefi.write(
+        "menu.toml",
+        &crate::harness::menu("", &["id = \"x\"\nstarts = \"sector\"\nvolume = \"uuid:0A0A-0001\""]),
+    );
+    assert!(flat(&uefi.ok(&["menu"])).contains("UEFI firmware starts none"));
+}
+
+#[test]
+fn what_lies_before_the_first_partition_is_saved_with_a_note_and_put_back() {
+    let machine = gauge_bench();
+    let folder = machine.path("sectors").display().to_string();
+    // Another program's code, in the third and the fifth sector.
+    hurt(&machine, 2 * SECTOR, b"another's code");
+    hurt(&machine, 4 * SECTOR, &[0xc3; SECTOR]);
+    let before = disk(&machine);
+    machine.ok(&["sector", "save", "--all", &folder]);
+    let saved = format!("{folder}/d1-gap.bin");
+    assert_eq!(std::fs::read(&saved).unwrap(), before[SECTOR..5 * SECTOR], "as far as something is used");
+    let note: toml_edit::DocumentMut = machine.read("sectors/d1-gap.toml").parse().unwrap();
+    assert_eq!(note["what"].as_str(), Some("d1-gap"));
+    assert_eq!((note["first-sector"].as_integer(), note["sectors"].as_integer()), (Some(1), Some(4)));
+    assert_eq!(note["disk"].as_str(), Some("GLM-4410"));
+    hurt(&machine, SECTOR, &[0; 6 * SECTOR]);
+    let hurt_disk = disk(&machine);
+    machine.ok(&["sector", "restore", &saved, "d1-gap", "--yes"]);
+    assert_eq!(disk(&machine), before);
+    machine.ok(&["undo", "--yes"]);
+    assert_eq!(disk(&machine), hurt_disk);
+    assert!(
+        machine
+            .fails(2, &["sector", "standard", "d1-gap"])
+            .contains("is saved and put back, and nothing else")
+    );
+    machine.write("long.bin", &"x".repeat(63 * SECTOR));
+    let long = machine.path("long.bin").display().to_string();
+    assert!(machine.fails(2, &["sector", "restore", &long, "d1-gap"]).contains("31744 bytes at most"));
+}
+
+#[test]
+fn a_note_tells_whose_sectors_a_file_holds() {
+    let machine = gauge_bench();
+    let folder = machine.path("sectors").display().to_string();
+    machine.ok(&["sector", "save", "--all", &folder]);
+    let file = format!("{folder}/d1p1.bin");
+    hurt(&machine, 63 * SECTOR + 200, &[1, 2, 3]);
+    let refused = |why: &str| {
+        let error = flat(&machine.fails(3, &["sector", "restore", &file, "d1p1", "--yes"]));
+        assert!(error.contains("refused (sector-foreign)") && error.contains(why), "{error}");
+    };
+    let note = machine.read("sectors/d1p1.toml");
+    machine.write("sectors/d1p1.toml", &note.replace("GLM-4410", "GLM-9999"));
+    refused("was saved from disk GLM-9999 of Gauge logger");
+    machine.write("sectors/d1p1.toml", &note);
+    let bytes = std::fs::read(&file).unwrap();
+    let mut altered = bytes.clone();
+    altered[300] ^= 1;
+    std::fs::write(&file, altered).unwrap();
+    refused("the file is not what was saved");
+    // A note that is none says nothing, and the file counts by itself.
+    std::fs::write(&file, bytes).unwrap();
+    machine.write("sectors/d1p1.toml", "\u{1}not a note");
+    machine.ok(&["sector", "restore", &file, "d1p1", "--yes"]);
+}
+
+#[test]
+fn whose_code_it_is_the_catalogue_knows() {
+    let machine = gauge_bench();
+    hurt(&machine, 0, &[0xfa; CODE_LEN]);
+    hurt(&machine, 100, b"Invalid partition table\0Error loading operating system\0Missing operating system");
+    let listed = machine.json(&["sector", "list"])["sectors"][0]["what"].clone();
+    assert_eq!(listed, "plain code of the DOS and Windows family, which starts the active partition");
+    assert_eq!(outcome(&machine).0, "starts");
+    // Code that nobody knows is plain where a row of one's own says so.
+    hurt(&machine, 0, &[0xfa; CODE_LEN]);
+    hurt(&machine, 100, b"Kestrel says: no system here");
+    assert_eq!(outcome(&machine).0, "may-start");
+    let row = "\n[[sector]]\nof = \"disk\"\ntitle = \"plain code of Kestrel Point\"\nis-plain = true\ntexts = [\"kestrel says\"]\n";
+    machine.write("catalogue/kestrel.toml", &(machine.read("catalogue/kestrel.toml") + row));
+    assert_eq!(outcome(&machine), ("starts".into(), "GaugeDOS 7, from d1p1, which is active".into()));
+    let said = flat(&machine.ok(&["rehearse"]));
+    assert!(said.contains("plain code of Kestrel Point, which starts the active partition"), "{said}");
 }
 
 #[test]

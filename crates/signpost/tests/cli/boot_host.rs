@@ -187,6 +187,10 @@ fn a_second_system_takes_over_what_the_first_one_decided() {
     }
     let held = host.machine.ok(&["hold"]);
     assert!(held.contains("put there by another system") && held.contains("hold leaves that"), "{held}");
+    // The other system's records count by now, and nothing of this one's is kept for them.
+    std::fs::remove_file(host.machine.path("held.json")).unwrap();
+    let held = host.machine.ok(&["hold"]);
+    assert!(held.contains("put there by another system") && held.contains("hold leaves that"), "{held}");
     host.machine.ok(&host.with(&["apply", "--yes", "--take-over"]));
     assert!(host.machine.ok(&["rehearse"]).contains("Meridian"));
 }

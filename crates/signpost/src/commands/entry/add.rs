@@ -1,6 +1,8 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::edit::{Kernel, NewEntry};
+use signpost_facts::Volume;
+use signpost_menu::place::Place;
 use signpost_place::Look;
 
 use crate::complete;
@@ -41,6 +43,17 @@ pub enum New {
         #[command(flatten)]
         common: Common,
     },
+    /// A boot sector, on a PC with BIOS firmware: of a volume, or in a file
+    Sector {
+        /// The volume, such as d1p1, or the file, such as d1p5:/old/dos.bin
+        #[arg(value_name = "PLACE", add = ArgValueCompleter::new(complete::places))]
+        place: String,
+        #[command(flatten)]
+        titled: Titled,
+        /// Do not look whether it starts something
+        #[arg(long)]
+        unchecked: bool,
+    },
     /// An entry that the firmware has
     FirmwareEntry {
         /// Its number or its label
@@ -80,6 +93,16 @@ pub struct Common {
     unchecked: bool,
 }
 
+/// A partition that holds slices is no volume by itself: the slice that its boot sector starts is meant.
+fn sector_place(look: &Look, text: &str) -> Option<Place> {
+    let survey = &look.survey;
+    let sector = survey.boot_sectors.partitions.iter().find(|sector| sector.name == text)?;
+    let is_started =
+        |volume: &&Volume| survey.boot_sector_of(volume.number).is_some_and(|own| own.name == sector.name);
+    let volume = survey.volumes.iter().find(is_started)?;
+    Some(Place { volume: look.stable_name(volume.number.index()).ok()?, path: String::new() })
+}
+
 impl New {
     /// What is wanted, with its title and whether it goes unchecked.
     ///
@@ -110,6 +133,10 @@ impl New {
             Self::Image { image, common } => {
                 let (image, recipe) = (place(image)?, common.recipe.clone());
                 (NewEntry::Image { image, recipe }, common.titled.title.as_deref(), common.unchecked)
+            }
+            Self::Sector { place: text, titled, unchecked } => {
+                let place = sector_place(look, text).map_or_else(|| place(text), Ok)?;
+                (NewEntry::Sector { place }, titled.title.as_deref(), *unchecked)
             }
             Self::FirmwareEntry { name, titled } => {
                 (NewEntry::FirmwareEntry { name: name.clone() }, titled.title.as_deref(), false)
