@@ -54,6 +54,10 @@ pub struct PartitionSector {
     pub name: String,
     /// Bytes from the disk's start.
     pub start: u64,
+    /// The index of its entry in the table of the disk's first sector; nothing for a logical partition, a slice, and what stands in a
+    /// GPT alone: these cannot be active.
+    #[serde(default)]
+    pub entry: Option<usize>,
     /// Its code.
     pub code: SectorCode,
     /// Whose it is, where a row of the catalogue knows it.
@@ -99,6 +103,11 @@ impl BootSectors {
         self.partitions.iter().find(|sector| sector.disk == disk && sector.partition == partition)
     }
 
+    /// The boot sector of the partition whose entry in the table of a disk's first sector has this index.
+    pub fn of_entry(&self, disk: DiskNumber, index: usize) -> Option<&PartitionSector> {
+        self.partitions.iter().find(|sector| sector.disk == disk && sector.entry == Some(index))
+    }
+
     /// The sector at a place of a disk, in bytes from its start: its first one, or a partition's.
     pub fn bytes_at(&self, disk: DiskNumber, offset: u64) -> Option<&[u8]> {
         if offset == 0 {
@@ -106,15 +115,6 @@ impl BootSectors {
         }
         let found = self.partitions.iter().find(|found| found.disk == disk && found.start == offset)?;
         Some(&found.bytes)
-    }
-}
-
-impl PartitionSector {
-    /// The index of its entry in the table itself; nothing for a logical partition and for a slice, which cannot be active.
-    pub fn table_index(&self) -> Option<usize> {
-        let is_slice = self.name.ends_with(char::is_alphabetic);
-        let index = usize::try_from(self.partition.0).ok()?.checked_sub(1)?;
-        (index < 4 && !is_slice).then_some(index)
     }
 }
 

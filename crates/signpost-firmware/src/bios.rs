@@ -52,6 +52,14 @@ pub fn active(sector: &[u8]) -> impl Iterator<Item = usize> {
     entries.filter(|(_, flag)| **flag & ACTIVE != 0).map(|(index, _)| index)
 }
 
+/// The sector at which the partition of an entry starts; nothing of an entry that is empty.
+pub fn entry_start(sector: &[u8], index: usize) -> Option<u32> {
+    let at = index.checked_mul(ENTRY)?.checked_add(TABLE)?;
+    let entry = sector.get(at..at.checked_add(ENTRY)?)?;
+    let start = entry.get(8..12)?.try_into().ok()?;
+    (*entry.get(4)? != 0).then(|| u32::from_le_bytes(start))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -64,6 +72,8 @@ mod tests {
         assert!(made[plain::CODE.len()..CODE_LEN].iter().all(|byte| *byte == 0));
         assert_eq!(made[CODE_LEN..510], sector[CODE_LEN..510]);
         assert!(is_marked(&made) && !is_marked(&sector));
+        assert_eq!(entry_start(&made, 1), Some(u32::from_le_bytes(made[470..474].try_into().unwrap())));
+        assert_eq!((entry_start(&[0; SECTOR], 1), entry_start(&made, 4)), (None, None));
         let made = with_active(&sector, 2);
         assert_eq!(active(&made).collect::<alloc::vec::Vec<_>>(), [2]);
         let differ = |at: &usize| made[*at] != sector[*at];

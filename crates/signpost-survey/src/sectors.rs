@@ -4,7 +4,7 @@ use signpost_disk::block::{SharedDevice, read_vec};
 use signpost_facts::sectors::{Backup, BootSectors, FirstSector, PartitionSector, sector};
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
-use signpost_firmware::bios::{CODE_LEN, SECTOR, is_marked};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, is_marked};
 use signpost_machine::Machine;
 use signpost_place::boot_program::sha256;
 
@@ -34,12 +34,13 @@ pub(crate) fn read(machine: &Machine, survey: &Survey, catalogue: &Catalogue) ->
     found.order = said.iter().copied().chain(rest).collect();
     for disk in &survey.disks {
         let Some(Ok(device)) = machine.disk(disk.number).map(|disk| disk.contents.as_ref()) else { continue };
+        let table = read_sector(device, 0).unwrap_or([0; SECTOR]);
         found.first.extend(first(device, disk, catalogue));
         // An extended partition's first sector is a table.
         let plain = disk.partitions.iter().filter(|partition| !partition.purpose.starts_with("extended"));
         found
             .partitions
-            .extend(plain.filter_map(|partition| of_partition(device, disk, partition, catalogue)));
+            .extend(plain.filter_map(|partition| of_partition((device, disk), partition, &table, catalogue)));
     }
     found
 }
@@ -72,9 +73,9 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
 }
 
 fn of_partition(
-    device: &SharedDevice,
-    disk: &Disk,
+    (device, disk): (&SharedDevice, &Disk),
     partition: &Partition,
+    table: &[u8; SECTOR],
     catalogue: &Catalogue,
 ) -> Option<PartitionSector> {
     let bytes = read_sector(device, partition.start)?;
@@ -90,6 +91,9 @@ fn of_partition(
         partition: partition.number,
         name,
         start: partition.start,
+        entry: (0..4)
+            .filter(|_| partition.slice.is_none())
+            .find(|index| entry_start(table, *index) == before),
         code: code::of_partition(&bytes),
         known: catalogue.sector(SectorOf::Partition, &bytes).map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes),

@@ -25,7 +25,7 @@ pub(crate) fn activated(look: &Look, entry: &ResolvedEntry<'_>) -> Result<Which,
         }
     };
     let number = VolumeNumber::of_index(volume);
-    let sector = look.survey.boot_sector_of(number).filter(|sector| sector.table_index().is_some());
+    let sector = look.survey.boot_sector_of(number).filter(|sector| sector.entry.is_some());
     let index = sector.and_then(|sector| {
         look.survey.boot_sectors.partitions.iter().position(|other| std::ptr::eq(other, sector))
     });

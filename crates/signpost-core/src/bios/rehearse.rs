@@ -2,7 +2,7 @@
 
 use signpost_facts::change::SectorWrite;
 use signpost_facts::sectors::FirstSector;
-use signpost_facts::{Disk, DiskNumber, Partition, System, VolumeNumber};
+use signpost_facts::{Disk, DiskNumber, Partition, System, TableKind, VolumeNumber};
 use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::bios::rules::{self, End, Where, Why};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, active};
@@ -39,8 +39,7 @@ pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWri
             if leads { StepVerdict::Through(Through::LeadsOn) } else { StepVerdict::End(kind(end)) };
         steps.push(step(format!("first disk, d{}", disk.number), verdict, finding));
         if let Some(active) = seen.as_ref().filter(|_| leads).and_then(|seen| seen.active.first()) {
-            let finding = partition(disk, active.0)
-                .map_or_else(String::new, |partition| format!("d{}p{}", disk.number, partition.number));
+            let finding = called(look, disk, active.0);
             let code = active.1.map_or("its boot sector cannot be read", SectorCode::words);
             let reason = "active partition".to_string();
             steps.push(step(reason, StepVerdict::End(kind(end)), format!("{finding}: {code}")));
@@ -63,10 +62,10 @@ fn step(reason: String, verdict: StepVerdict, finding: String) -> Step {
 fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
     let sectors = &look.survey.boot_sectors;
     let bytes = sectors.first_of(disk.number).and_then(|of| first(look, of, planned));
-    let of_entry = |index: usize| {
-        let partition = partition(disk, index)?;
-        let of = sectors.of_partition(disk.number, partition.number)?;
-        Some(code::of_partition(&boot_sector(look, of, planned)?))
+    let of_entry = |index: usize| match sectors.of_entry(disk.number, index) {
+        Some(of) => Some(code::of_partition(&boot_sector(look, of, planned)?)),
+        // The protective entry starts with the GPT's header, which is no boot sector.
+        None => (disk.table.kind == Some(TableKind::Gpt)).then_some(SectorCode::Unmarked),
     };
     let surveyed = sectors.first_of(disk.number);
     // The catalogue knows more than the bytes say by themselves.
@@ -81,11 +80,20 @@ fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
 }
 
 /// The partition of an entry of the table, by its index.
-fn partition(disk: &Disk, index: usize) -> Option<&Partition> {
-    let is_it = |partition: &&Partition| {
-        partition.slice.is_none() && usize::try_from(partition.number.0).ok() == index.checked_add(1)
-    };
-    disk.partitions.iter().find(is_it)
+fn partition<'l>(look: &'l Look, disk: &'l Disk, index: usize) -> Option<&'l Partition> {
+    let sector = look.survey.boot_sectors.of_entry(disk.number, index)?;
+    disk.partitions.iter().find(|partition| partition.number == sector.partition)
+}
+
+/// What the partition of an entry is called. In a GPT an entry over the whole disk protects it, and no partition has one.
+fn called(look: &Look, disk: &Disk, index: usize) -> String {
+    match partition(look, disk, index) {
+        Some(found) => format!("d{}p{}", disk.number, found.number),
+        None if disk.table.kind == Some(TableKind::Gpt) => {
+            format!("the protective entry of d{}", disk.number)
+        }
+        None => format!("entry {} of d{}", index + 1, disk.number),
+    }
 }
 
 fn kind(end: End) -> Kind {
@@ -122,12 +130,10 @@ pub fn first_words(code: FirstCode) -> &'static str {
 fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String) {
     let Some(disk) = disk else { return (None, "nothing: there is no disk".into()) };
     let d = disk.number;
-    let name = |index: usize| {
-        partition(disk, index).map_or_else(String::new, |found| format!("d{d}p{}", found.number))
-    };
+    let name = |index: usize| called(look, disk, index);
     match end {
         End::Partition(index) => {
-            let Some(found) = partition(disk, index) else {
+            let Some(found) = partition(look, disk, index) else {
                 return (None, format!("the active partition of d{d}"));
             };
             let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, found));

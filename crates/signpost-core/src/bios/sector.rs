@@ -3,7 +3,7 @@
 use serde::Serialize;
 use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
-use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, Volume};
+use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, TableKind, Volume};
 use signpost_firmware::bios::code::has_parameters;
 use signpost_firmware::bios::{
     CODE_LEN, ENTRY, SECTOR, TABLE, active, is_marked, plain, with_active, with_code,
@@ -85,7 +85,14 @@ pub fn held(look: &Look) -> Vec<Held> {
     let mut all = Vec::new();
     for first in &sectors.first {
         let mut notes = Vec::new();
+        let is_gpt = look.survey.disk(first.disk).is_some_and(|disk| disk.table.kind == Some(TableKind::Gpt));
         match active(&first.bytes).count() {
+            0 if is_gpt => {
+                notes.push("GPT; some firmware asks for an active entry, which is the protective one".into())
+            }
+            _ if is_gpt => {
+                notes.push("GPT; the protective entry is active, which some firmware does not take".into())
+            }
             0 => notes.push("no partition is active".to_string()),
             1 => {}
             count => notes.push(format!("{count} partitions are active")),
@@ -98,7 +105,7 @@ pub fn held(look: &Look) -> Vec<Held> {
         all.push(Held { name, what: first_in_words(first), notes, digest: short(&first.sha256) });
         let active = active(&first.bytes).next();
         for sector in sectors.partitions.iter().filter(|sector| sector.disk == first.disk) {
-            let is_active = active.is_some() && sector.table_index() == active;
+            let is_active = active.is_some() && sector.entry == active;
             let mut notes: Vec<String> = is_active.then(|| "active".to_string()).into_iter().collect();
             notes.extend(sector.says_before.map(|says| {
                 format!(
@@ -252,7 +259,7 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
         }
         (Which::Partition(index), Wanted::Active) => {
             let found = &sectors.partitions[*index];
-            let Some(entry) = found.table_index() else {
+            let Some(entry) = found.entry else {
                 return wrong(format!(
                     "{} has no entry in the table itself; one of the four first can be active",
                     found.name

@@ -2,7 +2,7 @@
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect, SectorAct, SectorWhat};
 use signpost_facts::sectors::PartitionSector;
-use signpost_facts::{Code, Disk, Subject};
+use signpost_facts::{Code, Disk, Subject, TableKind};
 use signpost_firmware::bios::active;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
 
@@ -17,11 +17,16 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     };
     let of_disk = || sectors.partitions.iter().filter(|sector| sector.disk == disk.number);
     let active: Vec<usize> = active(&first.bytes).collect();
-    let is_active =
-        |sector: &&PartitionSector| sector.table_index().is_some_and(|index| active.contains(&index));
+    let is_active = |sector: &&PartitionSector| sector.entry.is_some_and(|index| active.contains(&index));
     let is_lost = matches!(first.code, FirstCode::Unmarked | FirstCode::Empty);
     if is_lost {
         found.add(no_code(seen, disk, first.code), &[]);
+    }
+    if disk.table.kind == Some(TableKind::Gpt) {
+        if first.code.leads_on() {
+            found.add(plain_on_gpt(seen, disk), &[]);
+        }
+        return;
     }
     // What cures that is plain code, so the rest counts too.
     let leads = (is_lost && !disk.partitions.is_empty()) || first.code.leads_on();
@@ -49,7 +54,7 @@ fn felt(seen: &Seen<'_>) -> Effect {
 /// The cure that makes the first of these partitions active that has a boot sector that starts something; the others are named.
 fn make_active(made: &mut Cause, sectors: &[&PartitionSector]) {
     let mut fitting =
-        sectors.iter().filter(|sector| sector.table_index().is_some() && sector.code == SectorCode::Starts);
+        sectors.iter().filter(|sector| sector.entry.is_some() && sector.code == SectorCode::Starts);
     let Some(first) = fitting.next() else { return };
     made.cures.push(Cure {
         name: "activate",
@@ -69,6 +74,10 @@ fn no_code(seen: &Seen<'_>, disk: &Disk, code: FirstCode) -> Cause {
     let d = disk.number;
     let message = format!("the first sector of d{d} starts nothing: {}", first_words(code));
     let mut made = cause(Code::FirstSectorLost, felt(seen), Some(Subject::Disk(d)), message);
+    if disk.table.kind == Some(TableKind::Gpt) {
+        made.by_hand = Some(BY_HAND_ON_GPT.into());
+        return made;
+    }
     if disk.partitions.is_empty() {
         let way = "no partition is seen on it: `signpost sector restore FILE d1 --table` puts a saved sector back with its table";
         made.by_hand = Some(way.replace("d1", &format!("d{d}")));
@@ -79,6 +88,19 @@ fn no_code(seen: &Seen<'_>, disk: &Disk, code: FirstCode) -> Cause {
         what: format!("write plain code, which starts the active partition, into the first sector of d{d}"),
         acts: vec![Act::Sector(SectorAct { disk: d, partition: None, what: SectorWhat::Standard })],
     });
+    made
+}
+
+/// What no code of ours cures.
+const BY_HAND_ON_GPT: &str = "a disk with a GPT starts by a system's own boot manager: let its tools write that again; where the PC has \
+                              UEFI firmware, start it in UEFI mode";
+
+/// Plain code starts an active partition, and none of a GPT is one.
+fn plain_on_gpt(seen: &Seen<'_>, disk: &Disk) -> Cause {
+    let d = disk.number;
+    let message = format!("the first sector of d{d} is plain code, and no partition of a GPT can be active");
+    let mut made = cause(Code::NoneActive, felt(seen), Some(Subject::Disk(d)), message);
+    made.by_hand = Some(BY_HAND_ON_GPT.into());
     made
 }
 

@@ -45,7 +45,7 @@ fn by_sector(look: &Look, system: &System) -> Result<Way> {
     let Some((root, sector)) = root.filter(|(_, sector)| sector.code == SectorCode::Starts) else {
         return Ok(Err("it has no boot sector that starts it; its own installer writes one".into()));
     };
-    if sector.table_index().is_none() {
+    if sector.entry.is_none() {
         return Ok(Err(format!(
             "the boot sector of {} starts it, and a logical partition cannot be active",
             sector.name

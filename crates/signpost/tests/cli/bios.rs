@@ -227,6 +227,62 @@ fn whose_code_it_is_the_catalogue_knows() {
     assert!(said.contains("plain code of Kestrel Point, which starts the active partition"), "{said}");
 }
 
+/// A disk with a GPT and two partitions, of which the second has a boot sector that would start.
+fn gpt_bench() -> TestMachine {
+    let machine = TestMachine::small();
+    let mut image = std::fs::read(machine.path("lark.img")).unwrap();
+    let second = 5 << 20;
+    signpost_demo::boot_sector::stand_in(
+        (&mut image[second..second + SECTOR]).try_into().unwrap(),
+        "Larkspur",
+    );
+    std::fs::write(machine.path("lark.img"), image).unwrap();
+    let text = "format = 1\nname = \"Hybrid\"\nfirmware = \"bios\"\n\n[[disk]]\nimage = \"lark.img\"\nserial = \"PTR-1\"\n";
+    machine.write("machine.toml", text);
+    machine
+}
+
+#[test]
+fn a_gpt_starts_by_another_boot_managers_code_alone() {
+    let machine = gpt_bench();
+    let set = |at: usize, bytes: &[u8]| {
+        let mut image = std::fs::read(machine.path("lark.img")).unwrap();
+        image[at..at + bytes.len()].copy_from_slice(bytes);
+        std::fs::write(machine.path("lark.img"), image).unwrap();
+    };
+    assert_eq!(outcome(&machine).0, "hangs", "a GPT as it is made has no code");
+    let check = flat(&machine.run(&["check"]).stdout);
+    assert!(
+        check.contains("first-sector-lost") && check.contains("starts by a system's own boot manager"),
+        "{check}"
+    );
+    set(0, &plain::CODE);
+    assert!(outcome(&machine).1.contains("no partition of d1 is active"));
+    // Some firmware wants an active entry; on such a disk that is the protective one, which leads to the GPT's own header.
+    set(446, &[0x80]);
+    let (kind, text) = outcome(&machine);
+    assert_eq!(
+        (kind.as_str(), text.as_str()),
+        ("nothing", "nothing: the protective entry of d1 is active, and has no boot sector")
+    );
+    let check = flat(&machine.run(&["check"]).stdout);
+    assert!(check.contains("no partition of a GPT can be active"), "{check}");
+    let listed = machine.json(&["sector", "list"])["sectors"][0]["notes"].to_string();
+    assert!(listed.contains("the protective entry is active"), "{listed}");
+    assert!(machine.fails(2, &["sector", "active", "d1p2"]).contains("has no entry in the table itself"));
+    set(0, &[0xfa; CODE_LEN]);
+    assert_eq!(outcome(&machine).0, "may-start");
+    // A hybrid table names a partition of the GPT beside the protective entry: that one can be active.
+    let entry = [0x80, 0, 2, 0, 0x83, 0, 2, 0];
+    set(446, &[0]);
+    set(462, &entry);
+    set(470, &((5u32 << 20) / 512).to_le_bytes());
+    set(474, &8192u32.to_le_bytes());
+    set(0, &plain::CODE);
+    let (kind, text) = outcome(&machine);
+    assert!(kind == "starts" && text.contains("from d1p2, which is active"), "{kind}: {text}");
+}
+
 #[test]
 fn undoing_leaves_what_somebody_changed_since() {
     let machine = gauge_bench();

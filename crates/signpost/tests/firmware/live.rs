@@ -19,8 +19,17 @@ use crate::vm::start;
 const RESCUE: u16 = 9;
 const IMAGES: [&str; 3] = ["lark.img", "meridian.img", "rescue.img"];
 /// What the kernel is taught before anything runs; each with what it needs.
-const MODULES: [&str; 8] =
-    ["virtio_pci", "virtio_blk", "vfat", "nls_cp437", "nls_ascii", "nls_iso8859-1", "efivarfs", "dm_mod"];
+const MODULES: [&str; 9] = [
+    "virtio_pci",
+    "virtio_blk",
+    "vfat",
+    "nls_cp437",
+    "nls_ascii",
+    "nls_iso8859-1",
+    "efivarfs",
+    "dm_mod",
+    "edd",
+];
 /// Makes a device of another one.
 const MAPPER: &str = "/sbin/dmsetup";
 /// Runs a command between two lines that name it; the second ends with its exit code.
@@ -31,7 +40,8 @@ mkdir -p /sys /dev /run /tmp /etc /var/lib /esp /root
 mount -t proc proc /proc
 mount -t sysfs sysfs /sys
 mount -t devtmpfs devtmpfs /dev
-modprobe -a $(cat /modules)
+# One of them, on firmware that tells it nothing, refuses to be taught.
+modprobe -a $(cat /modules) 2>/dev/null
 variables() { mount -t efivarfs efivarfs /sys/firmware/efi/efivars; }
 said() { name=$1; shift; echo \"=== $name\"; \"$@\" 2>&1; echo \"--- $name $?\"; }
 ";
@@ -42,9 +52,9 @@ struct Rescue {
 }
 
 /// What a command said, and its exit code.
-struct Said {
-    text: String,
-    code: i32,
+pub struct Said {
+    pub text: String,
+    pub code: i32,
 }
 
 impl Rescue {
@@ -77,10 +87,10 @@ impl Rescue {
 }
 
 /// Everything on the serial console.
-struct Heard(String);
+pub struct Heard(pub String);
 
 impl Heard {
-    fn said(&self, name: &str) -> Said {
+    pub fn said(&self, name: &str) -> Said {
         let all = &self.0;
         let find = || {
             let (_, rest) = all.split_once(&format!("=== {name}\n"))?;
@@ -92,13 +102,13 @@ impl Heard {
     }
 
     /// What a command said that ended well.
-    fn ok(&self, name: &str) -> String {
+    pub fn ok(&self, name: &str) -> String {
         let said = self.said(name);
         assert_eq!(said.code, 0, "{name}: {}", said.text);
         said.text
     }
 
-    fn json(&self, name: &str) -> Value {
+    pub fn json(&self, name: &str) -> Value {
         let text = self.ok(name);
         let start = text.find('{').unwrap_or_default();
         let document: Value =
@@ -158,7 +168,7 @@ fn root(work: &Path) -> Vec<u8> {
 }
 
 /// The rescue system: a shell, the program with its libraries, the boot program, the kernel's modules.
-fn initrd(work: &Path, script: &str) -> Vec<u8> {
+pub fn initrd(work: &Path, script: &str) -> Vec<u8> {
     let root = work.join("initrd");
     let put = |from: &str, to: &str| {
         let to = root.join(to.trim_start_matches('/'));

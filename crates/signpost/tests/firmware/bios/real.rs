@@ -9,12 +9,12 @@ use signpost_vm::{Spec, Vm};
 
 use crate::harness::{result_of, run_bare};
 
-const FIRST: usize = 2048;
+pub const FIRST: usize = 2048;
 const SECOND: usize = 40_960;
 const DISK: usize = 32 << 20;
 
 /// A disk with a FAT of `mkfs.fat`, active, and a system beside it.
-fn bench() -> tempfile::TempDir {
+pub fn bench() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let fat = folder.path().join("fat.img");
     std::fs::write(&fat, vec![0; 16 << 20]).unwrap();
@@ -44,7 +44,7 @@ fn bench() -> tempfile::TempDir {
     folder
 }
 
-fn started(folder: &std::path::Path) -> Vm {
+pub fn started(folder: &std::path::Path) -> Vm {
     let mut vm = Vm::start(&Spec::of_bios([folder.join("disk.img")]), None).unwrap();
     vm = vm.with_patience(Duration::from_secs(20));
     vm.wait_for("Booting from Hard Disk").unwrap();
