@@ -68,6 +68,9 @@ pub struct PartitionSector {
     /// The sector.
     #[serde(with = "hex")]
     pub bytes: Vec<u8>,
+    /// Whether it holds the table of logical partitions, and is no volume's.
+    #[serde(default)]
+    pub holds_table: bool,
     /// The copy of it that its file system keeps, where that has one that is a boot sector.
     pub backup: Option<Backup>,
     /// The number of sectors before the partition that it says itself, where that is another than is so: code that goes by it finds

@@ -36,11 +36,8 @@ pub(crate) fn read(machine: &Machine, survey: &Survey, catalogue: &Catalogue) ->
         let Some(Ok(device)) = machine.disk(disk.number).map(|disk| disk.contents.as_ref()) else { continue };
         let table = read_sector(device, 0).unwrap_or([0; SECTOR]);
         found.first.extend(first(device, disk, catalogue));
-        // An extended partition's first sector is a table.
-        let plain = disk.partitions.iter().filter(|partition| !partition.purpose.starts_with("extended"));
-        found
-            .partitions
-            .extend(plain.filter_map(|partition| of_partition((device, disk), partition, &table, catalogue)));
+        let of = |partition| of_partition((device, disk), partition, &table, catalogue);
+        found.partitions.extend(disk.partitions.iter().filter_map(of));
     }
     found
 }
@@ -82,6 +79,12 @@ fn of_partition(
     let before = u32::try_from(partition.start / SECTOR as u64).ok();
     let says = u32::from_le_bytes([bytes[28], bytes[29], bytes[30], bytes[31]]);
     let is_false = has_parameters(&bytes) && is_marked(&bytes) && Some(says) != before;
+    // An extended partition's first sector is a table, with room for code before it.
+    let holds_table = partition.purpose.starts_with("extended");
+    let mut of_code = bytes;
+    if holds_table {
+        of_code[CODE_LEN..SECTOR - 2].fill(0);
+    }
     let name = match &partition.slice {
         Some(slice) => format!("d{}p{slice}", disk.number),
         None => format!("d{}p{}", disk.number, partition.number),
@@ -94,7 +97,8 @@ fn of_partition(
         entry: (0..4)
             .filter(|_| partition.slice.is_none())
             .find(|index| entry_start(table, *index) == before),
-        code: code::of_partition(&bytes),
+        code: code::of_partition(&of_code),
+        holds_table,
         known: catalogue.sector(SectorOf::Partition, &bytes).map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes),
         backup: backup(device, partition, &bytes),

@@ -5,7 +5,7 @@ use signpost_facts::sectors::FirstSector;
 use signpost_facts::{Disk, DiskNumber, Partition, System, TableKind, VolumeNumber};
 use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::bios::rules::{self, End, Where, Why};
-use signpost_firmware::bios::{CODE_LEN, SECTOR, active};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, active, entry_start};
 use signpost_place::Look;
 
 use super::{boot_sector, first};
@@ -63,7 +63,12 @@ fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
     let sectors = &look.survey.boot_sectors;
     let bytes = sectors.first_of(disk.number).and_then(|of| first(look, of, planned));
     let of_entry = |index: usize| match sectors.of_entry(disk.number, index) {
-        Some(of) => Some(code::of_partition(&boot_sector(look, of, planned)?)),
+        Some(of) => {
+            let bytes = boot_sector(look, of, planned)?;
+            Some(if bytes[..] == of.bytes { of.code } else { code::of_partition(&bytes) })
+        }
+        // An empty entry leads to the first sector itself, which begins anew.
+        None if bytes.is_some_and(|bytes| entry_start(&bytes, index).is_none()) => Some(SectorCode::Loops),
         // The protective entry starts with the GPT's header, which is no boot sector.
         None => (disk.table.kind == Some(TableKind::Gpt)).then_some(SectorCode::Unmarked),
     };
@@ -119,6 +124,8 @@ pub fn first_words(code: FirstCode) -> &'static str {
     match code {
         FirstCode::Unmarked => "no boot sector: it lacks the mark 55AA",
         FirstCode::Empty => "no code",
+        FirstCode::Loops => "code that only runs in a circle",
+        FirstCode::Returns => "code that only goes back to the firmware",
         FirstCode::OurPlain => "plain code of ours, which starts the active partition",
         FirstCode::Plain => "plain code, which starts the active partition",
         FirstCode::Volume => "the boot sector of a volume over the whole disk",
@@ -146,12 +153,16 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
         }
         End::Volume => (None, format!("what the boot sector of d{d} starts")),
         End::Unknown => (None, format!("what the first sector of d{d} starts, which cannot be followed")),
-        End::Hangs(Where::First) => {
-            (None, format!("nothing: the machine hangs, since the first sector of d{d} has no code"))
-        }
+        End::Hangs(Where::First) => (
+            None,
+            format!("nothing: the machine hangs, since the first sector of d{d} has no code that goes on"),
+        ),
         End::Hangs(Where::Partition(index)) => (
             None,
-            format!("nothing: the machine hangs, since the boot sector of {} has no code", name(index)),
+            format!(
+                "nothing: the machine hangs, since the boot sector of {} has no code that goes on",
+                name(index)
+            ),
         ),
         End::Nothing(why) => (None, format!("nothing: {}", nothing_words(why, d, name))),
     }
@@ -175,6 +186,10 @@ fn nothing_words(why: Why, d: DiskNumber, name: impl Fn(usize) -> String) -> Str
         Why::SeveralActive => format!("several partitions of d{d} are active"),
         Why::PartitionUnread(index) => format!("the boot sector of {} cannot be read", name(index)),
         Why::PartitionUnmarked(index) => format!("{} is active, and has no boot sector", name(index)),
+        Why::Returns(Where::First) => format!("the first sector of d{d} only goes back to the firmware"),
+        Why::Returns(Where::Partition(index)) => {
+            format!("{} is active, and its boot sector only goes back to the firmware", name(index))
+        }
         Why::SaysNothing(index) => {
             format!("{} is active, and its boot sector only says that nothing starts", name(index))
         }

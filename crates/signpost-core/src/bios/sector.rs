@@ -117,6 +117,7 @@ pub fn held(look: &Look) -> Vec<Held> {
                 true => format!("its copy in sector {} is the same", copy.sector),
                 false => format!("its copy in sector {} is another", copy.sector),
             }));
+            notes.extend(sector.holds_table.then(|| "the table of the logical partitions".to_string()));
             let what = sector.known.clone().unwrap_or_else(|| sector.code.words().to_string());
             let name = sector.name.clone();
             all.push(Held { name, what, notes, digest: short(&sector.sha256) });
@@ -237,6 +238,12 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
         }
         (Which::Partition(index), Wanted::Restore { bytes, .. }) => {
             let found = &sectors.partitions[*index];
+            if found.holds_table {
+                return wrong(format!(
+                    "{} holds the table of the logical partitions, and no boot sector",
+                    found.name
+                ));
+            }
             let (before, saved) = (partition_bytes(found)?, saved(bytes)?);
             if has_parameters(&before) && !has_parameters(&saved) {
                 return wrong(format!(

@@ -18,7 +18,7 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let of_disk = || sectors.partitions.iter().filter(|sector| sector.disk == disk.number);
     let active: Vec<usize> = active(&first.bytes).collect();
     let is_active = |sector: &&PartitionSector| sector.entry.is_some_and(|index| active.contains(&index));
-    let is_lost = matches!(first.code, FirstCode::Unmarked | FirstCode::Empty);
+    let is_lost = first.code.starts_nothing();
     if is_lost {
         found.add(no_code(seen, disk, first.code), &[]);
     }

@@ -26,7 +26,7 @@ pub enum End {
     Unknown,
     /// Nothing: why.
     Nothing(Why),
-    /// The processor runs into zeros, and hangs.
+    /// The processor runs into zeros, or in a circle, and hangs.
     Hangs(Where),
 }
 
@@ -49,9 +49,11 @@ pub enum Why {
     PartitionUnmarked(usize),
     /// It only says that it starts nothing.
     SaysNothing(usize),
+    /// Code here goes back to the firmware.
+    Returns(Where),
 }
 
-/// Where empty code is.
+/// Where code is that goes no further.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Where {
     /// In the first sector.
@@ -66,7 +68,8 @@ pub fn follow(first: Option<&Disk>) -> End {
     match disk.code {
         None => End::Nothing(Why::Unread),
         Some(FirstCode::Unmarked) => End::Nothing(Why::Unmarked),
-        Some(FirstCode::Empty) => End::Hangs(Where::First),
+        Some(FirstCode::Empty | FirstCode::Loops) => End::Hangs(Where::First),
+        Some(FirstCode::Returns) => End::Nothing(Why::Returns(Where::First)),
         Some(FirstCode::Volume) => End::Volume,
         Some(FirstCode::Other) => End::Unknown,
         Some(FirstCode::Plain) if disk.active.len() > 1 => End::Nothing(Why::SeveralActive),
@@ -80,7 +83,8 @@ fn by_active(disk: &Disk) -> End {
         None => End::Nothing(Why::PartitionUnread(*partition)),
         Some(SectorCode::Unmarked) => End::Nothing(Why::PartitionUnmarked(*partition)),
         Some(SectorCode::SaysNothing) => End::Nothing(Why::SaysNothing(*partition)),
-        Some(SectorCode::Empty) => End::Hangs(Where::Partition(*partition)),
+        Some(SectorCode::Empty | SectorCode::Loops) => End::Hangs(Where::Partition(*partition)),
+        Some(SectorCode::Returns) => End::Nothing(Why::Returns(Where::Partition(*partition))),
         Some(SectorCode::Starts) => End::Partition(*partition),
     }
 }
