@@ -1,5 +1,6 @@
 //! Machines that start by BIOS: what their first sector leads to, and plans that change sectors.
 
+mod held;
 mod menu;
 mod note;
 mod rehearse;
@@ -10,12 +11,13 @@ use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector}
 use signpost_firmware::bios::SECTOR;
 use signpost_place::Look;
 
+pub use held::{Held, held};
 pub(crate) use menu::activated;
 pub use menu::rehearse_entry;
 pub use note::Note;
 pub(crate) use rehearse::rehearse;
 pub use rehearse::{first_in_words, first_words, rehearse_in_order};
-pub use sector::{Held, SectorPlan, Wanted, Which, held, plan, which};
+pub use sector::{SectorPlan, Wanted, Which, plan, which};
 
 /// A disk's first sector as it would be after these writes.
 fn first(look: &Look, of: &FirstSector, planned: &[SectorWrite]) -> Option<[u8; SECTOR]> {

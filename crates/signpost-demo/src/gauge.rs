@@ -6,7 +6,7 @@ use std::io;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 
-use signpost_firmware::bios::plain;
+use signpost_firmware::bios::{CODE_LEN, plain};
 
 use crate::boot_sector;
 use crate::volume::{self, Packed};
@@ -128,6 +128,17 @@ fn chs(lba: u64) -> [u8; 3] {
 }
 
 /// GaugeDOS 7: FAT16, whose boot sector names the file that it starts.
+/// Puts code that nobody knows into the first sector of a bench's disk, as another system's installer does; the table stays.
+///
+/// # Errors
+/// Where the disk's image cannot be written.
+pub fn overwrite_first_sector(folder: &Path) -> io::Result<()> {
+    // It clears a register, and goes on to what is not there.
+    let mut code = [0x90; CODE_LEN];
+    code[..4].copy_from_slice(&[0x31, 0xc0, 0x8e, 0xd8]);
+    File::options().write(true).open(folder.join(IMAGE))?.write_all_at(&code, 0)
+}
+
 fn gauge_dos() -> io::Result<Vec<u8>> {
     let files: Vec<(String, Vec<u8>)> = vec![
         ("/GDOS.SYS".into(), b"GaugeDOS 7 kernel\r\n".repeat(800)),

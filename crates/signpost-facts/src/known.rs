@@ -6,6 +6,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
+use signpost_firmware::bios::code::FirstCode;
 use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
 use signpost_menu::place::{VolumeIdentity, VolumeRef};
 
@@ -22,6 +23,20 @@ pub struct Known {
     /// Boot files, by a name of their volume and their path, in lower case.
     #[serde(default)]
     files: BTreeMap<String, KnownFile>,
+    /// First sectors, by the identity of their disk.
+    #[serde(default)]
+    sectors: BTreeMap<String, KnownSector>,
+}
+
+/// A disk's first sector as it was seen last.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KnownSector {
+    /// What its code was.
+    pub code: FirstCode,
+    /// SHA-256 of that, in hexadecimal.
+    pub sha256: String,
+    /// The day on which it was so, in UTC.
+    pub seen: String,
 }
 
 /// A boot file as it was seen last.
@@ -56,7 +71,7 @@ struct KnownDisk {
 
 impl Default for Known {
     fn default() -> Self {
-        Self { format: FORMAT, disks: BTreeMap::new(), files: BTreeMap::new() }
+        Self { format: FORMAT, disks: BTreeMap::new(), files: BTreeMap::new(), sectors: BTreeMap::new() }
     }
 }
 
@@ -102,6 +117,21 @@ impl Known {
             oldest.and_then(|key| self.files.remove(&key));
         }
         self
+    }
+
+    /// The same with the first sectors of a survey, as they were on a day, in UTC.
+    pub fn with_sectors(mut self, survey: &Survey, day: &str) -> Self {
+        for first in &survey.boot_sectors.first {
+            let Some(identity) = survey.disk(first.disk).and_then(Disk::identity) else { continue };
+            let known = KnownSector { code: first.code, sha256: first.sha256.clone(), seen: day.into() };
+            self.sectors.insert(identity.clone(), known);
+        }
+        self
+    }
+
+    /// What the first sector of a disk was.
+    pub fn first_sector(&self, disk: &Disk) -> Option<&KnownSector> {
+        self.sectors.get(disk.identity()?)
     }
 
     /// What was at a path of a volume.

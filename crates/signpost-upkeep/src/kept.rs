@@ -16,7 +16,8 @@ pub fn keep_known(machine: &Machine, look: &Look) {
     if let Some(record) = machine.known_record() {
         let known = look.known.with(&look.survey, &look.identities);
         let day: String = now().chars().take(10).collect();
-        let _ = kept::write(&record, &known.with_files(&look.survey, &look.identities, &day));
+        let known = known.with_files(&look.survey, &look.identities, &day).with_sectors(&look.survey, &day);
+        let _ = kept::write(&record, &known);
     }
 }
 

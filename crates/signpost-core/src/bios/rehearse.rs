@@ -153,17 +153,10 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
         }
         End::Volume => (None, format!("what the boot sector of d{d} starts")),
         End::Unknown => (None, format!("what the first sector of d{d} starts, which cannot be followed")),
-        End::Hangs(Where::First) => (
-            None,
-            format!("nothing: the machine hangs, since the first sector of d{d} has no code that goes on"),
-        ),
-        End::Hangs(Where::Partition(index)) => (
-            None,
-            format!(
-                "nothing: the machine hangs, since the boot sector of {} has no code that goes on",
-                name(index)
-            ),
-        ),
+        End::Hangs(Where::First) => (None, format!("nothing: the machine hangs in the first sector of d{d}")),
+        End::Hangs(Where::Partition(index)) => {
+            (None, format!("nothing: the machine hangs in the boot sector of {}", name(index)))
+        }
         End::Nothing(why) => (None, format!("nothing: {}", nothing_words(why, d, name))),
     }
 }

@@ -1,7 +1,7 @@
 //! What keeps a machine from starting by BIOS: its first sector, the active partition, that one's boot sector.
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect, SectorAct, SectorWhat};
-use signpost_facts::sectors::PartitionSector;
+use signpost_facts::sectors::{FirstSector, PartitionSector};
 use signpost_facts::{Code, Disk, Subject, TableKind};
 use signpost_firmware::bios::active;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
@@ -21,6 +21,9 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let is_lost = first.code.starts_nothing();
     if is_lost {
         found.add(no_code(seen, disk, first.code), &[]);
+    }
+    if let Some(cause) = overwritten(seen, disk, first) {
+        found.add(cause, &[]);
     }
     if disk.table.kind == Some(TableKind::Gpt) {
         if first.code.leads_on() {
@@ -70,6 +73,34 @@ fn act(sector: &PartitionSector, what: SectorWhat) -> Act {
     Act::Sector(SectorAct { disk: sector.disk, partition: Some(sector.name.clone()), what })
 }
 
+/// Where plain code stood at the last survey, code stands now that nobody knows: another system's installer put it there.
+fn overwritten(seen: &Seen<'_>, disk: &Disk, first: &FirstSector) -> Option<Cause> {
+    let known = seen.look.known.first_sector(disk)?;
+    let is_another = first.code == FirstCode::Other && known.sha256 != first.sha256;
+    if !is_another || !known.code.leads_on() {
+        return None;
+    }
+    let d = disk.number;
+    let message = format!(
+        "the first sector of d{d} holds other code, which may start something else: it was {}",
+        first_words(known.code)
+    );
+    let effect = seen.effect(&[], true, Effect::StartsOther);
+    let mut made = cause(Code::NotFirst, effect, Some(Subject::Disk(d)), message);
+    made.evidence.push(format!("it was there at the survey of {}", known.seen));
+    made.cures.push(plain_code(disk));
+    Some(made)
+}
+
+fn plain_code(disk: &Disk) -> Cure {
+    let d = disk.number;
+    Cure {
+        name: "plain-code",
+        what: format!("write plain code, which starts the active partition, into the first sector of d{d}"),
+        acts: vec![Act::Sector(SectorAct { disk: d, partition: None, what: SectorWhat::Standard })],
+    }
+}
+
 fn no_code(seen: &Seen<'_>, disk: &Disk, code: FirstCode) -> Cause {
     let d = disk.number;
     let message = format!("the first sector of d{d} starts nothing: {}", first_words(code));
@@ -83,11 +114,7 @@ fn no_code(seen: &Seen<'_>, disk: &Disk, code: FirstCode) -> Cause {
         made.by_hand = Some(way.replace("d1", &format!("d{d}")));
         return made;
     }
-    made.cures.push(Cure {
-        name: "plain-code",
-        what: format!("write plain code, which starts the active partition, into the first sector of d{d}"),
-        acts: vec![Act::Sector(SectorAct { disk: d, partition: None, what: SectorWhat::Standard })],
-    });
+    made.cures.push(plain_code(disk));
     made
 }
 

@@ -88,13 +88,25 @@ const NEXT: [&str; 6] =
 /// On a bench that nothing was done to.
 const NEXT_AT_FIRST: [&str; 5] = ["", "survey", "check", "draft", "rehearse"];
 
-const NEXT_BIOS: [&str; 3] = ["survey d1", "survey d1p5", "survey --json"];
+const NEXT_BIOS: [&str; 5] = ["survey d1", "survey d1p5", "sector active d1p2 --dry-run", "draft", "history"];
 
-/// The walk on a machine of before UEFI.
+/// The walk on a machine of before UEFI, as far as a mishap.
 const BIOS: Walk = &[
     ("Gauge logger stands at the pier, and is older than UEFI. What is on it?", &["survey"]),
-    ("One volume of it in detail.", &["survey", "d1p1"]),
+    ("It starts by the first sector of its disk. Follow a start, without one:", &["rehearse"]),
+    ("Whose code stands where, before anything is dared:", &["sector", "list"]),
+    ("Save all of it, each sector to a file that any tool takes.", &["sector", "save", "--all"]),
 ];
+
+/// And from there on.
+const BIOS_HURT: Walk = &[
+    ("Another system's installer has put code of its own into the first sector. What is wrong?", &["check"]),
+    ("Cure it. Only the code goes back; the table stays as it is.", &["mend", "--yes"]),
+    ("It was a mistake? Undo it, byte by byte.", &["undo", "--yes"]),
+    ("And once more, now by what was saved.", &["sector", "restore", "d1.bin", "d1", "--yes"]),
+];
+/// Where the demo keeps saved sectors, in the bench.
+const SAVED: &str = "sectors";
 
 pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     let folder = match &args.dir {
@@ -108,6 +120,8 @@ pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     let folder = folder.canonicalize().unwrap_or(folder);
     if !args.bench_only && args.kind == Kind::Gauge {
         walk(&folder, BIOS)?;
+        gauge::overwrite_first_sector(&folder)?;
+        walk(&folder, BIOS_HURT)?;
     } else if !args.bench_only {
         if found_beside_us().is_some() {
             walk(&folder, WITH_BOOT_PROGRAM)?;
@@ -155,14 +169,23 @@ fn empty(folder: &Path) -> Result<PathBuf, Failure> {
 /// Runs the real commands, one after the other, each as one would type it.
 fn walk(folder: &Path, walk: Walk) -> Result<(), Failure> {
     let program = std::env::current_exe()?;
+    let saved = folder.join(SAVED);
     for (said, typed) in walk {
         let said = if said.is_empty() { String::new() } else { style::heading(said) + "\n" };
+        let mut words: Vec<String> = typed.iter().map(ToString::to_string).collect();
+        if *typed == ["sector", "save", "--all"] {
+            words.push(saved.display().to_string());
+        }
+        for word in words.iter_mut().filter(|word| word.ends_with(".bin")) {
+            *word = saved.join(&*word).display().to_string();
+        }
         out::text(&format!(
             "{said}{}\n\n",
-            style::faint(&format!("$ signpost --machine {} {}", folder.display(), typed.join(" ")))
+            style::faint(&format!("$ signpost --machine {} {}", folder.display(), words.join(" ")))
         ));
-        let status = Command::new(&program).arg("--machine").arg(folder).args(*typed).status()?;
-        if !status.success() {
+        let status = Command::new(&program).arg("--machine").arg(folder).args(&words).status()?;
+        // A check that finds problems ends with 1.
+        if !matches!(status.code(), Some(0 | 1)) {
             return Err(Failure::Other(format!("signpost {} ended with {status}", typed.join(" "))));
         }
         out::text("\n");

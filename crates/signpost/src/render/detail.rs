@@ -5,7 +5,7 @@ use signpost_facts::{Disk, FirmwareEntry, Survey, System, Volume};
 use signpost_place::Look;
 
 use super::size::human;
-use super::survey::reached_by;
+use super::survey::started_by;
 use super::table::Table;
 use super::{disks, style};
 
@@ -76,7 +76,7 @@ pub fn system(survey: &Survey, system: &System) -> String {
             ("title from", Some(system.title_from.clone())),
             ("root", root.or(image)),
             ("/boot", system.boot.map(|boot| survey.name(boot).to_string())),
-            ("can be started by", Some(reached_by(system))),
+            ("can be started by", Some(started_by(survey, system))),
             ("loaders", Some(system.loader_places.join(", "))),
             ("firmware entries", Some(joined(&system.entries, ", "))),
             ("kernel", kernel.map(|kernel| survey.at(kernel.volume, &kernel.path))),

@@ -2,8 +2,8 @@
 
 use serde::Serialize;
 use signpost_core::check::Check;
+use signpost_facts::Survey;
 use signpost_facts::cause::{Cause, Effect};
-use signpost_facts::{FirmwareKind, Survey};
 
 use super::table::Table;
 use super::{style, survey};
@@ -59,15 +59,11 @@ impl<'a> Short<'a> {
 
 pub fn text(survey: &Survey, found: &Check) -> String {
     let mut text = survey::machine(survey);
-    let is_uefi = survey.machine.firmware == FirmwareKind::Uefi;
     let mut table = Table::new(&["system", "id", "can be started by", ""]);
     let systems = survey.systems.iter().filter(|system| system.snapshot.is_none() || system.is_running);
     for system in systems.clone() {
         let running = if system.is_running { "running" } else { "" };
-        let ways = match is_uefi {
-            true => survey::reached_by(system),
-            false => survey::starts_by(survey, system),
-        };
+        let ways = survey::started_by(survey, system);
         table.row([system.title.clone(), system.id.clone(), ways, running.into()]);
     }
     match systems.count() {

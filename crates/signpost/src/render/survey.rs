@@ -6,6 +6,7 @@ use serde::Serialize;
 use signpost_facts::number::joined;
 use signpost_facts::way::Through;
 use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System};
+use signpost_firmware::bios::code::SectorCode;
 use signpost_survey::Changes;
 
 use super::table::Table;
@@ -83,7 +84,6 @@ fn systems(survey: &Survey) -> String {
     if survey.systems.is_empty() {
         return text + "  none was found\n\n";
     }
-    let is_uefi = survey.machine.firmware == FirmwareKind::Uefi;
     let mut table = Table::new(&["system", "id", "where", "can be started by", ""]);
     let (snapshots, systems): (Vec<&System>, Vec<&System>) =
         survey.systems.iter().partition(|system| system.snapshot.is_some() && !system.is_running);
@@ -93,7 +93,7 @@ fn systems(survey: &Survey) -> String {
             system.title.clone(),
             system.id.clone(),
             whereabouts(survey, system),
-            if is_uefi { reached_by(system) } else { starts_by(survey, system) },
+            started_by(survey, system),
             running.into(),
         ]);
     }
@@ -118,28 +118,31 @@ fn whereabouts(survey: &Survey, system: &System) -> String {
     volume.map_or_else(|| "unknown".into(), |volume| format!("{}, {}", volume.where_it_is(), volume.kind))
 }
 
-pub fn starts_by(survey: &Survey, system: &System) -> String {
+fn starts_by(survey: &Survey, system: &System) -> String {
     if let Some(place) = system.loader_places.first() {
         return place.clone();
     }
     if system.image.is_some() {
         return "`signpost entry add image`".into();
     }
-    let root = system.root.and_then(|root| survey.volumes.get(root.index()));
-    match system.kernels.first() {
-        None if root.is_some_and(|root| {
-            survey.machine.firmware == FirmwareKind::Bios && root.partition.is_some()
-        }) =>
-        {
-            "its boot sector".into()
-        }
-        Some(kernel) => survey.at(kernel.volume, &kernel.path),
-        None => "nothing that was found".into(),
+    let sector = system.root.and_then(|root| survey.boot_sector_of(root));
+    match (sector.filter(|sector| sector.code == SectorCode::Starts), system.kernels.first()) {
+        (Some(sector), _) => format!("the boot sector of {}", sector.name),
+        (None, Some(kernel)) => survey.at(kernel.volume, &kernel.path),
+        (None, None) => "nothing that was found".into(),
+    }
+}
+
+/// What starts a system, as the machine's firmware has it.
+pub fn started_by(survey: &Survey, system: &System) -> String {
+    match survey.machine.firmware {
+        FirmwareKind::Uefi => reached_by(system),
+        FirmwareKind::Bios | FirmwareKind::Unknown => starts_by(survey, system),
     }
 }
 
 /// The ways that are open today: firmware entries by their numbers, then our menu.
-pub fn reached_by(system: &System) -> String {
+fn reached_by(system: &System) -> String {
     let numbers = system.ways.iter().filter_map(|way| match way {
         Through::FirmwareEntry(number) => Some(*number),
         _ => None,
