@@ -3,6 +3,7 @@
 
 mod active_menu;
 mod applied;
+mod behind_table;
 mod bios;
 mod entries;
 mod machine;

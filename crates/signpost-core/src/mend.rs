@@ -92,7 +92,13 @@ impl Asked {
 /// # Errors
 /// Where a code that was asked for is not among the causes, no cause has the cure that was named, or what it needs cannot be read.
 pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
-    let wanted: Vec<&Cause> = check.causes.iter().filter(|cause| asked.wants(cause)).collect();
+    let is_felt = check.causes.iter().any(|cause| cause.effect.is_felt() && !cause.cures.is_empty());
+    // Nothing is written behind a broken table, so who asks for all asks for that too.
+    let wants = |cause: &Cause| {
+        asked.wants(cause)
+            || (asked.codes.is_empty() && is_felt && cause.cures.first().is_some_and(is_of_a_table))
+    };
+    let wanted: Vec<&Cause> = check.causes.iter().filter(|cause| wants(cause)).collect();
     if let Some(code) = asked.codes.iter().find(|code| !wanted.iter().any(|cause| cause.code == **code)) {
         let there: Vec<String> = check.causes.iter().map(|cause| cause.code.to_string()).collect();
         let there = if there.is_empty() {
@@ -111,8 +117,15 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
     let contents = look.contents()?;
     let mut work = Work::new(case, contents);
     let (mut cured, mut left) = (Vec::new(), Vec::new());
+    let has_tables = wanted.iter().any(|cause| asked.cure(cause).is_some_and(is_of_a_table));
+    let mut is_put_off = false;
     for cause in &check.causes {
-        let cure = asked.cure(cause).filter(|_| asked.wants(cause));
+        let cure = asked.cure(cause).filter(|_| wants(cause));
+        // What lies behind a table is planned, and guarded, once the table is whole.
+        if has_tables && cure.is_some_and(|cure| !is_of_a_table(cure)) {
+            is_put_off = true;
+            continue;
+        }
         match cure {
             Some(cure) => {
                 cure.acts.iter().try_for_each(|act| work.act(act))?;
@@ -157,7 +170,7 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
         outcome,
         menu: done.menu,
         plan: done.plan,
-        goes_on: done.goes_on,
+        goes_on: done.goes_on || is_put_off,
     })
 }
 
@@ -165,6 +178,11 @@ fn left_over(cause: &Cause) -> Left {
     let by_name = cause.cures.first().map(|_| format!("`signpost mend {}` cures it", cause.code));
     let what = by_name.or_else(|| cause.by_hand.clone()).unwrap_or_default();
     Left { code: cause.code, cause: cause.message.clone(), what }
+}
+
+/// Whether a cure writes a disk's table.
+fn is_of_a_table(cure: &Cure) -> bool {
+    cure.acts.iter().any(|act| matches!(act, Act::Table(_)))
 }
 
 /// Whether an act changes the menu that is active.

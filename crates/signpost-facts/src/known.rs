@@ -173,6 +173,12 @@ impl Known {
         self.elsewhere(survey).any(|disk| disk.partitions.contains(&identity.to_lowercase()))
     }
 
+    /// Whether a disk that is here had a partition of this identity.
+    pub fn had_partition(&self, disk: &Disk, identity: &str) -> bool {
+        let known = disk.identity().and_then(|disk| self.disks.get(disk));
+        known.is_some_and(|known| known.partitions.contains(&identity.to_lowercase()))
+    }
+
     /// The same of a disk that decides what the machine starts: no medium that was taken along.
     pub fn had_partition_of_its_own(&self, survey: &Survey, identity: &str) -> bool {
         let identity = identity.to_lowercase();

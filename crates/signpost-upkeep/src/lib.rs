@@ -86,15 +86,17 @@ pub trait Watch {
 }
 
 /// Whether a machine starts as was planned. A system that shows by its loaders alone may be called otherwise once one more of them
-/// is there.
-fn is_as_planned(look: &Look, planned: &Outcome, outcome: &Outcome) -> bool {
+/// is there; then the way counts by which it starts. So it does where a disk's table was written: what lies behind it is seen anew.
+fn is_as_planned(look: &Look, planned: &Outcome, outcome: &Outcome, writes: &[Change]) -> bool {
     // A boot sector that is back may be what a volume, and the system on it, is known by.
     if planned.system.is_none() && look.survey.machine.firmware == FirmwareKind::Bios {
         return planned.kind == outcome.kind || planned.kind == Kind::MayStart;
     }
     let is_renamed = planned.system.as_ref().is_some_and(|id| look.survey.system(id).is_none());
-    let system = if is_renamed { &planned.system } else { &outcome.system };
-    Outcome { system: system.clone(), ..outcome.clone() } == *planned
+    if is_renamed || writes.iter().any(|change| change.sectors().is_some()) {
+        return (planned.kind, planned.entry) == (outcome.kind, outcome.entry);
+    }
+    planned == outcome
 }
 
 /// What came of a change.
@@ -126,7 +128,7 @@ pub fn put(
     }
     let record = record?;
     let (planned, outcome) = (plan.outcome(), rehearse(&look).outcome);
-    if !is_as_planned(&look, planned, &outcome) {
+    if !is_as_planned(&look, planned, &outcome, plan.writes()) {
         let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
         return Err(Error::NotReadBack { what, way: "`signpost undo` undoes what was written".into() });
     }

@@ -8,7 +8,7 @@ use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
-use super::{Found, Seen, cause, ids};
+use super::{Found, Seen, behind_table, cause, ids};
 use crate::history::Action;
 use crate::hold::{Held, has_lost_its_program, hold};
 use crate::menu_file::MenuFile;
@@ -113,19 +113,7 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
         return;
     }
     let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program, Action::Mend) else {
-        // What stands against it is named elsewhere; that our entries are gone shows anyway.
-        let numbers = seen.case.history.owned();
-        let is_there = |(number, (data, _)): (&u16, &(Vec<u8>, String))| {
-            seen.boot().options.get(number).is_some_and(|option| option.raw == *data)
-        };
-        if !numbers.is_empty() && !numbers.iter().any(is_there) {
-            entry_lost(
-                found,
-                "the firmware has lost the menu's entry",
-                seen.effect(&[], true, Effect::StartsOther),
-                &[],
-            );
-        }
+        behind_table::find(seen, held, found);
         return;
     };
     let files: Vec<&FileWrite> = plan.writes.iter().filter_map(Change::file).collect();

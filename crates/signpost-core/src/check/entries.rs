@@ -2,7 +2,7 @@
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::secure_boot::Verdict as SecureBoot;
-use signpost_facts::{BootFile, Code, FirmwareEntry, Subject, System, VolumeNumber};
+use signpost_facts::{BootFile, Code, Disk, DiskNumber, FirmwareEntry, Subject, System, VolumeNumber};
 use signpost_firmware::start::{Target, Verdict, volume_path};
 
 use super::twins::{loader_lost, systems_of_lost, was_there};
@@ -106,7 +106,11 @@ fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
             && survey.takes_part(file.volume)
             && survey.volumes[file.volume.index()].firmware_reads
     };
-    let files: Vec<&BootFile> = survey.boot_files.iter().filter(is_same).collect();
+    let mut files: Vec<&BootFile> = survey.boot_files.iter().filter(is_same).collect();
+    // On the disk that had the partition, what nothing else leads to is what it led to.
+    if let Some(disk) = disk_that_had_it(seen, entry) {
+        files.retain(|file| survey.volumes[file.volume.index()].disk == disk && !is_led_to(seen, file));
+    }
     if files.iter().any(|file| is_led_to(seen, file)) {
         return None;
     }
@@ -126,6 +130,14 @@ fn made_anew(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<Cause> {
     anew.evidence.extend(known_elsewhere(seen, &path));
     anew.cures.push(point(seen, entry, file.volume, &file.path));
     Some(anew)
+}
+
+/// The disk, which is here, that had the partition which an entry names when it was surveyed last.
+fn disk_that_had_it(seen: &Seen<'_>, entry: &FirmwareEntry) -> Option<DiskNumber> {
+    let option = seen.boot().options.get(&entry.number())?.decoded.as_ref().ok()?;
+    let identity = ways::identity(&option.path.hard_drive()?)?;
+    let had_it = |disk: &&Disk| seen.look.known.had_partition(disk, &identity);
+    seen.look.survey.disks.iter().find(had_it).map(|disk| disk.number)
 }
 
 /// It leads to a disk of the machine's own that is not here now.

@@ -7,6 +7,7 @@ use signpost_core::hold::Held;
 use signpost_core::mend::{Asked, Mend, mend};
 use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::Wishes;
+use signpost_facts::cause::Cause;
 use signpost_facts::{Code, Refusal};
 use signpost_machine::Machine;
 use signpost_place::boot_program::BootProgram;
@@ -124,5 +125,11 @@ fn one_round(
     if plan.menu.as_ref().is_some_and(|menu| !is_same(menu)) && !known.can_save {
         out::note(MENU_IS_ELSEWHERE);
     }
-    Ok(Round { exit: exit(&now), goes_on: plan.goes_on && put.record.is_some() })
+    // What shows only now, and is in the way of a start too, was asked for as well.
+    let is_new = |cause: &&Cause| {
+        let is_it = |other: &Cause| (other.code, &other.subject) == (cause.code, &cause.subject);
+        cause.effect.is_felt() && !cause.cures.is_empty() && !found.causes.iter().any(is_it)
+    };
+    let shows_more = args.codes.is_empty() && now.causes.iter().any(|cause| is_new(&cause));
+    Ok(Round { exit: exit(&now), goes_on: (plan.goes_on || shows_more) && put.record.is_some() })
 }
