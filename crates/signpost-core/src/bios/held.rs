@@ -29,10 +29,10 @@ pub fn held(look: &Look) -> Vec<Held> {
         let is_gpt = look.survey.disk(first.disk).is_some_and(|disk| disk.table.kind == Some(TableKind::Gpt));
         match active(&first.bytes).count() {
             0 if is_gpt => {
-                notes.push("GPT; some firmware asks for an active entry, which is the protective one".into())
+                notes.push("GPT; some firmware asks for an active entry, which is the protective one".into());
             }
             _ if is_gpt => {
-                notes.push("GPT; the protective entry is active, which some firmware does not take".into())
+                notes.push("GPT; the protective entry is active, which some firmware does not take".into());
             }
             0 => notes.push("no partition is active".to_string()),
             1 => {}
