@@ -101,7 +101,7 @@ fn of_partition(
         holds_table,
         known: catalogue.sector(SectorOf::Partition, &bytes).map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes),
-        backup: backup(device, partition, &bytes),
+        backup: if holds_table { None } else { backup(device, partition, &bytes) },
         bytes: bytes.to_vec(),
         says_before: is_false.then_some(says),
     })

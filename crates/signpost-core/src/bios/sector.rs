@@ -3,7 +3,7 @@
 use serde::Serialize;
 use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector};
-use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, Volume};
+use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, TableKind, Volume};
 use signpost_firmware::bios::code::has_parameters;
 use signpost_firmware::bios::{CODE_LEN, ENTRY, SECTOR, TABLE, is_marked, plain, with_active, with_code};
 use signpost_place::Look;
@@ -229,6 +229,11 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
 
 /// The plan for what lies between a disk's first sector and its first partition. What starts is not followed through there.
 fn gap(look: &Look, disk: DiskNumber, bytes: &[u8], before: &[u8]) -> Result<SectorPlan> {
+    if look.survey.disk(disk).is_none_or(|facts| facts.table.kind != Some(TableKind::Mbr)) {
+        return Err(Error::WrongUse(format!(
+            "the partition table of d{disk} lies among these sectors, and an old one is not put over it"
+        )));
+    }
     let room = Which::Gap(disk).length(look);
     if bytes.is_empty() || !bytes.len().is_multiple_of(SECTOR) || bytes.len() as u64 > room {
         return Err(Error::WrongUse(format!(

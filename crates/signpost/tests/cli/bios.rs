@@ -194,6 +194,11 @@ fn a_gpt_starts_by_another_boot_managers_code_alone() {
     let listed = machine.json(&["sector", "list"])["sectors"][0]["notes"].to_string();
     assert!(listed.contains("the protective entry is active"), "{listed}");
     assert!(machine.fails(2, &["sector", "active", "d1p2"]).contains("has no entry in the table itself"));
+    // The GPT itself lies behind the first sector: an old one is not put over it.
+    let saved = machine.path("gap.bin").display().to_string();
+    machine.ok(&["sector", "save", "d1-gap", &saved]);
+    let error = machine.fails(2, &["sector", "restore", &saved, "d1-gap", "--yes"]);
+    assert!(error.contains("an old one is not put over it"), "{error}");
     set(0, &[0xfa; CODE_LEN]);
     assert_eq!(outcome(&machine).0, "may-start");
     // A hybrid table names a partition of the GPT beside the protective entry: that one can be active.

@@ -94,6 +94,7 @@ fn what_is_no_boot_sector_or_another_ones_is_refused() {
         assert!(error.contains(words), "{file} {what}: {error}");
     };
     fails(2, &file("d1p1"), "d1", "the file is a partition's boot sector");
+    fails(2, &file("d1p1"), "d1p3", "d1p3 holds the table of the logical partitions");
     fails(2, &file("d1"), "d1p1", "it may be a disk's first sector");
     fails(2, &file("d1p5"), "d1p1", "it lacks the mark 55AA");
     fails(4, &file("d9"), "d1", "there is no such file");

@@ -218,6 +218,6 @@ fn every_change_of_a_bios_machines_sectors_survives_a_cut_anywhere() {
         ("mend", &none_active, vec!["mend", "--yes"]),
         ("undo", &applied, vec!["undo", "--yes"]),
     ] {
-        Trial { name: name.into(), made, args, esps: Vec::new(), undone: Undone::Nothing }.run(1);
+        Trial { name: name.into(), made, args, esps: Vec::new(), undone: Undone::Nothing }.run(stride(5));
     }
 }
