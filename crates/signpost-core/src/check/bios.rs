@@ -25,7 +25,8 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(cause) = overwritten(seen, disk, first) {
         found.add(cause, &[]);
     }
-    if disk.table.kind == Some(TableKind::Gpt) {
+    // A hybrid table has an entry for a partition of the GPT too.
+    if disk.table.kind == Some(TableKind::Gpt) && of_disk().all(|sector| sector.entry.is_none()) {
         if first.code.leads_on() {
             found.add(plain_on_gpt(seen, disk), &[]);
         }

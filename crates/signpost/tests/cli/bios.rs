@@ -210,6 +210,8 @@ fn a_gpt_starts_by_another_boot_managers_code_alone() {
     set(0, &plain::CODE);
     let (kind, text) = outcome(&machine);
     assert!(kind == "starts" && text.contains("from d1p2, which is active"), "{kind}: {text}");
+    let check = machine.run(&["check"]).stdout;
+    assert!(check.contains("partition-misplaced") && !check.contains("none-active"), "{check}");
 }
 
 #[test]
