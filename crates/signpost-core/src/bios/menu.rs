@@ -9,7 +9,7 @@ use super::sector::{Wanted, Which, plan};
 use crate::rehearse::Rehearsal;
 use crate::resolve::{ResolvedEntry, StartTarget};
 
-/// The boot sector whose partition has to be active for an entry to start; or why that cannot be.
+/// The boot sector whose partition has to be active for an entry to start; or why it cannot be active.
 pub(crate) fn activated(look: &Look, entry: &ResolvedEntry<'_>) -> Result<Which, String> {
     let volume = match &entry.target {
         Err(fault) => return Err(fault.to_string()),
