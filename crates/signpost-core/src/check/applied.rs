@@ -97,6 +97,10 @@ fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
 
 /// The systems that have no way, and have one once this is written.
 fn brought_back(seen: &Seen<'_>, writes: &[Change]) -> Vec<String> {
+    // A machine that is as it was applied is not followed twice for nothing.
+    if writes.is_empty() {
+        return Vec::new();
+    }
     let look = seen.look;
     let files: Vec<FileWrite> = writes.iter().filter_map(Change::file).cloned().collect();
     let variables: Vec<Write> = writes.iter().filter_map(Change::variable).cloned().collect();
