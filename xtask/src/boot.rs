@@ -1,71 +1,132 @@
-//! Building the boot program: by rustup's toolchain where the source of the core libraries is installed or can be had, else
+//! Building the boot programs: by rustup's toolchain where the source of the core libraries is installed or can be had, else
 //! by Debian's.
 
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use miniz_oxide::deflate::compress_to_vec;
+use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::area;
+
 use crate::packages;
 use crate::run::{Result, at, command, run, target_folder, workspace};
 
-const TARGET: &str = "x86_64-unknown-uefi";
-/// The file's name in `target/boot`.
+/// The program for UEFI, in `target/boot`.
 pub const FILE: &str = "signpost-x64.efi";
+/// The program for BIOS there: a first sector, and a copy behind it.
+pub const BIOS_FILE: &str = "signpost-bios.img";
+
+/// A boot program's workspace.
+struct Workspace {
+    folder: &'static str,
+    target: &'static str,
+    flags: &'static str,
+    /// What Debian's compiler needs beside.
+    debian_flags: &'static str,
+}
 
 /// Both builds leave out the places of panics, which nobody sees at boot and which take room: that needs a switch
 /// of the compiler's own. The fewer sections, the more room for a kernel's header between headers and contents.
-const FLAGS: &str = "-Zlocation-detail=none -Zfmt-debug=none -Clink-arg=/merge:.eh_frame=.rdata";
+const UEFI: Workspace = Workspace {
+    folder: "boot/uefi",
+    target: "x86_64-unknown-uefi",
+    flags: "-Zlocation-detail=none -Zfmt-debug=none -Clink-arg=/merge:.eh_frame=.rdata",
+    debian_flags: "-Clinker=lld-link -Clinker-flavor=lld-link",
+};
+
+/// Made for processors without SSE, and flat: nothing at boot reads the headers of an executable file.
+const BIOS: Workspace = Workspace {
+    folder: "boot/bios",
+    target: "i586-unknown-linux-gnu",
+    flags: "-Zlocation-detail=none -Zfmt-debug=none -Crelocation-model=static -Clinker-flavor=ld.lld \
+            -Clink-arg=--build-id=none -Clink-arg=--oformat=binary",
+    debian_flags: "-Clinker=ld.lld",
+};
 
 /// The core libraries are built with the program, in the form that is small instead of fast: 50 KB less.
 const CORE: [&str; 2] =
     ["-Zbuild-std=core,alloc", "-Zbuild-std-features=compiler-builtins-mem,optimize_for_size"];
 
-/// Builds it; the path of the program.
+/// Builds both; the path of the one for UEFI.
 pub fn build(install: bool) -> Result<PathBuf> {
     let target = target_folder().join("boot");
-    let cargo = if has_core_source() {
-        clean(command("cargo"))
-    } else {
-        if install {
-            packages::need(&packages::FOR_BOOT)?;
-        }
-        debian_cargo()
-    };
-    run(&mut of_program(cargo, "build", &target)).map_err(|error| {
-        format!(
-            "{error}; `rustup component add rust-src`, or `cargo xtask boot --install` as root on Debian, helps"
-        )
-    })?;
+    let is_ours = has_core_source();
+    if !is_ours && install {
+        packages::need(&packages::FOR_BOOT)?;
+    }
+    for workspace in [UEFI, BIOS] {
+        run(&mut workspace.cargo("build", is_ours)).map_err(|error| {
+            format!(
+                "{error}; `rustup component add rust-src`, or `cargo xtask boot --install` as root on Debian, helps"
+            )
+        })?;
+    }
     for (built, file) in [("signpost-boot.efi", FILE), ("made-up-system.efi", "made-up-system-x64.efi")] {
-        let built = target.join(TARGET).join("release").join(built);
+        let built = UEFI.built(built);
         fs::copy(&built, target.join(file)).map_err(at(&built))?;
     }
+    pack(&target.join(BIOS_FILE))?;
     Ok(target.join(FILE))
 }
 
-/// Formatting and lints of it.
+/// Makes the program for BIOS of its two parts: what the first sector and the stage are, and what the stage unpacks.
+fn pack(file: &Path) -> Result<()> {
+    let read = |name: &str| {
+        let built = BIOS.built(name);
+        fs::read(&built).map_err(at(&built))
+    };
+    /// The best there is, which takes a second.
+    const LEVEL: u8 = 10;
+    let (stage, program) = (read("signpost-stage")?, read("signpost-boot-bios")?);
+    let (first, stage) = stage.split_at_checked(SECTOR).ok_or("the stage has no first sector")?;
+    let unpacked = u32::try_from(program.len()).map_err(|error| error.to_string())?;
+    let copy = area::make_copy(stage, &compress_to_vec(&program, LEVEL), unpacked).ok_or_else(|| {
+        format!("the boot program for BIOS is longer than the {} sectors of a copy", area::MAX_COPY)
+    })?;
+    println!("boot program for BIOS: {} bytes, packed {} sectors", program.len(), copy.len() / SECTOR);
+    fs::write(file, [first, &copy].concat()).map_err(at(file))
+}
+
+/// Formatting and lints of both.
 pub fn lint() -> Result<()> {
-    run(command(env!("CARGO")).current_dir(folder()).args(["fmt", "--check"]))?;
     if !has_core_source() {
         return Err(
             "lints take rustup's source of the core libraries; `rustup component add rust-src` helps".into(),
         );
     }
-    let mut clippy = of_program(clean(command("cargo")), "clippy", &target_folder().join("boot"));
-    run(clippy.args(["--", "-D", "warnings"]))
+    for workspace in [UEFI, BIOS] {
+        run(command(env!("CARGO")).current_dir(workspace.path()).args(["fmt", "--check"]))?;
+        run(workspace.cargo("clippy", true).args(["--", "-D", "warnings"]))?;
+    }
+    Ok(())
 }
 
-fn folder() -> PathBuf {
-    workspace().join("boot/uefi")
-}
+impl Workspace {
+    fn path(&self) -> PathBuf {
+        workspace().join(self.folder)
+    }
 
-fn of_program(mut cargo: Command, what: &str, target: &Path) -> Command {
-    cargo
-        .current_dir(folder())
-        .args([what, "--quiet", "--release", "--locked", "--target", TARGET])
-        .args(CORE);
-    cargo.arg("--target-dir").arg(target);
-    cargo
+    /// What it has built of this name.
+    fn built(&self, name: &str) -> PathBuf {
+        target_folder().join("boot").join(self.target).join("release").join(name)
+    }
+
+    fn cargo(&self, what: &str, is_ours: bool) -> Command {
+        let mut cargo = if is_ours { clean(command("cargo")) } else { debian_cargo() };
+        let flags = match (is_ours, self.target == BIOS.target) {
+            (false, _) => format!("{} {}", self.debian_flags, self.flags),
+            (true, true) => format!("-Clinker=rust-lld {}", self.flags),
+            (true, false) => self.flags.to_string(),
+        };
+        cargo
+            .env("RUSTFLAGS", flags)
+            .current_dir(self.path())
+            .args([what, "--quiet", "--release", "--locked", "--target", self.target])
+            .args(CORE);
+        cargo.arg("--target-dir").arg(target_folder().join("boot"));
+        cargo
+    }
 }
 
 fn has_core_source() -> bool {
@@ -86,14 +147,12 @@ fn clean(mut cargo: Command) -> Command {
             cargo.env_remove(&name);
         }
     }
-    cargo.env("RUSTC_BOOTSTRAP", "1").env("RUSTFLAGS", FLAGS);
+    cargo.env("RUSTC_BOOTSTRAP", "1");
     cargo
 }
 
 fn debian_cargo() -> Command {
     let mut cargo = clean(command("/usr/bin/cargo"));
-    cargo
-        .env("RUSTC", "/usr/bin/rustc")
-        .env("RUSTFLAGS", format!("-Clinker=lld-link -Clinker-flavor=lld-link {FLAGS}"));
+    cargo.env("RUSTC", "/usr/bin/rustc");
     cargo
 }

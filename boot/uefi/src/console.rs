@@ -4,7 +4,7 @@ use alloc::vec::Vec;
 
 use signpost_menu::keyboard::Keyboard;
 use signpost_menu::screen::{Grid, Tone, starting};
-use signpost_menu::session::Key;
+use signpost_place::serve::{Input, Screen};
 use uefi::boot::{self, EventType, TimerTrigger, Tpl};
 use uefi::proto::console::text::Color;
 use uefi::{CString16, Event, system};
@@ -20,14 +20,6 @@ pub struct Console {
     keys: Keys,
     painted: Option<Grid>,
     size: (usize, usize),
-}
-
-/// What came in.
-pub enum Input {
-    /// A key.
-    Key(Key),
-    /// A tick passed.
-    Tick,
 }
 
 impl Console {
@@ -60,23 +52,37 @@ impl Console {
         Self { timer, keys: Keys::new(), painted: None, size }
     }
 
-    /// Reads keyboards as these from now on.
-    pub fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
+    /// Waits until something happens; whether that is the clock.
+    fn is_tick(&self) -> bool {
+        let of_keys: Vec<Event> = self.keys.events();
+        if let Some(timer) = self.timer.as_ref().filter(|_| !of_keys.is_empty()) {
+            // The clock comes first: firmware looks at events in their order, and a key's may be there at every look.
+            // SAFETY: the copy is only waited for; the event itself is never closed here.
+            let mut events = Vec::from([unsafe { timer.unsafe_clone() }]);
+            events.extend(of_keys);
+            if let Ok(index) = boot::wait_for_event(&events) {
+                return index == 0;
+            }
+        }
+        boot::stall(core::time::Duration::from_millis(u64::from(TICK)));
+        true
+    }
+}
+
+impl Screen for Console {
+    fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
         self.keys.set_keyboard(keyboard);
     }
 
-    /// What keyboards are read as.
-    pub fn keyboard(&self) -> &'static Keyboard {
+    fn keyboard(&self) -> &'static Keyboard {
         self.keys.keyboard()
     }
 
-    /// Columns and rows.
-    pub fn size(&self) -> (usize, usize) {
+    fn size(&self) -> (usize, usize) {
         self.size
     }
 
-    /// Paints what differs from what is there.
-    pub fn paint(&mut self, grid: Grid) {
+    fn paint(&mut self, grid: Grid) {
         system::with_stdout(|out| {
             let before = self.painted.as_ref();
             for (number, row) in grid.rows().enumerate() {
@@ -105,8 +111,7 @@ impl Console {
         self.painted = Some(grid);
     }
 
-    /// An empty screen.
-    pub fn clear(&mut self) {
+    fn clear(&mut self) {
         self.painted = None;
         system::with_stdout(|out| {
             let _ = out.set_color(Color::LightGray, Color::Black);
@@ -114,8 +119,7 @@ impl Console {
         });
     }
 
-    /// A screen for what is started: what it is stands there until it has something to say itself.
-    pub fn clear_for(&mut self, title: &str) {
+    fn clear_for(&mut self, title: &str) {
         self.clear();
         if let Ok(text) = CString16::try_from(starting(title).as_str()) {
             system::with_stdout(|out| {
@@ -124,33 +128,16 @@ impl Console {
         }
     }
 
-    /// Waits for a key or the next tick. Firmware tells of Shift and the like too, as of a key that then is none: no time has
-    /// passed by that.
-    pub fn wait(&mut self) -> Input {
+    // Firmware tells of Shift and the like too, as of a key that then is none: no time has passed by that.
+    fn wait(&mut self) -> Input {
         loop {
             if let Some(key) = self.keys.read() {
                 return Input::Key(key);
             }
             if self.is_tick() {
-                return self.keys.read().map_or(Input::Tick, Input::Key);
+                return self.keys.read().map_or(Input::Tick(TICK), Input::Key);
             }
         }
-    }
-
-    /// Waits until something happens; whether that is the clock.
-    fn is_tick(&self) -> bool {
-        let of_keys: Vec<Event> = self.keys.events();
-        if let Some(timer) = self.timer.as_ref().filter(|_| !of_keys.is_empty()) {
-            // The clock comes first: firmware looks at events in their order, and a key's may be there at every look.
-            // SAFETY: the copy is only waited for; the event itself is never closed here.
-            let mut events = Vec::from([unsafe { timer.unsafe_clone() }]);
-            events.extend(of_keys);
-            if let Ok(index) = boot::wait_for_event(&events) {
-                return index == 0;
-            }
-        }
-        boot::stall(core::time::Duration::from_millis(u64::from(TICK)));
-        true
     }
 }
 

@@ -8,6 +8,7 @@ use signpost_disk::block::SharedDevice;
 use signpost_disk::volumes::Disk;
 use signpost_firmware::device_path::DevicePath;
 use signpost_firmware::image::pe::MachineType;
+use signpost_menu::resolve::Firmware;
 use signpost_place::at_boot::{Blocks, BootMachine, ShownPartition};
 use uefi::Handle;
 use uefi::boot;
@@ -28,7 +29,8 @@ pub const OURS: MachineType = MachineType::AA64;
 pub fn look(home: Option<Handle>) -> Machine {
     let handles = boot::find_handles::<BlockIO>().unwrap_or_default();
     let with_path = handles.into_iter().filter_map(|handle| Some((handle, device_path(handle)?))).collect();
-    BootMachine::look(&FirmwareDisks { with_path, home }, &variables::FirmwareVariables, OURS)
+    let disks = FirmwareDisks { with_path, home };
+    BootMachine::look(&disks, &variables::FirmwareVariables, (Firmware::Uefi, OURS))
 }
 
 /// Handles of block devices, with their device paths.

@@ -1,6 +1,6 @@
 //! The boot program for UEFI: what the firmware starts, and what shows the menu.
 //!
-//! Drivers and a loop. What is chosen, shown and settled is decided in `signpost-menu` and `signpost-place`.
+//! Drivers alone. The loop, and what is chosen, shown and settled, is in `signpost-menu` and `signpost-place`.
 #![no_std]
 #![no_main]
 
@@ -8,16 +8,13 @@ extern crate alloc;
 
 mod block;
 mod console;
+mod drivers;
+mod home;
 mod keys;
 mod machine;
-mod offer;
 mod power;
-mod prompt;
-mod save;
 mod serial;
 mod shared;
-mod show;
-mod source;
 mod start;
 mod variables;
 
@@ -33,7 +30,9 @@ static MARK: [u8; 31] = *b"signpost boot program, format 1";
 fn main() -> Status {
     // The firmware would restart the machine after five minutes in the menu.
     let _ = boot::set_watchdog_timer(0, 0x10000, None);
-    show::run()
+    signpost_place::serve::run(&mut drivers::Firmware::here());
+    // The firmware goes on to its next entry.
+    Status::ABORTED
 }
 
 /// A fault of our own: the firmware goes on to its next entry.

@@ -1,8 +1,10 @@
 //! Machines that start by BIOS: what their first sector leads to, and plans that change sectors.
 
+mod behind_menu;
 mod held;
 mod menu;
 mod note;
+mod ours;
 mod rehearse;
 mod sector;
 
@@ -15,8 +17,10 @@ pub use held::{Held, held};
 pub(crate) use menu::activated;
 pub use menu::rehearse_entry;
 pub use note::Note;
+pub(crate) use ours::ours_after;
 pub(crate) use rehearse::rehearse;
 pub use rehearse::{first_in_words, first_words, rehearse_in_order};
+pub(crate) use sector::identity;
 pub use sector::{SectorPlan, Wanted, Which, plan, which};
 
 /// A disk's first sector as it would be after these writes.

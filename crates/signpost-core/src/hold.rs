@@ -7,8 +7,9 @@ use std::path::Path;
 
 pub use log::{Correction, Log, MAX_SAME};
 use serde::{Deserialize, Serialize};
-use signpost_facts::change::{Change, Write};
-use signpost_facts::{Code, OptionNumber, Refusal, Result};
+use signpost_facts::change::{Change, SectorWrite, Write};
+use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
+use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
 use signpost_menu::place::{Place, VolumeRef};
@@ -17,12 +18,15 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 
 use crate::history::{Action, History, Record};
-use crate::home;
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
 use crate::rehearse::{Outcome, rehearse, rehearse_state};
+use crate::{bios, home};
 
 const FORMAT: u32 = 1;
+/// What is left to the person whose menu it is.
+const CHANGED_AT_BOOT: &str =
+    "the menu was changed at boot: `signpost draft --take-saved` adds that to the menu file";
 
 /// What was applied last, as hold needs it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -82,7 +86,8 @@ impl Held {
             }
         };
         let is_shown_by_us = menu.document.settings.host == Host::Signpost;
-        let home = if is_shown_by_us {
+        let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
+        let home = if is_shown_by_us && !is_bios {
             Some(signpost_place::home::choose(look, wishes.home.as_deref())?.volume)
         } else {
             None
@@ -93,7 +98,9 @@ impl Held {
             menu: menu.text.clone(),
             ours,
             home: home.map(|home| look.stable_name(home).map(|name| name.to_string())).transpose()?,
-            boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).map(BootProgram::path),
+            boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).and_then(|program| {
+                if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path()) }
+            }),
         })
     }
 
@@ -192,6 +199,7 @@ pub fn hold(
     };
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
+    let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
     let wishes = Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged) };
     // Another version is not what was applied: somebody decides on that one.
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
@@ -207,6 +215,9 @@ pub fn hold(
     if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == Code::OtherSystem) {
         return Ok(nothing(&format!("{}, and hold leaves that", other.message)));
     }
+    if is_bios {
+        return Ok(in_sectors(look, plan, (now, left)));
+    }
     let (mut variables, mut files) = (Vec::new(), Vec::new());
     for change in plan.writes {
         match change {
@@ -220,9 +231,7 @@ pub fn hold(
     if was_changed_at_boot(look, held) {
         let is_slot = |path: &str| SLOT_NAMES.iter().any(|name| path.ends_with(name));
         files.retain(|write| !is_slot(&write.path));
-        left.push(
-            "the menu was changed at boot: `signpost draft --take-saved` adds that to the menu file".into(),
-        );
+        left.push(CHANGED_AT_BOOT.into());
     }
     let contents = look.contents()?;
     let order = decided_order(look, held, history, &variables);
@@ -244,6 +253,33 @@ pub fn hold(
     Ok(HoldPlan { writes, left, refusals, found: now.text, outcome })
 }
 
+/// What is held among the sectors of a disk: code, copies and slots, but for a menu that was changed at boot. Which partition is active
+/// is everybody's to change.
+fn in_sectors(look: &Look, plan: Plan, (now, mut left): (Outcome, Vec<String>)) -> HoldPlan {
+    let newest = signpost_place::home::newest_at_home(look);
+    let is_news = newest.is_some_and(|slot| slot.writer == Writer::Boot);
+    let ours = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
+    let is_slot = |write: &SectorWrite| {
+        ours.is_some_and(|ours| {
+            [0, 1].into_iter().any(|index| u64::from(ours.area.slot(index)) * SECTOR as u64 == write.offset)
+        })
+    };
+    let is_held = |write: &SectorWrite| plan.home.is_some() && !(is_news && is_slot(write));
+    if is_news {
+        left.push(CHANGED_AT_BOOT.into());
+    }
+    let writes: Vec<SectorWrite> =
+        plan.writes.iter().filter_map(Change::sectors).filter(|write| is_held(write)).cloned().collect();
+    let outcome = bios::rehearse(look, &writes, None).outcome;
+    let mut refusals: Vec<Refusal> = Vec::new();
+    if guards::no_system_starts(&now).is_none() {
+        refusals.extend(guards::no_system_starts(&outcome));
+    }
+    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::GapInUse));
+    let writes = writes.into_iter().map(Change::Sectors).collect();
+    HoldPlan { writes, left, refusals, found: now.text, outcome }
+}
+
 /// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the
 /// time-out anew at every start.
 fn is_held(write: &Write) -> bool {
@@ -253,6 +289,10 @@ fn is_held(write: &Write) -> bool {
 /// The boot program that was applied: from the home volume, else the installed one, where it is the very same.
 fn boot_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
     let path = held.boot_program.as_ref()?;
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        let packaged = packaged.map(BootProgram::new);
+        return packaged.filter(|program| plan::bios_menu::name_of(program).as_ref() == Some(path));
+    }
     let on_home = || {
         let place = Place::parse(&format!("{}{path}", held.home.as_ref()?)).ok()?;
         look.reader(look.resolve(&place.volume).ok()?)?.read(path, signpost_place::home::MAX_FILE).ok()

@@ -38,20 +38,23 @@ pub(crate) fn other_system(
         (!is_own(look, history, volume, &slot)).then_some((volume, slot))
     });
     let (volume, slot) = held?;
-    let who = match slot.machine.as_str() {
+    let own = signpost_place::home::machine_id(look);
+    Some(other_systems(&look.survey.volumes[volume].where_it_is(), &slot.machine, &own))
+}
+
+/// The guard where the menu at a place carries another machine-id than ours.
+pub(crate) fn other_systems(place: &str, machine: &str, own: &str) -> Refusal {
+    let who = match machine {
         "" => "one that its menu does not name".to_string(),
         machine => format!("machine-id {machine}"),
     };
-    let own = match signpost_place::home::machine_id(look).as_str() {
+    let own = match own {
         "" => "; this system has no machine-id, so nothing but its own records tells its menus",
         _ => "",
     };
-    Some(Refusal {
+    Refusal {
         code: Code::OtherSystem,
-        message: format!(
-            "the menu on {} was put there by another system of this PC ({who}){own}",
-            look.survey.volumes[volume].where_it_is()
-        ),
+        message: format!("the menu on {place} was put there by another system of this PC ({who}){own}"),
         way: "--take-over replaces it with this one".into(),
-    })
+    }
 }

@@ -8,12 +8,11 @@ use signpost_menu::ids::EntryId;
 use signpost_menu::slot::{Slot, Writer, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_place::Look;
-use signpost_place::home::newest_slot;
+use signpost_place::home::{newest_at_home, slots_at_home};
 
 /// All that was decided at boot and is there now, as `draft` takes it in.
 pub fn taken_now(look: &Look) -> Taken {
-    let slot = look.home.and_then(|home| newest_slot(look, home));
-    Taken { slot: slot.map(|(_, slot)| slot.serial), kept: look.ours.kept.clone() }
+    Taken { slot: newest_at_home(look).map(|slot| slot.serial), kept: look.ours.kept.clone() }
 }
 
 /// What was decided at boot.
@@ -34,8 +33,8 @@ impl News {
     pub fn of(look: &Look, document: &MenuDocument) -> Self {
         let applied = look.noted.applied.as_ref().map(|applied| applied.menu.clone());
         let taken = &look.noted.taken;
-        let slots = look.home.map(|home| signpost_place::home::slots(look, home));
-        let mut news = slots.map(|slots| from_slots(&slots, taken, document, applied)).unwrap_or_default();
+        let mut news =
+            slots_at_home(look).map(|slots| from_slots(&slots, taken, document, applied)).unwrap_or_default();
         let is_default = |id: &String| document.settings.default == DefaultEntry::Id(id.clone().into());
         let kept = look.ours.kept.clone().filter(|id| taken.kept.as_ref() != Some(id) && !is_default(id));
         let held = parse_leniently(&news.text).0.unwrap_or_default();

@@ -1,20 +1,24 @@
 //! What the next start, and only that, goes to: an entry of our menu where that is active, else the firmware's next boot.
 
 use serde::Serialize;
-use signpost_facts::change::{Change, Write};
+use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{Error, OptionNumber, Result};
+use signpost_facts::{Error, FirmwareKind, OptionNumber, Result};
+use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_next;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::policy::MENU;
 use signpost_menu::resolve::{StartTarget, resolve_entry};
+use signpost_menu::state::State;
 use signpost_menu::{MenuDocument, ours};
 use signpost_place::Look;
 use signpost_place::hardware::SurveyedHardware;
 
+use crate::bios;
 use crate::edit::find;
 use crate::history::History;
 use crate::plan::state_after;
+use crate::rehearse::menu::in_slots;
 use crate::rehearse::{Outcome, active_menu, rehearse_state};
 
 /// What would send the next start somewhere.
@@ -39,6 +43,9 @@ pub fn once(
     file: Option<&MenuDocument>,
     target: Option<&str>,
 ) -> Result<Once> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return in_sectors(look, target);
+    }
     let contents = look.contents()?;
     let active = active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document);
     let mut notes = Vec::new();
@@ -67,6 +74,42 @@ pub fn once(
     let outcome = rehearse_state(look, after.state(&[]), None).outcome;
     let writes = writes.into_iter().map(Change::Variable).collect();
     Ok(Once { writes, notes, outcome })
+}
+
+/// The same where the menu lies among the sectors of a disk, and what is remembered beside it.
+fn in_sectors(look: &Look, target: Option<&str>) -> Result<Once> {
+    let held = look.survey.boot_sectors.home().and_then(|first| Some((first.disk, first.ours.as_ref()?)));
+    let document = held.and_then(|(_, ours)| in_slots(look, &ours.slots(), None));
+    let (Some((disk, sectors)), Some(document)) = (held, document) else {
+        return Err(Error::WrongUse(
+            "no menu of ours is active, and BIOS firmware keeps nothing for one start; `signpost sector active PARTITION` \
+             changes what starts until that is changed again, and `signpost undo` undoes it"
+                .into(),
+        ));
+    };
+    let id = match target {
+        Some(MENU) | None => target,
+        Some(name) => Some(startable(look, &document, name)?.0),
+    };
+    let (index, state) = sectors.state();
+    let sector = state.with(ours::ONCE, id).as_ref().and_then(State::encode);
+    let what = match id {
+        Some(id) => format!("the next start goes to {id}"),
+        None => "clear what the menu would do once".into(),
+    };
+    let write = sector.map(|sector| {
+        let other = sectors.area.state(if index == 0 { 1 } else { 0 });
+        Ok::<_, Error>(SectorWrite {
+            what,
+            disk: bios::identity(look, disk)?.clone(),
+            offset: u64::from(other).saturating_mul(SECTOR as u64),
+            before: None,
+            after: Some(sector.to_vec()),
+        })
+    });
+    let writes: Vec<SectorWrite> = write.transpose()?.into_iter().collect();
+    let outcome = bios::rehearse(look, &writes, None).outcome;
+    Ok(Once { writes: writes.into_iter().map(Change::Sectors).collect(), notes: Vec::new(), outcome })
 }
 
 fn taken_back(look: &Look, contents: &Contents, has_menu: bool) -> Vec<Write> {

@@ -1,7 +1,7 @@
 //! Rehearsing a start: the firmware's rules followed on the surveyed machine, without a reboot; and behind
 //! them our menu's, where the firmware starts it.
 
-mod menu;
+pub(crate) mod menu;
 mod outcome;
 
 pub use outcome::{Choice, Kind, Outcome, Rehearsal, State, Step, StepVerdict, Through};

@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
-use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::{SECTOR, area};
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::ours;
 use signpost_menu::slot::HOME_FOLDER;
@@ -109,8 +109,12 @@ impl SectorWrite {
         const END: u64 = 64 << 10;
         let (Some(before), Some(after)) = (&self.before, &self.after) else { return false };
         let is_sector = after.len() == SECTOR && self.offset.is_multiple_of(SECTOR as u64);
+        // A copy of the boot program, or a slot, wherever a BIOS boot partition lies.
+        let is_of_area = [before, after].into_iter().any(|bytes| area::is_part(bytes));
         before.len() == after.len()
-            && (is_sector || self.offset.checked_add(after.len() as u64).is_some_and(|end| end <= END))
+            && (is_sector
+                || is_of_area
+                || self.offset.checked_add(after.len() as u64).is_some_and(|end| end <= END))
     }
 }
 

@@ -141,13 +141,15 @@ pub enum Code {
     RecordForeign,
     /// Guard: a sector that was saved from another disk.
     SectorForeign,
+    /// Guard: what somebody keeps where the boot program goes.
+    GapInUse,
     /// Guard: nobody could be asked.
     Unconfirmed,
 }
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 67] = [
+    pub const ALL: [Self; 68] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -214,6 +216,7 @@ impl Code {
         Self::PartitionUnsafe,
         Self::RecordForeign,
         Self::SectorForeign,
+        Self::GapInUse,
         Self::Unconfirmed,
     ];
 
@@ -286,6 +289,7 @@ impl Code {
             Self::PartitionUnsafe => "partition-unsafe",
             Self::RecordForeign => "record-foreign",
             Self::SectorForeign => "sector-foreign",
+            Self::GapInUse => "gap-in-use",
             Self::Unconfirmed => "unconfirmed",
         }
     }
@@ -309,6 +313,7 @@ impl Code {
                 | Self::SecureBootRefuses
                 | Self::RecordForeign
                 | Self::SectorForeign
+                | Self::GapInUse
         )
     }
 }

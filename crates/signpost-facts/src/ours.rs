@@ -26,6 +26,11 @@ impl OurVariables {
             let variable = contents.get(&Self::name(name))?;
             String::from_utf8(variable.data.clone()).ok().filter(|text| !text.is_empty())
         };
+        Self::of(text)
+    }
+
+    /// Those that are found by their names.
+    pub fn of(text: impl Fn(&str) -> Option<String>) -> Self {
         Self { once: text(ours::ONCE), kept: text(ours::KEPT), last: text(ours::LAST), log: text(ours::LOG) }
     }
 

@@ -5,7 +5,11 @@ use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
+
+use signpost_menu::slot::{Slot, SlotFault};
+use signpost_menu::state::{self, State};
 
 use crate::number::{DiskNumber, PartitionNumber};
 
@@ -41,6 +45,69 @@ pub struct FirstSector {
     pub gap: u64,
     /// How many of these hold something.
     pub gap_used: u64,
+    /// The BIOS boot partition of a GPT.
+    #[serde(default)]
+    pub boot_partition: Option<BootPartition>,
+    /// What the sector goes to, where it is our own for a menu.
+    #[serde(default)]
+    pub ours: Option<OurSectors>,
+}
+
+/// A BIOS boot partition, which holds no file system and belongs to whoever starts the disk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BootPartition {
+    /// The partition.
+    pub partition: PartitionNumber,
+    /// Its first sector.
+    pub start: u64,
+    /// Sectors in it.
+    pub sectors: u64,
+    /// How many of these hold something, of those that are looked at.
+    pub used: u64,
+}
+
+/// What our first sector goes to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OurSectors {
+    /// Where everything lies.
+    pub area: Area,
+    /// The two copies of the boot program.
+    pub copies: [Copy; 2],
+    /// The two slots of the menu, up to the end of what is in them.
+    pub slots: [String; 2],
+    /// The two sectors of what is remembered from start to start.
+    #[serde(with = "hex_pair")]
+    pub state: [Vec<u8>; 2],
+}
+
+/// A copy of the boot program.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Copy {
+    /// It counts: its SHA-256.
+    Whole(String),
+    /// It does not: why.
+    Hurt(String),
+}
+
+impl Copy {
+    /// Whether it counts.
+    pub fn is_whole(&self) -> bool {
+        matches!(self, Self::Whole(_))
+    }
+}
+
+impl OurSectors {
+    /// The slots, read.
+    pub fn slots(&self) -> [Result<Slot, SlotFault>; 2] {
+        [0, 1].map(|index| Slot::decode(self.slots.get(index).map_or(&[], |slot| slot.as_bytes())))
+    }
+
+    /// What is remembered, and the index of the sector that holds it.
+    pub fn state(&self) -> (usize, State) {
+        let [first, second] = &self.state;
+        state::newest([first, second])
+    }
 }
 
 /// A partition's boot sector.
@@ -101,6 +168,11 @@ impl BootSectors {
         self.first.iter().find(|first| first.disk == disk)
     }
 
+    /// The first sector of ours that the firmware comes to: that of the first disk of its order which has one.
+    pub fn home(&self) -> Option<&FirstSector> {
+        self.order.iter().filter_map(|disk| self.first_of(*disk)).find(|first| first.ours.is_some())
+    }
+
     /// A partition's boot sector.
     pub fn of_partition(&self, disk: DiskNumber, partition: PartitionNumber) -> Option<&PartitionSector> {
         self.partitions.iter().find(|sector| sector.disk == disk && sector.partition == partition)
@@ -140,5 +212,24 @@ mod hex {
 
     pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<u8>, D::Error> {
         hex_option::deserialize(deserializer).map(Option::unwrap_or_default)
+    }
+}
+
+/// Two of these.
+mod hex_pair {
+    use alloc::vec::Vec;
+
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    #[derive(Serialize, Deserialize)]
+    struct Pair(#[serde(with = "super::hex")] Vec<u8>, #[serde(with = "super::hex")] Vec<u8>);
+
+    pub(super) fn serialize<S: Serializer>(pair: &[Vec<u8>; 2], serializer: S) -> Result<S::Ok, S::Error> {
+        let [first, second] = pair;
+        Pair(first.clone(), second.clone()).serialize(serializer)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<[Vec<u8>; 2], D::Error> {
+        Pair::deserialize(deserializer).map(|Pair(first, second)| [first, second])
     }
 }

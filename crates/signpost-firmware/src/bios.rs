@@ -3,6 +3,7 @@
 //! A first sector holds 440 bytes of code, the disk's signature, four entries of a partition table, and the mark 55AA. Code and
 //! table are told apart here everywhere: who writes one never writes the other.
 
+pub mod area;
 pub mod code;
 pub mod plain;
 pub mod rules;

@@ -4,6 +4,7 @@ use alloc::format;
 use alloc::string::String;
 
 pub mod linux;
+pub mod linux_protocol;
 pub mod loading;
 pub mod pe;
 pub mod version_resource;

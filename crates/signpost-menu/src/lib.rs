@@ -45,6 +45,7 @@ pub mod session;
 pub mod slot;
 pub mod sorted;
 pub mod standing;
+pub mod state;
 pub mod surroundings;
 pub mod text;
 pub mod version;

@@ -17,6 +17,8 @@ const MAX_HEAD: usize = 8192;
 pub const SLOT_SIZE: usize = 64 * 1024;
 /// Their names in the folder of the boot program, short ones that any FAT keeps as they are.
 pub const SLOT_NAMES: [&str; 2] = ["MENU-A.TML", "MENU-B.TML"];
+/// What they are called where they are sectors.
+pub const SECTOR_SLOT_NAMES: [&str; 2] = ["slot A", "slot B"];
 /// Folder on the home volume that holds boot program and slots.
 pub const HOME_FOLDER: &str = "/EFI/signpost";
 const MARK: &str = "# signpost menu slot,";
@@ -119,6 +121,12 @@ impl Slot {
             disks.text(),
             text.len()
         )
+    }
+
+    /// Where what is in a slot ends, in bytes; nothing where it is none.
+    pub fn end(bytes: &[u8]) -> Option<usize> {
+        let slot = Self::decode(bytes).ok()?;
+        bytes.iter().position(|byte| *byte == b'\n')?.checked_add(1)?.checked_add(slot.text.len())
     }
 
     /// Reads a slot.

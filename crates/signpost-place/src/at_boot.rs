@@ -9,7 +9,10 @@ use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_disk::names;
 use signpost_disk::open;
 use signpost_disk::probe::Identity;
+use signpost_disk::table::TableEntry;
 use signpost_disk::volumes::{Disk, Origin, Volume};
+use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::code::{self, SectorCode};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::loading;
@@ -20,7 +23,8 @@ use signpost_firmware::start::{
 use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::ids;
 use signpost_menu::place::{Nearness, VolumeIdentity};
-use signpost_menu::resolve::LoadOptionSeen;
+use signpost_menu::resolve::{Firmware, LoadOptionSeen};
+use signpost_menu::slot::{Slot, SlotFault};
 use signpost_menu::text::shown;
 
 use crate::disk_order;
@@ -45,6 +49,24 @@ pub trait Blocks {
 
     /// Every partition that the firmware shows; disks are known by their place in what `disks` gave.
     fn partitions(&self, disks: &[DevicePath]) -> Vec<ShownPartition>;
+
+    /// A sector of 512 bytes of a disk, at so many bytes from its start, where the firmware starts boot sectors.
+    fn boot_sector(&self, _disk: &DevicePath, _start: u64) -> Option<[u8; SECTOR]> {
+        None
+    }
+
+    /// The disk whose sectors are home, and the slots there; nothing where a volume is home.
+    fn home_sectors(&self) -> Option<HomeSectors> {
+        None
+    }
+}
+
+/// Sectors of a disk that are home.
+pub struct HomeSectors {
+    /// The disk.
+    pub disk: DevicePath,
+    /// The slots there.
+    pub slots: [Result<Slot, SlotFault>; 2],
 }
 
 /// A source of variables.
@@ -65,6 +87,19 @@ pub struct ShownPartition {
     pub is_home: bool,
 }
 
+/// A partition's boot sector.
+#[derive(Clone, Debug)]
+pub struct BootSector {
+    /// The partition, as people type it.
+    pub name: String,
+    /// Its disk's index.
+    pub disk: usize,
+    /// Where it starts, in bytes of the disk.
+    pub start: u64,
+    /// What is in it.
+    pub code: SectorCode,
+}
+
 /// A volume at boot.
 pub struct BootVolume {
     /// Its device path; that of what it lies on, where the firmware knows nothing of it.
@@ -72,6 +107,8 @@ pub struct BootVolume {
     /// Whether the firmware reads it.
     pub is_fat: bool,
     volume: Volume,
+    /// Its boot sector, and that of the partition whose slice it is; where the firmware starts such.
+    sectors: Vec<BootSector>,
     reader: OnceCell<Option<Result<VolumeReader, VolumeError>>>,
     drive: Option<HardDrive>,
     disk: Option<usize>,
@@ -86,6 +123,10 @@ pub struct BootMachine {
     pub home: Option<usize>,
     /// The boot variables.
     pub boot: BootVariables,
+    /// The home disk's index, where a volume is not home but sectors of it are.
+    home_disk: Option<usize>,
+    /// The firmware.
+    firmware: Firmware,
     /// What the firmware runs.
     architecture: MachineType,
     identities: Vec<VolumeIdentity>,
@@ -97,9 +138,15 @@ pub struct BootMachine {
 
 impl BootMachine {
     /// Looks at every disk that the firmware has found.
-    pub fn look(blocks: &impl Blocks, variables: &impl Variables, architecture: MachineType) -> Self {
+    pub fn look(
+        blocks: &impl Blocks,
+        variables: &impl Variables,
+        (firmware, architecture): (Firmware, MachineType),
+    ) -> Self {
         let (paths, disks): (Vec<DevicePath>, Vec<Disk>) = blocks.disks().into_iter().unzip();
-        let order = disk_order::of(&disks, &blocks.partitions(&paths));
+        let home_sectors = blocks.home_sectors();
+        let slots = home_sectors.as_ref().map(|home| &home.slots);
+        let order = disk_order::of(&disks, &blocks.partitions(&paths), slots);
         let numbers: Vec<DiskNumber> = order.iter().map(|(number, _)| *number).collect();
         let mut disks: Vec<_> = disks.into_iter().zip(paths).map(Some).collect();
         let (disks, paths): (Vec<Disk>, Vec<DevicePath>) =
@@ -121,6 +168,8 @@ impl BootMachine {
             volumes: Vec::with_capacity(found.len()),
             home,
             boot: variables.boot_variables(),
+            home_disk: home_sectors.and_then(|home| paths.iter().position(|path| *path == home.disk)),
+            firmware,
             architecture,
             identities: Vec::with_capacity(found.len()),
             disks: paths,
@@ -132,13 +181,14 @@ impl BootMachine {
         for ((index, volume), name) in found.into_iter().enumerate().zip(names) {
             let shown = partition(&volume.origin);
             let path = shown.map(|shown| shown.path.clone()).or_else(|| machine.beneath(&volume.origin));
-            let (disk, is_extended_boot) = match &volume.origin {
+            let (disk, entry) = match &volume.origin {
                 Origin::Partition(disk, entry) => {
-                    let entry = disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry));
-                    (Some(*disk), entry.is_some_and(|entry| entry.purpose.is_extended_boot()))
+                    (Some(*disk), disks.get(*disk).and_then(|disk| disk.table.partitions.get(*entry)))
                 }
-                _ => (None, false),
+                _ => (None, None),
             };
+            let is_extended_boot = entry.is_some_and(|entry| entry.purpose.is_extended_boot());
+            let sectors = boot_sectors(blocks, (&machine.disks, &disks), &volume.origin, &name);
             let is_home = home == Some(index);
             machine.identities.push(identity(name, &volume, (&disks, &plugged), is_home));
             machine.volumes.push(BootVolume {
@@ -150,14 +200,23 @@ impl BootMachine {
                 disk,
                 is_extended_boot,
                 volume,
+                sectors,
                 reader: OnceCell::new(),
             });
         }
-        let nearness = nearness(&machine, home);
+        let nearness = nearness(&machine, &machine.home_disks());
         for (identity, nearness) in machine.identities.iter_mut().zip(nearness) {
             identity.nearness = nearness;
         }
         machine
+    }
+
+    /// The numbers of the disks that home lies on.
+    fn home_disks(&self) -> Vec<DiskNumber> {
+        match self.home {
+            Some(home) => self.disks_of(home),
+            None => self.home_disk.and_then(|disk| self.numbers.get(disk)).copied().into_iter().collect(),
+        }
     }
 
     /// The device path of what a volume lies on.
@@ -183,6 +242,18 @@ impl BootMachine {
                 }
             }
         }
+    }
+
+    /// The boot sector that a volume is started by: its own, or, where that starts nothing and the volume is a slice, that of the
+    /// partition around it.
+    pub fn boot_sector_of(&self, volume: usize) -> Option<&BootSector> {
+        let sectors = &self.volumes.get(volume)?.sectors;
+        sectors.iter().find(|sector| sector.code == SectorCode::Starts).or_else(|| sectors.first())
+    }
+
+    /// The device path of a disk, by its index.
+    pub fn disk(&self, index: usize) -> Option<&DevicePath> {
+        self.disks.get(index)
     }
 
     /// A volume's files.
@@ -220,6 +291,32 @@ impl Plugged {
         let serial = if path.is_pluggable() { None } else { blocks.serial(path) };
         Self { serial, path: path.disk_text() }
     }
+}
+
+/// The boot sectors that a volume may be started by: its own, then that of the partition around a slice.
+fn boot_sectors(
+    blocks: &impl Blocks,
+    (paths, disks): (&[DevicePath], &[Disk]),
+    origin: &Origin,
+    name: &str,
+) -> Vec<BootSector> {
+    let Origin::Partition(disk, index) = origin else { return Vec::new() };
+    let (Some(path), Some(table)) = (paths.get(*disk), disks.get(*disk).map(|disk| &disk.table)) else {
+        return Vec::new();
+    };
+    let own = table.partitions.get(*index);
+    let around = own.and_then(|entry| {
+        let letter = entry.slice.as_ref()?.chars().last()?;
+        let around: u32 = entry.slice.as_ref()?.trim_end_matches(letter).parse().ok()?;
+        let around = table.partitions.iter().find(|entry| entry.slice.is_none() && entry.number == around)?;
+        Some((name.trim_end_matches(letter), around))
+    });
+    let sector = |(name, entry): (&str, &TableEntry)| {
+        let bytes = blocks.boot_sector(path, entry.start)?;
+        let code = code::of_partition(&bytes);
+        Some(BootSector { name: name.to_string(), disk: *disk, start: entry.start, code })
+    };
+    own.map(|own| (name, own)).into_iter().chain(around).filter_map(sector).collect()
 }
 
 /// By what a volume can be named.
@@ -283,7 +380,7 @@ impl Volumes for BootMachine {
 
     fn takes_part(&self, disk: DiskNumber) -> bool {
         let index = self.numbers.iter().position(|number| *number == disk);
-        let home = self.home.and_then(|home| self.volumes.get(home)?.disk);
+        let home = self.home.and_then(|home| self.volumes.get(home)?.disk).or(self.home_disk);
         index == home || index.and_then(|index| self.disks.get(index)).is_none_or(|path| !path.is_pluggable())
     }
 
@@ -318,6 +415,14 @@ impl Volumes for BootMachine {
 
     fn machine_type(&self) -> MachineType {
         self.architecture
+    }
+
+    fn firmware(&self) -> Firmware {
+        self.firmware
+    }
+
+    fn sector(&self, volume: usize) -> Option<(String, SectorCode)> {
+        self.boot_sector_of(volume).map(|sector| (sector.name.clone(), sector.code))
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {

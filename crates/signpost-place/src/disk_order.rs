@@ -6,14 +6,18 @@ use alloc::vec::Vec;
 use signpost_disk::open;
 use signpost_disk::volumes::Disk;
 use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
-use signpost_menu::slot::newest;
+use signpost_menu::slot::{Slot, SlotFault, newest};
 
 use crate::at_boot::ShownPartition;
 use crate::slots;
 
 /// The disks by index, in the order of their numbers. Firmware shows disks in any order, so those of which no slot says a
 /// number are counted by their identity.
-pub(crate) fn of(disks: &[Disk], shown: &[ShownPartition]) -> Vec<(DiskNumber, usize)> {
+pub(crate) fn of(
+    disks: &[Disk],
+    shown: &[ShownPartition],
+    slots: Option<&[Result<Slot, SlotFault>; 2]>,
+) -> Vec<(DiskNumber, usize)> {
     let identities: Vec<Option<String>> = disks.iter().map(|disk| disk.table.identity()).collect();
     let mut ordered: Vec<(Option<&str>, usize)> = Vec::with_capacity(disks.len());
     for (index, identity) in identities.iter().enumerate() {
@@ -23,7 +27,9 @@ pub(crate) fn of(disks: &[Disk], shown: &[ShownPartition]) -> Vec<(DiskNumber, u
         ordered.insert(at, (identity, index));
     }
     let ordered_identities: Vec<Option<&str>> = ordered.iter().map(|(identity, _)| *identity).collect();
-    let numbers = noted(disks, shown).unwrap_or_default().for_disks(&ordered_identities);
+    let in_sectors = slots.and_then(|slots| newest(slots)).map(|(_, slot)| slot.disks.clone());
+    let noted = in_sectors.or_else(|| noted(disks, shown));
+    let numbers = noted.unwrap_or_default().for_disks(&ordered_identities);
     let mut order: Vec<(DiskNumber, usize)> = Vec::with_capacity(disks.len());
     for (number, (_, index)) in numbers.into_iter().zip(ordered) {
         order.insert(order.partition_point(|(known, _)| *known <= number), (number, index));

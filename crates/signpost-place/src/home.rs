@@ -138,9 +138,26 @@ pub fn slots(look: &Look, volume: usize) -> [Result<Slot, SlotFault>; 2] {
     }
 }
 
-/// The text of the menu that counts on the home volume.
+/// The slots at home: of its volume, or among the sectors of a disk. Nothing where there is no home.
+pub fn slots_at_home(look: &Look) -> Option<[Result<Slot, SlotFault>; 2]> {
+    let in_sectors = || Some(look.survey.boot_sectors.home()?.ours.as_ref()?.slots());
+    look.home.map(|volume| slots(look, volume)).or_else(in_sectors)
+}
+
+/// What home is called: its volume, or its disk.
+pub fn name(look: &Look) -> Option<String> {
+    let disk = || look.survey.boot_sectors.home().map(|first| format!("d{}", first.disk));
+    look.home.map(|home| look.survey.volumes[home].name.clone()).or_else(disk)
+}
+
+/// The newest whole slot at home.
+pub fn newest_at_home(look: &Look) -> Option<Slot> {
+    newest(&slots_at_home(look)?).map(|(_, slot)| slot.clone())
+}
+
+/// The text of the menu that counts at home.
 pub fn newest_text(look: &Look) -> Option<String> {
-    newest_slot(look, look.home?).map(|(_, slot)| slot.text)
+    newest_at_home(look).map(|slot| slot.text)
 }
 
 /// The newest whole slot of a volume, and its index.

@@ -22,6 +22,7 @@ pub mod look;
 pub mod reader;
 #[cfg(feature = "desk")]
 pub mod secure_boot;
+pub mod serve;
 pub mod slots;
 pub mod surroundings;
 pub mod volumes;

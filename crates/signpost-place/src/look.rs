@@ -235,7 +235,9 @@ impl Look {
     /// Notes which volume is home, and how near to it all others lie.
     pub fn set_home(&mut self, home: Option<usize>) {
         self.home = home;
-        let nearness = nearness(self, home);
+        let in_sectors = || self.survey.boot_sectors.home().map(|first| Vec::from([first.disk]));
+        let homes_disks = home.map(|home| self.disks_of(home)).or_else(in_sectors).unwrap_or_default();
+        let nearness = nearness(self, &homes_disks);
         for (index, (identity, nearness)) in self.identities.iter_mut().zip(nearness).enumerate() {
             (identity.is_home, identity.nearness) = (home == Some(index), nearness);
         }

@@ -62,9 +62,8 @@ pub trait Volumes {
     fn options(&self) -> Vec<LoadOptionSeen>;
 }
 
-/// How near to the menu each volume lies, whose home this is.
-pub fn nearness(volumes: &impl Volumes, home: Option<usize>) -> Vec<Nearness> {
-    let homes_disks = home.map(|home| volumes.disks_of(home)).unwrap_or_default();
+/// How near to the menu each volume lies, whose home lies on these disks.
+pub fn nearness(volumes: &impl Volumes, homes_disks: &[DiskNumber]) -> Vec<Nearness> {
     let of = |volume| {
         let disks = volumes.disks_of(volume);
         if disks.iter().any(|disk| homes_disks.contains(disk)) {

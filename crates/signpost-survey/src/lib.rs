@@ -34,6 +34,7 @@ use catalogue::Catalogue;
 pub use changes::Changes;
 use found::Contents;
 use signpost_facts::firmware::FirmwareFacts;
+use signpost_facts::ours::OurVariables;
 use signpost_facts::programs::System;
 use signpost_facts::sectors::BootSectors;
 use signpost_facts::survey::{MachineFacts, Survey};
@@ -85,6 +86,10 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     look.variables_room = machine.variables.room();
     look.variables_closed = machine.variables.need_writable().err().map(|error| error.to_string());
     take_variables(&mut look, machine);
+    if let Some(ours) = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref()) {
+        let (_, state) = ours.state();
+        look.ours = OurVariables::of(|name| state.text(name).map(ToString::to_string));
+    }
     fill(&mut look, found, catalogue);
     look
 }

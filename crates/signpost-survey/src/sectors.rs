@@ -1,11 +1,16 @@
 //! First sectors and boot sectors of a machine that starts by BIOS.
 
 use signpost_disk::block::{SharedDevice, read_vec};
-use signpost_facts::sectors::{Backup, BootSectors, FirstSector, PartitionSector, sector};
+use signpost_facts::sectors::{
+    Backup, BootPartition, BootSectors, Copy, FirstSector, OurSectors, PartitionSector, sector,
+};
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
+use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, is_marked};
 use signpost_machine::Machine;
+use signpost_menu::slot::{SLOT_SIZE, Slot};
+use signpost_menu::state::STATE_SIZE;
 use signpost_place::boot_program::sha256;
 
 use crate::catalogue::{Catalogue, SectorOf};
@@ -52,7 +57,6 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
     let end = starts.filter(|start| *start > 0).min().unwrap_or(GAP + 1);
     let gap = end.saturating_sub(1).min(GAP);
     let held = read_vec(&**device, SECTOR as u64, usize::try_from(gap).ok()? * SECTOR).unwrap_or_default();
-    let used = held.chunks(SECTOR).filter(|sector| sector.iter().any(|byte| *byte != 0)).count();
     let known = catalogue.sector(SectorOf::Disk, &bytes[..CODE_LEN]);
     let code = match code::of_first(&bytes) {
         FirstCode::Other if known.is_some_and(|(_, is_plain)| is_plain) => FirstCode::Plain,
@@ -65,8 +69,59 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
         sha256: sha256(&bytes[..CODE_LEN]),
         bytes: bytes.to_vec(),
         gap,
-        gap_used: used as u64,
+        gap_used: used(&held),
+        boot_partition: boot_partition(device, disk),
+        ours: Area::of_first(&bytes).map(|area| ours(device, area)),
     })
+}
+
+/// The BIOS boot partition of a GPT, and how much of its start is in use.
+fn boot_partition(device: &SharedDevice, disk: &Disk) -> Option<BootPartition> {
+    const PURPOSE: &str = "BIOS boot";
+    let found = disk.partitions.iter().find(|partition| partition.purpose == PURPOSE)?;
+    let sectors = found.size / SECTOR as u64;
+    let looked_at = usize::try_from(sectors.min(GAP + 1)).ok()?.checked_mul(SECTOR)?;
+    let held = read_vec(&**device, found.start, looked_at).unwrap_or_default();
+    Some(BootPartition {
+        partition: found.number,
+        start: found.start / SECTOR as u64,
+        sectors,
+        used: used(&held),
+    })
+}
+
+/// How many sectors hold something.
+fn used(bytes: &[u8]) -> u64 {
+    bytes.chunks(SECTOR).filter(|sector| sector.iter().any(|byte| *byte != 0)).count() as u64
+}
+
+/// What lies in an area of ours.
+fn ours(device: &SharedDevice, area: Area) -> OurSectors {
+    let read = |sector: u32, bytes: usize| {
+        read_vec(&**device, u64::from(sector) * SECTOR as u64, bytes).unwrap_or_default()
+    };
+    OurSectors {
+        area,
+        copies: [0, 1].map(|index| copy(&read(area.copy(index), area.room as usize * SECTOR))),
+        slots: [0, 1].map(|index| slot(&read(area.slot(index), SLOT_SIZE))),
+        state: [0, 1].map(|index| read(area.state(index), STATE_SIZE)),
+    }
+}
+
+/// A copy of the boot program in these bytes.
+pub(crate) fn copy(bytes: &[u8]) -> Copy {
+    match area::copy_in(bytes) {
+        Ok(copy) => Copy::Whole(sha256(copy)),
+        Err(why) => Copy::Hurt(why.to_string()),
+    }
+}
+
+/// A slot's text, up to the end of what is in it.
+fn slot(bytes: &[u8]) -> String {
+    /// Of one that cannot be read, no more than that is kept.
+    const HEAD: usize = 256;
+    let end = Slot::end(bytes).unwrap_or(HEAD).min(bytes.len());
+    String::from_utf8_lossy(&bytes[..end]).into_owned()
 }
 
 fn of_partition(

@@ -107,6 +107,25 @@ pub struct Put {
     pub look: Look,
 }
 
+/// The writes, with what stands now where sectors are written that no survey reads; those that change nothing are left out.
+fn filled(machine: &Machine, writes: &[Change]) -> Result<Vec<Change>> {
+    let mut all = Vec::with_capacity(writes.len());
+    for change in writes {
+        let Change::Sectors(write) = change else {
+            all.push(change.clone());
+            continue;
+        };
+        let mut write = write.clone();
+        if let (None, Some(after)) = (&write.before, &write.after) {
+            write.before = Some(machine.read_sectors(&write.disk, write.offset, after.len())?);
+        }
+        if write.before != write.after {
+            all.push(Change::Sectors(write));
+        }
+    }
+    Ok(all)
+}
+
 /// Carries out what was planned, looks at the machine anew and holds it against what the plan said.
 ///
 /// # Errors
@@ -119,7 +138,8 @@ pub fn put(
     watch: &dyn Watch,
 ) -> Result<Put> {
     signpost_core::plan::pass(plan.refusals(), is_overridden)?;
-    let record = carry_out(machine, records, action, plan.writes(), &|| watch.is_interrupted());
+    let writes = filled(machine, plan.writes())?;
+    let record = carry_out(machine, records, action, &writes, &|| watch.is_interrupted());
     let look = look(machine, catalogue);
     kept::keep_known(machine, &look);
     // Also where it failed: then above all somebody may come with a rescue medium.

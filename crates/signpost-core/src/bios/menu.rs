@@ -46,5 +46,5 @@ pub fn rehearse_entry(
     let which = activated(look, entry)?;
     let planned = plan(look, &which, &Wanted::Active).map_err(|error| error.to_string())?;
     let writes: Vec<SectorWrite> = planned.writes.iter().filter_map(Change::sectors).cloned().collect();
-    Ok(rehearse_in_order(look, order, &writes))
+    Ok(rehearse_in_order(look, order, &writes, None))
 }

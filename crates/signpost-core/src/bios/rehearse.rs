@@ -8,20 +8,21 @@ use signpost_firmware::bios::rules::{self, End, Where, Why};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, active, entry_start};
 use signpost_place::Look;
 
-use super::{boot_sector, first};
+use super::{behind_menu, boot_sector, first, ours_after};
 use crate::rehearse::{Choice, Kind, Outcome, Rehearsal, Step, StepVerdict, Through};
 
 /// Follows a start of the machine after these writes.
 pub(crate) fn rehearse(look: &Look, planned: &[SectorWrite], choose: Option<&str>) -> Rehearsal {
-    let mut rehearsal = rehearse_in_order(look, &look.survey.boot_sectors.order, planned);
-    if choose.is_some() {
-        rehearsal.choice = Some(Choice::NotReached);
-    }
-    rehearsal
+    rehearse_in_order(look, &look.survey.boot_sectors.order, planned, choose)
 }
 
-/// The same where the firmware tries the disks in this order.
-pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWrite]) -> Rehearsal {
+/// The same where the firmware tries the disks in this order; somebody may choose an entry of our menu, by its id.
+pub fn rehearse_in_order(
+    look: &Look,
+    order: &[DiskNumber],
+    planned: &[SectorWrite],
+    choose: Option<&str>,
+) -> Rehearsal {
     let disk = order.iter().find_map(|number| look.survey.disk(*number));
     let seen = disk.map(|disk| seen(look, disk, planned));
     let end = rules::follow(seen.as_ref());
@@ -29,29 +30,49 @@ pub fn rehearse_in_order(look: &Look, order: &[DiskNumber], planned: &[SectorWri
     if let Some(disk) = disk {
         let code = seen.as_ref().and_then(|seen| seen.code);
         let leads = code.is_some_and(FirstCode::leads_on);
+        let shows_menu = end == End::OurMenu;
         let surveyed = look.survey.boot_sectors.first_of(disk.number).filter(|of| code == Some(of.code));
         let finding = match (surveyed, code) {
             (Some(of), _) => first_in_words(of),
             (None, Some(code)) => first_words(code).to_string(),
             (None, None) => "it cannot be read".to_string(),
         };
-        let verdict =
-            if leads { StepVerdict::Through(Through::LeadsOn) } else { StepVerdict::End(kind(end)) };
+        let verdict = match () {
+            () if shows_menu => StepVerdict::Through(Through::Menu),
+            () if leads => StepVerdict::Through(Through::LeadsOn),
+            () => StepVerdict::End(kind(end)),
+        };
         steps.push(step(format!("first disk, d{}", disk.number), verdict, finding));
-        if let Some(active) = seen.as_ref().filter(|_| leads).and_then(|seen| seen.active.first()) {
+        if let Some(active) =
+            seen.as_ref().filter(|_| leads && !shows_menu).and_then(|seen| seen.active.first())
+        {
             let finding = called(look, disk, active.0);
             let code = active.1.map_or("its boot sector cannot be read", SectorCode::words);
             let reason = "active partition".to_string();
             steps.push(step(reason, StepVerdict::End(kind(end)), format!("{finding}: {code}")));
         }
     }
-    let (system, text) = words(look, disk, end);
-    let mut notes = Vec::new();
+    let behind = disk
+        .filter(|_| end == End::OurMenu)
+        .and_then(|disk| behind_menu::follow(look, disk, planned, choose));
+    let choice = match &behind {
+        Some(behind) => behind.choice.clone(),
+        None => choose.map(|_| Choice::NotReached),
+    };
+    let mut outcome = match behind {
+        Some(behind) => {
+            steps.extend(behind.steps);
+            behind.outcome
+        }
+        None => {
+            let (system, text) = words(look, disk, end);
+            Outcome { kind: kind(end), entry: None, system, text, notes: Vec::new() }
+        }
+    };
     if !look.survey.boot_sectors.is_order_known && look.survey.disks.len() > 1 {
-        notes.push("which disk the firmware tries first is not known; d1 is taken for it".into());
+        outcome.notes.push("which disk the firmware tries first is not known; d1 is taken for it".into());
     }
-    let outcome = Outcome { kind: kind(end), entry: None, system, text, notes };
-    Rehearsal { steps, outcome, choice: None }
+    Rehearsal { steps, outcome, choice }
 }
 
 fn step(reason: String, verdict: StepVerdict, finding: String) -> Step {
@@ -79,6 +100,9 @@ fn seen(look: &Look, disk: &Disk, planned: &[SectorWrite]) -> rules::Disk {
         _ => code::of_first(bytes),
     };
     rules::Disk {
+        has_program: surveyed
+            .and_then(|of| ours_after(look, of, planned))
+            .is_some_and(|ours| ours.has_program),
         code: bytes.as_ref().map(code),
         active: bytes.iter().flat_map(|bytes| active(bytes)).map(|index| (index, of_entry(index))).collect(),
     }
@@ -104,7 +128,8 @@ fn called(look: &Look, disk: &Disk, index: usize) -> String {
 fn kind(end: End) -> Kind {
     match end {
         End::Partition(_) | End::Volume => Kind::Starts,
-        End::Unknown => Kind::MayStart,
+        // Where the menu cannot be followed.
+        End::Unknown | End::OurMenu => Kind::MayStart,
         End::Nothing(_) => Kind::Nothing,
         End::Hangs(_) => Kind::Hangs,
     }
@@ -126,6 +151,7 @@ pub fn first_words(code: FirstCode) -> &'static str {
         FirstCode::Empty => "no code",
         FirstCode::Loops => "code that only runs in a circle",
         FirstCode::Returns => "code that only goes back to the firmware",
+        FirstCode::OurMenu => "ours, which starts the menu",
         FirstCode::OurPlain => "plain code of ours, which starts the active partition",
         FirstCode::Plain => "plain code, which starts the active partition",
         FirstCode::Volume => "the boot sector of a volume over the whole disk",
@@ -152,6 +178,7 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
             )
         }
         End::Volume => (None, format!("what the boot sector of d{d} starts")),
+        End::OurMenu => (None, format!("our menu, from d{d}")),
         End::Unknown => (None, format!("what the first sector of d{d} starts, which cannot be followed")),
         End::Hangs(Where::First) => (None, format!("nothing: the machine hangs in the first sector of d{d}")),
         End::Hangs(Where::Partition(index)) => {
@@ -162,7 +189,7 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
 }
 
 /// Whether a volume is a partition, or in a slice of it.
-fn is_in(look: &Look, volume: VolumeNumber, disk: &Disk, partition: &Partition) -> bool {
+pub(super) fn is_in(look: &Look, volume: VolumeNumber, disk: &Disk, partition: &Partition) -> bool {
     let inside = |inner: &Partition| {
         let ends = inner.start.checked_add(inner.size) <= partition.start.checked_add(partition.size);
         inner.volume == Some(volume) && inner.start >= partition.start && ends

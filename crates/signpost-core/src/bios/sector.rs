@@ -258,7 +258,7 @@ fn gap(look: &Look, disk: DiskNumber, bytes: &[u8], before: &[u8]) -> Result<Sec
 }
 
 /// What tells a disk from all others.
-fn identity(look: &Look, disk: DiskNumber) -> Result<&String> {
+pub(crate) fn identity(look: &Look, disk: DiskNumber) -> Result<&String> {
     look.survey.disk(disk).and_then(|facts| facts.identity()).ok_or_else(|| {
         Error::WrongUse(format!(
             "nothing tells d{disk} from other disks: it has neither a serial nor a signature"

@@ -24,7 +24,13 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
         )));
     }
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        return by_sector(look, system);
+        if host == Host::Firmware {
+            return by_sector(look, system, host);
+        }
+        return match newest_kernel(look, system, host, "")? {
+            Ok(body) => Ok(Ok(body)),
+            Err(_) => by_sector(look, system, host),
+        };
     }
     Ok(match newest_kernel(look, system, host, "")? {
         Ok(body) => Ok(body),
@@ -40,14 +46,20 @@ pub(super) fn best(look: &Look, system: &System, host: Host) -> Result<Way> {
 }
 
 /// The boot sector of a system's partition, which is all that BIOS firmware and plain code start.
-fn by_sector(look: &Look, system: &System) -> Result<Way> {
+fn by_sector(look: &Look, system: &System, host: Host) -> Result<Way> {
     let root = system.root.and_then(|root| Some((root, look.survey.boot_sector_of(root)?)));
     let Some((root, sector)) = root.filter(|(_, sector)| sector.code == SectorCode::Starts) else {
-        return Ok(Err("it has no boot sector that starts it; its own installer writes one".into()));
+        let way = if host == Host::Firmware && newest_kernel(look, system, Host::Signpost, "")?.is_ok() {
+            "the boot program starts its kernel: `signpost tune host=signpost`, then `signpost draft`"
+        } else {
+            "its own installer writes one"
+        };
+        return Ok(Err(format!("it has no boot sector that starts it; {way}")));
     };
-    if sector.entry.is_none() {
+    if sector.entry.is_none() && host == Host::Firmware {
         return Ok(Err(format!(
-            "the boot sector of {} starts it, and a logical partition cannot be active",
+            "the boot sector of {} starts it, and a logical partition cannot be active; the boot program starts it: \
+             `signpost tune host=signpost`, then `signpost draft`",
             sector.name
         )));
     }
@@ -85,7 +97,7 @@ pub(super) fn can_start(look: &Look, kernel: &Kernel, host: Host) -> std::result
     if !volume.is_fat && (host == Host::Firmware || look.reader(kernel.volume.index()).is_none()) {
         return Err(format!("its kernel lies on {}, which {} does not read", volume.kind, reader_of(host)));
     }
-    if kernel.efi_stub.is_none() {
+    if kernel.efi_stub.is_none() && look.survey.machine.firmware != FirmwareKind::Bios {
         return Err("its kernel has no EFI stub".into());
     }
     let verdict = look.secure_boot_verdict(kernel.volume.index(), &kernel.path);

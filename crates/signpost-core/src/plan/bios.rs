@@ -1,9 +1,8 @@
 //! Host "firmware" on a machine with BIOS firmware, which shows no menu: the default's partition is made the active one, and its
 //! system starts. One at a time is all that can be had without a boot program.
 
-use signpost_facts::{Code, Error, Refusal, Result};
+use signpost_facts::{Code, Refusal, Result};
 use signpost_firmware::bios::active;
-use signpost_menu::document::Host;
 use signpost_place::Look;
 
 use super::guards;
@@ -16,14 +15,6 @@ use crate::resolve::{ResolvedEntry, describe, opening, resolve};
 
 pub(super) fn plan(look: &Look, menu: &MenuFile) -> Result<Plan> {
     let document = &menu.document;
-    if document.settings.host == Host::Signpost {
-        return Err(Error::Unusable {
-            place: "host".into(),
-            why: "our boot program does not run on BIOS machines; `signpost tune host=firmware` starts one system at a time, by \
-                  the active partition"
-                .into(),
-        });
-    }
     let resolved = resolve(look, document);
     let opening = opening(look, document, &resolved);
     let chosen = opening.chosen.and_then(|index| resolved.get(index));

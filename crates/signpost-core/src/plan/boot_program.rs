@@ -14,14 +14,14 @@ use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, Writer, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, newest};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::home::Home;
 use signpost_place::look::Room;
 
 use super::planned::{Action, EntryPlan, Plan, Wishes, ours_first, state_after, words};
-use super::{guards, leftovers, options, safe};
+use super::{guards, leftovers, options, safe, slots};
 use crate::draft;
 use crate::history::History;
 use crate::home;
@@ -127,7 +127,7 @@ fn fits(look: &Look, program: &BootProgram) -> Result<()> {
     )))
 }
 
-fn no_boot_program() -> Error {
+pub(super) fn no_boot_program() -> Error {
     Error::Unusable {
         place: "[menu] host".into(),
         why: "\"signpost\" needs the boot program, and none was found; `cargo xtask boot` builds it, \
@@ -148,7 +148,7 @@ fn variables(contents: &Contents, option: Option<Write>, order: &[u16], removed:
     writes
 }
 
-fn entries(look: &Look, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
+pub(super) fn entries(look: &Look, resolved: &[ResolvedEntry<'_>]) -> Vec<EntryPlan> {
     let planned = resolved.iter().map(|entry| EntryPlan {
         id: entry.entry.id.clone(),
         title: entry.entry.title.clone(),
@@ -252,50 +252,24 @@ impl<'a> Files<'a> {
         self.write(path, program.bytes().to_vec(), what).map(Ok)
     }
 
-    /// The menu goes into the slot that does not hold the newest one; nothing where that one is this menu. The
-    /// other slot is made too, so that later writes only overwrite; one that is damaged is emptied.
+    /// The slots that have to change. The spare one is made too, so that later writes only overwrite.
     fn slots(&self, menu: &MenuFile, machine: &str) -> Result<Vec<FileWrite>> {
         let slots = signpost_place::home::slots(self.look, self.volume);
-        let held = newest(&slots);
         let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
-        let empty = |index: usize, what: String| self.write(path(index), vec![b'\n'; SLOT_SIZE], what);
-        let is_damaged = |index: usize| slots[index].as_ref().is_err_and(SlotFault::is_damage);
-        let emptied = |index: usize| empty(index, format!("empty {}, which is damaged", SLOT_NAMES[index]));
-        let numbers = self.look.known.with(&self.look.survey, &self.look.identities).numbers_by_table();
-        let counts_alike = |slot: &Slot| {
-            let own = self.look.survey.disks.iter().filter(|disk| disk.takes_part);
-            let mut tables = own.filter_map(|disk| disk.table.identity());
-            tables.all(|table| slot.disks.of(table) == numbers.of(table))
-        };
-        let is_same = |slot: &Slot| slot.text == menu.text && slot.machine == machine && counts_alike(slot);
-        if let Some((index, _)) = held.filter(|(_, slot)| is_same(slot)) {
-            let damaged = Some(1 - index).filter(|other| is_damaged(*other));
-            return Ok(damaged.map(emptied).transpose()?.flatten().into_iter().collect());
-        }
-        // Behind the last serial the count starts anew: then the slot that holds it must go for the new one to count.
-        let next = |slot: &Slot| slot.serial.checked_add(1);
-        let (index, serial) = held.map_or((0, 1), |(index, slot)| (1 - index, next(slot).unwrap_or(1)));
-        let outlived = held.filter(|(_, slot)| next(slot).is_none()).map(|(index, _)| index);
-        let (machine, text) = (machine.to_string(), menu.text.clone());
-        let slot = Slot { serial, writer: Writer::Desk, machine, disks: numbers, text };
-        let bytes = slot.encode().ok_or_else(|| Error::Unusable {
-            place: "menu file".into(),
-            why: format!("it does not fit a slot of {SLOT_SIZE} bytes together with its first line"),
-        })?;
+        let wanted = slots::wanted(self.look, &slots, (menu, machine), SLOT_NAMES)?;
         let mut writes = Vec::new();
-        let spare = 1 - index;
-        if held.is_none()
-            && self.look.read_file(self.volume, &path(spare), signpost_place::home::MAX_FILE)?.is_none()
-        {
-            writes.extend(empty(spare, format!("make the spare slot, {}", SLOT_NAMES[spare]))?);
+        for index in 0..slots.len() {
+            let is_there = || {
+                let held = self.look.read_file(self.volume, &path(index), signpost_place::home::MAX_FILE);
+                held.map(|held| held.is_some())
+            };
+            if newest(&slots).is_none() && wanted.iter().all(|write| write.index != index) && !is_there()? {
+                let what = format!("make the spare slot, {}", SLOT_NAMES[index]);
+                writes.extend(self.write(path(index), slots::empty(), what)?);
+            }
         }
-        let what = format!("write the menu into {}", SLOT_NAMES[index]);
-        writes.extend(self.write(path(index), bytes, what)?);
-        if let Some(outlived) = outlived {
-            let what = format!("empty {}, whose number is the last there is", SLOT_NAMES[outlived]);
-            writes.extend(empty(outlived, what)?);
-        } else if is_damaged(spare) {
-            writes.extend(emptied(spare)?);
+        for write in wanted {
+            writes.extend(self.write(path(write.index), write.bytes, write.what)?);
         }
         Ok(writes)
     }

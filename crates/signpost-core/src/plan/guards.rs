@@ -75,6 +75,15 @@ pub(crate) fn nothing_starts(outcome: &Outcome) -> Option<Refusal> {
     })
 }
 
+/// Nothing would start, on a machine whose firmware has no entries.
+pub(crate) fn no_system_starts(outcome: &Outcome) -> Option<Refusal> {
+    (!outcome.is_sound()).then(|| Refusal {
+        code: Code::NothingStarts,
+        message: format!("no system would start; then {}", outcome.text),
+        way: "see what `signpost menu` and `signpost rehearse` say of each entry, and put one that starts into the menu".into(),
+    })
+}
+
 /// What the machine was started from would be removed: the firmware or the system would make it again.
 pub(crate) fn started_from(look: &Look, removed: &[u16]) -> Option<Refusal> {
     let current = look.boot.current.filter(|current| removed.contains(current))?;

@@ -1,6 +1,7 @@
 //! The plan: what would make a menu active, with nothing written yet.
 
 mod bios;
+pub(crate) mod bios_menu;
 mod boot_program;
 pub(crate) mod guards;
 mod leftovers;
@@ -8,6 +9,7 @@ mod options;
 mod planned;
 mod remove;
 pub mod safe;
+mod slots;
 mod wanted;
 
 pub(crate) use options::MENU_ID;
@@ -39,7 +41,10 @@ use crate::{draft, home, ways};
 pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let document = &menu.document;
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        return bios::plan(look, menu);
+        return match document.settings.host {
+            Host::Firmware => bios::plan(look, menu),
+            Host::Signpost => bios_menu::plan(look, menu, history, wishes),
+        };
     }
     let contents = whole_contents(look)?;
     if document.settings.host == Host::Signpost {

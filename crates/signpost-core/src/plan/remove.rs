@@ -2,7 +2,7 @@
 
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::ours::OurVariables;
-use signpost_facts::{Error, FirmwareKind, OptionNumber, Result, VolumeNumber};
+use signpost_facts::{FirmwareKind, OptionNumber, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
 use signpost_menu::ours;
@@ -10,7 +10,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 
 use super::planned::{Plan, state_after, words};
-use super::{guards, leftovers, safe};
+use super::{bios_menu, guards, leftovers, safe};
 use crate::history::{self, History};
 use crate::rehearse::{State, rehearse_state};
 use crate::{home, ways};
@@ -18,13 +18,10 @@ use crate::{home, ways};
 /// Plans it. What started before our menu starts again.
 ///
 /// # Errors
-/// Where the variables or a home cannot be read; with BIOS firmware, where nothing of ours stays on a machine.
+/// Where the variables or a home cannot be read; with BIOS firmware, where nothing of ours is on the machine.
 pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        return Err(Error::WrongUse(
-            "nothing of ours stays on a machine with BIOS firmware; `signpost undo` undoes what was applied"
-                .into(),
-        ));
+        return bios_menu::remove(look, history);
     }
     let contents = super::whole_contents(look)?;
     let owned = history.owned();

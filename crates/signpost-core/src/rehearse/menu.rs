@@ -1,12 +1,13 @@
 //! Behind the firmware: our menu, by the code that the boot program runs.
 
 use signpost_facts::System;
+use signpost_facts::ours::OurVariables;
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, End, Hardware, Program, Start, Target, volume_path};
 use signpost_menu::document::Entry;
 use signpost_menu::policy::{self, ChosenBy, Situation};
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, SlotFault, newest};
 use signpost_menu::{MenuDocument, include, parse_leniently};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
@@ -16,10 +17,10 @@ use super::outcome::{Choice, Kind, Outcome, State, Step, StepVerdict};
 use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
 
 /// Where a start goes behind our boot program.
-pub(super) struct Followed {
-    pub(super) steps: Vec<Step>,
-    pub(super) outcome: Outcome,
-    pub(super) choice: Option<Choice>,
+pub(crate) struct Followed {
+    pub(crate) steps: Vec<Step>,
+    pub(crate) outcome: Outcome,
+    pub(crate) choice: Option<Choice>,
 }
 
 /// Whether a file is our boot program, or would be once a plan is carried out.
@@ -61,14 +62,25 @@ pub(super) fn follow(
     target: &Target,
     choose: Option<&str>,
 ) -> Followed {
-    let Some(document) = active(look, hardware, target.partition) else {
+    let document = active(look, hardware, target.partition);
+    let starter = |entry: &ResolvedEntry<'_>| entry_start(look, state.boot, hardware, entry);
+    follow_menu(look, (document, state.ours), choose, &starter)
+}
+
+/// Follows a menu, with what is remembered from start to start; what becomes of an entry, the firmware's kind decides.
+pub(crate) fn follow_menu(
+    look: &Look,
+    (document, ours): (Option<MenuDocument>, &OurVariables),
+    choose: Option<&str>,
+    starter: &dyn Fn(&ResolvedEntry<'_>) -> Followed,
+) -> Followed {
+    let Some(document) = document else {
         let choice = choose.map(|_| Choice::NoEntry(Vec::new()));
         let waits = waits("the boot program, which has no menu and offers the programs it finds".into());
         return Followed { choice, ..waits };
     };
     let resolved = resolve(look, &document);
     let faults = faults(&resolved);
-    let ours = state.ours;
     let opening = policy::open(&Situation {
         document: &document,
         faults: &faults,
@@ -83,7 +95,7 @@ pub(super) fn follow(
             let waits = waits(format!("the menu, which waits for a key: it has no entry {id}"));
             return Followed { choice: Some(Choice::NoEntry(ids)), ..waits };
         };
-        return started(look, state.boot, hardware, entry, "menu, chosen");
+        return started(look, entry, starter(entry), "menu, chosen");
     }
     let why = match opening.by {
         ChosenBy::Once => "menu, once",
@@ -92,10 +104,10 @@ pub(super) fn follow(
         ChosenBy::Default => "menu, default",
     };
     match (opening.starts(), opening.default(), opening.reason) {
-        (Some(index), _, _) => started(look, state.boot, hardware, &resolved[index], why),
+        (Some(index), _, _) => started(look, &resolved[index], starter(&resolved[index]), why),
         (None, Some(index), _) => {
             // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
-            let would = entry_start(look, state.boot, hardware, &resolved[index]).outcome;
+            let would = starter(&resolved[index]).outcome;
             let mut waits = waits(format!(
                 "the menu, which waits for a key; Enter starts {}",
                 resolved[index].entry.title
@@ -111,14 +123,7 @@ pub(super) fn follow(
 }
 
 /// What becomes of an entry, with a step for it.
-fn started(
-    look: &Look,
-    boot: &BootVariables,
-    hardware: &SurveyedHardware<'_>,
-    entry: &ResolvedEntry<'_>,
-    why: &str,
-) -> Followed {
-    let mut followed = entry_start(look, boot, hardware, entry);
+fn started(look: &Look, entry: &ResolvedEntry<'_>, mut followed: Followed, why: &str) -> Followed {
     let step = Step {
         entry: None,
         label: Some(entry.entry.title.clone()),
@@ -140,13 +145,22 @@ pub(super) fn active(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize
             *slot = Slot::decode(bytes.unwrap_or_default());
         }
     }
-    let text = newest(&slots).map(|(_, slot)| slot.text.clone())?;
+    in_slots(look, &slots, Some(volume))
+}
+
+/// The menu of the newest whole slot, with what is found beside it.
+pub(crate) fn in_slots(
+    look: &Look,
+    slots: &[Result<Slot, SlotFault>; 2],
+    home: Option<usize>,
+) -> Option<MenuDocument> {
+    let text = newest(slots).map(|(_, slot)| slot.text.clone())?;
     let mut document = parse_leniently(&text).0?;
-    include::complete(look, Some(volume), &mut document);
+    include::complete(look, home, &mut document);
     Some(document)
 }
 
-fn waits(text: String) -> Followed {
+pub(crate) fn waits(text: String) -> Followed {
     Followed {
         steps: Vec::new(),
         outcome: Outcome { kind: Kind::Waits, entry: None, system: None, text, notes: Vec::new() },
@@ -205,14 +219,14 @@ fn file_start(
 }
 
 /// What is handed to a kernel, a line each.
-fn handed_over(initrds: &[String], args: &str) -> Vec<String> {
+pub(crate) fn handed_over(initrds: &[String], args: &str) -> Vec<String> {
     let mut notes: Vec<String> = initrds.iter().map(|initrd| format!("initrd: {initrd}")).collect();
     notes.push(format!("arguments: {args}"));
     notes
 }
 
 /// What becomes of an entry whose program is as told.
-fn judged(entry: &Entry, at: String, program: Program) -> Followed {
+pub(crate) fn judged(entry: &Entry, at: String, program: Program) -> Followed {
     let title = &entry.title;
     let (kind, text) = match program {
         Program::Starts => (Kind::Starts, format!("{title}, from {at}")),
@@ -230,7 +244,7 @@ fn judged(entry: &Entry, at: String, program: Program) -> Followed {
 }
 
 /// The system that a program or kernel belongs to.
-fn system_of(look: &Look, volume: usize, path: &str) -> Option<String> {
+pub(crate) fn system_of(look: &Look, volume: usize, path: &str) -> Option<String> {
     let known = look.survey.boot_file(volume, path);
     let by_file = known.and_then(|index| look.survey.boot_files[index].system.clone());
     let has_kernel =

@@ -64,6 +64,8 @@ pub enum StepVerdict {
 pub enum Through {
     /// It starts what comes next.
     LeadsOn,
+    /// It shows our menu.
+    Menu,
 }
 
 /// How a start ends.

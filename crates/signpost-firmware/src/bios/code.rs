@@ -2,7 +2,7 @@
 
 use alloc::vec::Vec;
 
-use super::{CODE_LEN, SECTOR, is_marked, plain};
+use super::{CODE_LEN, SECTOR, area, is_marked, plain};
 
 /// The code in a disk's first sector.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,6 +19,8 @@ pub enum FirstCode {
     Returns,
     /// Our own plain code, which starts the active partition.
     OurPlain,
+    /// Our own, which starts the menu where a copy of the boot program counts, and else the active partition.
+    OurMenu,
     /// Plain code of another's, which starts the active partition.
     Plain,
     /// A volume's boot sector: the disk has no table, and is a volume as a whole.
@@ -33,9 +35,9 @@ impl FirstCode {
         matches!(self, Self::Unmarked | Self::Empty | Self::Loops | Self::Returns)
     }
 
-    /// Whether it starts the active partition.
+    /// Whether it starts the active partition; ours that starts the menu does so where there is none.
     pub fn leads_on(self) -> bool {
-        matches!(self, Self::OurPlain | Self::Plain)
+        matches!(self, Self::OurPlain | Self::Plain | Self::OurMenu)
     }
 }
 
@@ -96,6 +98,7 @@ pub fn of_first(sector: &[u8; SECTOR]) -> FirstCode {
         () if does(code) == Some(Does::Loop) => FirstCode::Loops,
         () if does(code) == Some(Does::Return) => FirstCode::Returns,
         () if own => FirstCode::OurPlain,
+        () if area::is_first(sector) => FirstCode::OurMenu,
         () if says(code, &PLAIN) => FirstCode::Plain,
         () if has_parameters(sector) => FirstCode::Volume,
         () => FirstCode::Other,

@@ -11,6 +11,8 @@ use super::code::{FirstCode, SectorCode};
 pub struct Disk {
     /// Its first sector's code; nothing where it cannot be read.
     pub code: Option<FirstCode>,
+    /// Whether a copy of our boot program is whole, where that code is ours and goes to one.
+    pub has_program: bool,
     /// The partitions of the table's four entries that are active, with their boot sectors; nothing for one that cannot be read.
     pub active: Vec<(usize, Option<SectorCode>)>,
 }
@@ -22,6 +24,8 @@ pub enum End {
     Partition(usize),
     /// The disk as a whole is a volume, and its boot sector is run.
     Volume,
+    /// Our boot program, which shows the menu.
+    OurMenu,
     /// Code that cannot be followed.
     Unknown,
     /// Nothing: why.
@@ -73,19 +77,27 @@ pub fn follow(first: Option<&Disk>) -> End {
         Some(FirstCode::Volume) => End::Volume,
         Some(FirstCode::Other) => End::Unknown,
         Some(FirstCode::Plain) if disk.active.len() > 1 => End::Nothing(Why::SeveralActive),
-        Some(FirstCode::OurPlain | FirstCode::Plain) => by_active(disk),
+        Some(FirstCode::OurMenu) if disk.has_program => End::OurMenu,
+        Some(FirstCode::OurPlain | FirstCode::Plain | FirstCode::OurMenu) => by_active(disk),
     }
 }
 
 fn by_active(disk: &Disk) -> End {
-    let Some((partition, code)) = disk.active.first() else { return End::Nothing(Why::NoneActive) };
+    match disk.active.first() {
+        Some((partition, code)) => by_sector(*partition, *code),
+        None => End::Nothing(Why::NoneActive),
+    }
+}
+
+/// Follows a start by a partition's boot sector.
+pub fn by_sector(partition: usize, code: Option<SectorCode>) -> End {
     match code {
-        None => End::Nothing(Why::PartitionUnread(*partition)),
-        Some(SectorCode::Unmarked) => End::Nothing(Why::PartitionUnmarked(*partition)),
-        Some(SectorCode::SaysNothing) => End::Nothing(Why::SaysNothing(*partition)),
-        Some(SectorCode::Empty | SectorCode::Loops) => End::Hangs(Where::Partition(*partition)),
-        Some(SectorCode::Returns) => End::Nothing(Why::Returns(Where::Partition(*partition))),
-        Some(SectorCode::Starts) => End::Partition(*partition),
+        None => End::Nothing(Why::PartitionUnread(partition)),
+        Some(SectorCode::Unmarked) => End::Nothing(Why::PartitionUnmarked(partition)),
+        Some(SectorCode::SaysNothing) => End::Nothing(Why::SaysNothing(partition)),
+        Some(SectorCode::Empty | SectorCode::Loops) => End::Hangs(Where::Partition(partition)),
+        Some(SectorCode::Returns) => End::Nothing(Why::Returns(Where::Partition(partition))),
+        Some(SectorCode::Starts) => End::Partition(partition),
     }
 }
 
@@ -95,7 +107,11 @@ mod tests {
 
     #[test]
     fn each_end_has_its_cause() {
-        let disk = |code, active: &[(usize, Option<SectorCode>)]| Disk { code, active: active.to_vec() };
+        let disk = |code, active: &[(usize, Option<SectorCode>)]| Disk {
+            code,
+            has_program: false,
+            active: active.to_vec(),
+        };
         let starts = (1, Some(SectorCode::Starts));
         let end = |code, active: &[(usize, Option<SectorCode>)]| follow(Some(&disk(Some(code), active)));
         assert_eq!(follow(None), End::Nothing(Why::NoDisk));
@@ -107,6 +123,9 @@ mod tests {
         assert_eq!(end(FirstCode::Plain, &[starts, starts]), End::Nothing(Why::SeveralActive));
         assert_eq!(end(FirstCode::OurPlain, &[starts, starts]), End::Partition(1), "ours takes the first");
         assert_eq!(end(FirstCode::OurPlain, &[]), End::Nothing(Why::NoneActive));
+        let ours = Disk { has_program: true, ..disk(Some(FirstCode::OurMenu), &[starts]) };
+        assert_eq!(follow(Some(&ours)), End::OurMenu);
+        assert_eq!(end(FirstCode::OurMenu, &[starts]), End::Partition(1), "no copy counts");
         for (code, expected) in [
             (None, End::Nothing(Why::PartitionUnread(3))),
             (Some(SectorCode::Unmarked), End::Nothing(Why::PartitionUnmarked(3))),

@@ -41,7 +41,7 @@ struct Applied<'a> {
 
 pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let (mut machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
-    let wishes = args.home.wishes()?;
+    let wishes = args.home.wishes(&machine)?;
     let menu = if args.remove { None } else { Some(menu_file::load(&app.menu_file(&machine))?) };
     let (mut records, plan) = app.plan(&machine, |look, history| {
         Ok(match &menu {

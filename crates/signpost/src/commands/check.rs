@@ -30,7 +30,7 @@ pub fn run(app: &App<'_>, args: &CheckArgs) -> Outcome {
     let machine = app.machine()?;
     let mut look = app.look(&machine)?;
     let known = Known::of(app, &machine, &mut look)?;
-    let mut found = check(&known.case(&look, args.program.program()?));
+    let mut found = check(&known.case(&look, args.program.program(&machine)?));
     found.unseen.extend(known.unseen);
     app.show(&found, || render::check::text(&found));
     Ok(exit(&found))

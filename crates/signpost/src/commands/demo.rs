@@ -3,6 +3,7 @@ use std::process::Command;
 
 use clap::{Args, ValueEnum};
 use signpost_demo::{StoreKind, gauge, tide};
+use signpost_facts::FirmwareKind;
 
 use super::shared::found_beside_us;
 use crate::app::{App, Outcome};
@@ -123,7 +124,7 @@ pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
         gauge::overwrite_first_sector(&folder)?;
         walk(&folder, BIOS_HURT)?;
     } else if !args.bench_only {
-        if found_beside_us().is_some() {
+        if found_beside_us(FirmwareKind::Uefi).is_some() {
             walk(&folder, WITH_BOOT_PROGRAM)?;
         } else {
             walk(&folder, WITH_FIRMWARE)?;

@@ -103,10 +103,9 @@ pub fn first(machine: &Machine, look: &Look, path: &Path) -> Result<MenuFile> {
 /// The menu that is active on a machine without a menu file, as what the file begins with, and whose it is: what another system
 /// of this PC, or this one before its file was lost, decided of titles, order and arguments is not decided anew.
 fn active_menu(look: &Look, path: &Path) -> Option<(MenuFile, String)> {
-    let home = look.home?;
-    let (_, slot) = home::newest_slot(look, home)?;
+    let slot = home::newest_at_home(look)?;
     let menu = MenuFile::new(path, slot.text.clone()).ok()?;
-    let name = &look.survey.volumes[home].name;
+    let name = home::name(look).unwrap_or_default();
     let whose = if !slot.machine.is_empty() && slot.machine == home::machine_id(look) {
         format!("the active menu on {name}, this system's own")
     } else {

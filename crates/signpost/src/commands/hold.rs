@@ -54,7 +54,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
     }
     let (mut records, plan) = app.plan(&machine, |look, history| {
         let held = kept::held(&machine, history)?;
-        Ok(hold(look, history, held.as_ref(), found_beside_us(), Action::Hold)?)
+        Ok(hold(look, history, held.as_ref(), found_beside_us(machine.firmware), Action::Hold)?)
     })?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
     if is_trial {

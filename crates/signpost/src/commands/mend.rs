@@ -61,7 +61,7 @@ pub fn run(app: &App<'_>, args: &MendArgs) -> Outcome {
     /// A table, then what lies behind it, then what that shows.
     const MOST_ROUNDS: usize = 3;
     let (mut machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
-    let program = args.program.program()?;
+    let program = args.program.program(&machine)?;
     for _ in 1..MOST_ROUNDS {
         let Round { exit, goes_on } = one_round(app, &mut machine, args, program.as_ref())?;
         if !goes_on {

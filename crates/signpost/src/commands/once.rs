@@ -2,11 +2,10 @@ use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::history::Action;
 use signpost_core::once::once;
-use signpost_facts::FirmwareKind;
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, How, Outcome};
-use crate::failure::{Exit, Failure};
+use crate::failure::Exit;
 use crate::{complete, render};
 
 /// Send the next start, and only that, to an entry or the menu
@@ -26,12 +25,7 @@ pub struct OnceArgs {
 }
 
 pub fn run(app: &App<'_>, args: &OnceArgs) -> Outcome {
-    if app.machine()?.firmware == FirmwareKind::Bios {
-        let why = "BIOS firmware keeps nothing for one start; `signpost sector active PARTITION` changes what starts until that is \
-                   changed again, and `signpost undo` undoes it";
-        return Err(Failure::Usage(why.into()));
-    }
-    let (mut machine, _lock) = app.machine_to_change_unless(args.dry_run)?;
+    let (mut machine, _lock) = app.any_machine_to_change_unless(args.dry_run)?;
     let menu = menu_file::load_if_there(&app.menu_file(&machine)).ok().flatten();
     let document = menu.map(|menu| menu.document);
     let (mut records, plan) = app

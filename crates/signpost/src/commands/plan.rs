@@ -24,7 +24,7 @@ pub struct PlanArgs {
 pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let machine = app.uefi_or_bios_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
-    let wishes = args.home.wishes()?;
+    let wishes = args.home.wishes(&machine)?;
     let (_, plan) = app.plan(&machine, |look, history| Ok(plan(look, &menu, history, &wishes)?))?;
     app.show(&plan, || render::plan::text(&plan));
     pass(&plan.refusals, args.home.passes(&args.despite))?;

@@ -93,7 +93,15 @@ fn by_bios(app: &App<'_>, machine: &Machine, look: &Look, args: &RehearseArgs) -
         None => look.survey.boot_sectors.order.iter().copied().filter(without).collect(),
     };
     let rehearsal = match &args.choose {
-        None => rehearse_in_order(look, &order, &[]),
+        None => rehearse_in_order(look, &order, &[], None),
+        // Our menu, where it is what starts.
+        Some(id) if look.survey.boot_sectors.home().is_some() => {
+            let rehearsal = rehearse_in_order(look, &order, &[], Some(id));
+            if let Some(Choice::NoEntry(ids)) = &rehearsal.choice {
+                return Err(Failure::Usage(no_entry("the active menu", id, ids.iter())));
+            }
+            rehearsal
+        }
         Some(id) => {
             let menu = menu_file::load(&app.menu_file(machine))?;
             let entries = resolve(look, &menu.document);

@@ -6,8 +6,8 @@ use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::plan::Wishes;
-use signpost_facts::{Code, Refusal};
-use signpost_machine::files;
+use signpost_facts::{Code, FirmwareKind, Refusal};
+use signpost_machine::{Machine, files};
 use signpost_place::boot_program::BootProgram;
 
 use crate::complete;
@@ -36,14 +36,14 @@ pub struct ProgramArgs {
 
 impl ProgramArgs {
     /// The one that is named, else the one that is found.
-    pub fn program(&self) -> Result<Option<BootProgram>, Failure> {
+    pub fn program(&self, machine: &Machine) -> Result<Option<BootProgram>, Failure> {
         let bytes = match &self.boot_program {
             Some(path) => Some(
                 read_program(path)
                     .and_then(|bytes| bytes.ok_or_else(|| std::io::Error::other("there is no such file")))
                     .map_err(|error| Failure::Other(format!("{}: {error}", path.display())))?,
             ),
-            None => found_beside_us(),
+            None => found_beside_us(machine.firmware),
         };
         Ok(bytes.map(BootProgram::new))
     }
@@ -51,13 +51,12 @@ impl ProgramArgs {
 
 /// Where the boot program is looked for, seen from the folder of this program: beside it, in the usual library
 /// folder, in the workspace's build folder.
-const BOOT_PROGRAMS: [&str; 3] =
-    ["signpost-x64.efi", "../lib/signpost/signpost-x64.efi", "../boot/signpost-x64.efi"];
+const FOLDERS: [&str; 3] = [".", "../lib/signpost", "../boot"];
 
 impl HomeArgs {
     /// What they ask for.
-    pub fn wishes(&self) -> Result<Wishes, Failure> {
-        Ok(Wishes { boot_program: self.program.program()?, home: self.home.clone() })
+    pub fn wishes(&self, machine: &Machine) -> Result<Wishes, Failure> {
+        Ok(Wishes { boot_program: self.program.program(machine)?, home: self.home.clone() })
     }
 
     /// The guards that they override, beside those that are named.
@@ -68,10 +67,14 @@ impl HomeArgs {
 }
 
 /// The boot program's bytes, where one is found by itself.
-pub fn found_beside_us() -> Option<Vec<u8>> {
+pub fn found_beside_us(firmware: FirmwareKind) -> Option<Vec<u8>> {
+    let file = match firmware {
+        FirmwareKind::Bios => "signpost-bios.img",
+        _ => "signpost-x64.efi",
+    };
     let program = std::env::current_exe().ok()?;
     let folder = program.parent()?;
-    BOOT_PROGRAMS.iter().find_map(|path| read_program(&folder.join(path)).ok().flatten())
+    FOLDERS.iter().find_map(|path| read_program(&folder.join(path).join(file)).ok().flatten())
 }
 
 /// A boot program's bytes; no program that firmware starts is longer.

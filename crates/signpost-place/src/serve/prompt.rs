@@ -6,11 +6,9 @@ use alloc::vec::Vec;
 
 use signpost_menu::prompt::{Prompt, PromptScreen, Then, saved};
 use signpost_menu::{MenuDocument, ours};
-use uefi::cstr16;
 
-use crate::console::{Console, Input};
-use crate::machine::Machine;
-use crate::{power, save, start, variables};
+use super::{Drivers, Input, Screen, save};
+use crate::at_boot::BootMachine;
 
 /// How the prompt was left.
 pub enum Left {
@@ -21,10 +19,10 @@ pub enum Left {
 }
 
 /// Serves the prompt until it is left.
-pub fn serve(
-    machine: &Machine,
-    document: &MenuDocument,
-    console: &mut Console,
+pub fn serve<D: Drivers>(
+    (machine, document): (&BootMachine, &MenuDocument),
+    drivers: &mut D,
+    console: &mut D::Screen,
     opening: Option<&str>,
 ) -> Left {
     let opening: Vec<String> = opening.map(ToString::to_string).into_iter().collect();
@@ -50,42 +48,33 @@ pub fn serve(
             }
             Then::Start { title, target } => {
                 console.clear_for(&title);
-                variables::set_text(ours::LOG, &format!("{title}: started from the prompt"));
-                let why = start::start(machine, &target, None);
+                drivers.remember(ours::LOG, &format!("{title}: started from the prompt"));
+                let why = drivers.start(machine, &target, None);
                 console.clear();
                 format!("{title}: {why}")
             }
-            Then::Save { title, is_default, body } => match save::save(machine, &title, &body) {
+            Then::Save { title, is_default, body } => match save::save(drivers, machine, &title, &body) {
                 Ok((id, document)) => {
                     screen.prompt().take_menu(document);
-                    let kept = is_default && variables::set_text(ours::KEPT, &id);
+                    let kept = is_default && drivers.remember(ours::KEPT, &id);
                     screen.say([saved(&id, kept)]);
                     "it is in the menu from the next start on".to_string()
                 }
                 Err(why) => format!("it was not saved: {why}"),
             },
-            Then::Once(Some(id)) => refused(variables::set_text(ours::ONCE, &id)),
+            Then::Once(Some(id)) => refused(drivers.remember(ours::ONCE, &id)),
             Then::Once(None) => {
-                variables::remove(ours::ONCE);
+                drivers.forget(ours::ONCE);
                 String::new()
             }
-            Then::NextBoot(number) => {
-                refused(variables::set_global(cstr16!("BootNext"), &number.to_le_bytes()))
-            }
-            Then::First(number) => refused(put_first(machine, number)),
-            Then::SetupScreen => power::setup_screen(),
-            Then::Restart => power::restart(),
-            Then::PowerOff => power::off(),
+            Then::NextBoot(number) => refused(drivers.set_next_boot(number)),
+            Then::First(number) => refused(drivers.put_first(machine, number)),
+            Then::SetupScreen => drivers.open_setup(),
+            Then::Restart => drivers.restart(),
+            Then::PowerOff => drivers.power_off(),
         };
         screen.say([said]);
     }
-}
-
-fn put_first(machine: &Machine, number: u16) -> bool {
-    let others = machine.boot.order.iter().filter(|other| **other != number);
-    let order: Vec<u8> =
-        core::iter::once(&number).chain(others).flat_map(|number| number.to_le_bytes()).collect();
-    variables::set_global(cstr16!("BootOrder"), &order)
 }
 
 fn refused(is_written: bool) -> String {

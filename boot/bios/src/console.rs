@@ -1,0 +1,212 @@
+//! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on.
+
+use alloc::vec::Vec;
+
+use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
+use signpost_menu::screen::{Cell, Grid, Tone, starting};
+use signpost_menu::session::Key;
+use signpost_place::serve::{Input, Screen};
+
+use crate::real::{self, Registers, SMALL, interrupt};
+
+const SCREEN: u8 = 0x10;
+const KEYS: u8 = 0x16;
+/// Of the firmware's data, from 0x400 on: which of Shift and the like are held, columns, rows less one.
+const HELD: usize = 0x17;
+const COLUMNS: usize = 0x4a;
+const ROWS: usize = 0x84;
+/// Right Alt, in the second byte of what is held.
+const RIGHT_ALT: (usize, u8) = (0x96, 0x08);
+/// Shift, either.
+const SHIFT: u8 = 3;
+/// Ticks of a day: then the clock begins anew.
+const DAY: u32 = 0x0018_00b0;
+/// 55 milliseconds less a little a tick.
+const TICK: u32 = 55;
+
+/// What code page 437 has behind ASCII, which every screen of this kind shows.
+const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀\
+                     αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■ ";
+
+/// Screen and keys.
+pub struct Console {
+    keyboard: &'static Keyboard,
+    painted: Option<Grid>,
+    size: (usize, usize),
+    ticks: u32,
+}
+
+impl Console {
+    /// Takes the screen, in its mode of 80 columns.
+    pub fn open() -> Self {
+        interrupt(SCREEN, Registers::ax(3));
+        let columns = usize::from(real::data_byte(COLUMNS)).clamp(40, 132);
+        // The mode is one of 25 rows; firmware of old leaves a zero there.
+        let rows = (usize::from(real::data_byte(ROWS)) + 1).clamp(25, 60);
+        let mut console =
+            Self { keyboard: &UNITED_STATES, painted: None, size: (columns, rows), ticks: real::ticks() };
+        console.clear();
+        console
+    }
+
+    /// A key that is there already.
+    fn key(&self) -> Option<Key> {
+        const NONE: u16 = 1 << 6;
+        let asked = interrupt(KEYS, Registers::ax(0x1100));
+        if asked.flags & NONE != 0 {
+            return None;
+        }
+        let said = interrupt(KEYS, Registers::ax(0x1000));
+        let [character, scan, ..] = said.ax.to_le_bytes();
+        let third = real::data_byte(RIGHT_ALT.0) & RIGHT_ALT.1 != 0;
+        Some(key_of(character, scan, |read| self.keyboard.letter(read, third)))
+    }
+
+    /// Milliseconds since the last look at the clock; nothing where there are none.
+    fn passed(&mut self) -> Option<u32> {
+        let now = real::ticks();
+        let passed = if now >= self.ticks { now - self.ticks } else { now + DAY - self.ticks };
+        self.ticks = now;
+        (passed > 0).then(|| passed.saturating_mul(TICK))
+    }
+}
+
+/// Whether a Shift key is held.
+pub fn is_shift_held() -> bool {
+    real::data_byte(HELD) & SHIFT != 0
+}
+
+impl Screen for Console {
+    fn size(&self) -> (usize, usize) {
+        self.size
+    }
+
+    fn paint(&mut self, grid: Grid) {
+        for (number, row) in grid.rows().enumerate() {
+            if self.painted.as_ref().is_some_and(|before| before.rows().nth(number) == Some(row)) {
+                continue;
+            }
+            let cells: Vec<u8> =
+                row.iter().filter(|cell| cell.symbol != '\0').flat_map(|cell| shown(*cell)).collect();
+            real::put_small(&cells);
+            interrupt(
+                SCREEN,
+                Registers {
+                    ax: 0x1302,
+                    cx: (cells.len() / 2) as u32,
+                    dx: (number as u32) << 8,
+                    bp: SMALL as u32,
+                    ..Registers::default()
+                },
+            );
+        }
+        set_cursor(grid.cursor);
+        self.painted = Some(grid);
+    }
+
+    fn clear(&mut self) {
+        self.painted = None;
+        let last = (self.size.1 as u32 - 1) << 8 | (self.size.0 as u32 - 1);
+        interrupt(SCREEN, Registers { ax: 0x600, bx: 0x700, dx: last, ..Registers::default() });
+        set_cursor(None);
+    }
+
+    fn clear_for(&mut self, title: &str) {
+        self.clear();
+        set_cursor(Some((0, 0)));
+        write(&starting(title));
+    }
+
+    fn wait(&mut self) -> Input {
+        loop {
+            if let Some(key) = self.key() {
+                return Input::Key(key);
+            }
+            if let Some(passed) = self.passed() {
+                return Input::Tick(passed);
+            }
+            real::idle();
+        }
+    }
+
+    fn keyboard(&self) -> &'static Keyboard {
+        self.keyboard
+    }
+
+    fn set_keyboard(&mut self, keyboard: &'static Keyboard) {
+        self.keyboard = keyboard;
+    }
+}
+
+/// Puts the cursor there, or hides it.
+fn set_cursor(at: Option<(usize, usize)>) {
+    let shape = if at.is_some() { 0x0607 } else { 0x2000 };
+    interrupt(SCREEN, Registers { ax: 0x100, cx: shape, ..Registers::default() });
+    let (column, row) = at.unwrap_or_default();
+    let place = (row as u32) << 8 | column as u32;
+    interrupt(SCREEN, Registers { ax: 0x200, dx: place, ..Registers::default() });
+}
+
+/// Writes text at the cursor.
+pub fn write(text: &str) {
+    for symbol in text.chars() {
+        let letter = u32::from(code_of(symbol));
+        interrupt(SCREEN, Registers { ax: 0xe00 | letter, bx: 7, ..Registers::default() });
+    }
+}
+
+/// A cell as the screen takes it: its code, its colours.
+fn shown(cell: Cell) -> [u8; 2] {
+    let colours = match cell.tone {
+        Tone::Plain => 0x07,
+        Tone::Heading => 0x0f,
+        Tone::Chosen => 0x70,
+        Tone::Faint => 0x03,
+        Tone::Warning => 0x0e,
+    };
+    [code_of(cell.symbol), colours]
+}
+
+/// The code of a sign; of one that the screen has not, that of a question mark.
+fn code_of(symbol: char) -> u8 {
+    match symbol {
+        symbol if symbol.is_ascii() => symbol as u8,
+        '–' | '—' => b'-',
+        '‘' | '’' => b'\'',
+        '“' | '”' => b'"',
+        symbol => UPPER
+            .chars()
+            .position(|known| known == symbol)
+            .and_then(|index| u8::try_from(index + 0x80).ok())
+            .unwrap_or(b'?'),
+    }
+}
+
+fn key_of(character: u8, scan: u8, letter: impl FnOnce(char) -> char) -> Key {
+    match (character, scan) {
+        (b'\r' | b'\n', _) => Key::Enter,
+        (8 | 0x7f, _) => Key::Backspace,
+        (0x1b, _) => Key::Escape,
+        // Keys without a character; those of the block between letters and numbers come with E0.
+        (0 | 0xe0, scan) => match scan {
+            0x48 => Key::Up,
+            0x50 => Key::Down,
+            0x4b => Key::Left,
+            0x4d => Key::Right,
+            0x47 => Key::Home,
+            0x4f => Key::End,
+            0x49 => Key::PageUp,
+            0x51 => Key::PageDown,
+            0x53 => Key::Delete,
+            0x3b..=0x44 => Key::Function(scan - 0x3a),
+            _ => Key::Other,
+        },
+        (character, _) if character.is_ascii_graphic() || matches!(character, b' ' | b'\t') => {
+            Key::Char(letter(character.into()))
+        }
+        (character, _) => {
+            let known = character.checked_sub(0x80).and_then(|index| UPPER.chars().nth(index.into()));
+            known.map_or(Key::Other, Key::Char)
+        }
+    }
+}

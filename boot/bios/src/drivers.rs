@@ -1,0 +1,86 @@
+//! What BIOS firmware brings to the loop that shows the menu.
+
+use alloc::string::String;
+
+use signpost_menu::resolve::StartTarget;
+use signpost_menu::slot::{Slot, SlotFault};
+use signpost_place::serve::Drivers;
+
+use crate::console::{self, Console};
+use crate::home::Home;
+use crate::machine::{self, Machine};
+use crate::{power, start};
+
+/// This firmware.
+pub struct Firmware {
+    /// Where we came from.
+    pub home: Option<Home>,
+}
+
+const NO_ENTRIES: &str = "BIOS firmware opens its setup by a key at power-on alone";
+
+impl Drivers for Firmware {
+    type Screen = Console;
+
+    fn look(&mut self) -> Machine {
+        machine::look(self.home.as_ref())
+    }
+
+    fn wake_disks(&mut self) -> bool {
+        false
+    }
+
+    fn open_screen(&mut self) -> Console {
+        Console::open()
+    }
+
+    fn is_menu_asked_for(&self) -> bool {
+        console::is_shift_held()
+    }
+
+    fn remembered(&self, name: &str) -> Option<String> {
+        self.home.as_ref()?.remembered(name)
+    }
+
+    fn remember(&mut self, name: &str, text: &str) -> bool {
+        self.home.as_ref().is_some_and(|home| home.remember(name, Some(text)))
+    }
+
+    fn forget(&mut self, name: &str) {
+        if let Some(home) = &self.home {
+            home.remember(name, None);
+        }
+    }
+
+    fn slots(&self, _: &Machine) -> Result<[Result<Slot, SlotFault>; 2], String> {
+        Ok(self.home.as_ref().ok_or("the disk this program came from is not found")?.slots())
+    }
+
+    fn write_slot(&mut self, index: usize, bytes: &[u8]) -> Result<(), String> {
+        self.home.as_ref().ok_or("the disk this program came from is not found")?.write_slot(index, bytes)
+    }
+
+    fn start(&mut self, machine: &Machine, target: &StartTarget, args: Option<&str>) -> String {
+        start::start(machine, target, args)
+    }
+
+    fn open_setup(&mut self) -> String {
+        NO_ENTRIES.into()
+    }
+
+    fn set_next_boot(&mut self, _: u16) -> bool {
+        false
+    }
+
+    fn put_first(&mut self, _: &Machine, _: u16) -> bool {
+        false
+    }
+
+    fn restart(&mut self) -> ! {
+        power::restart()
+    }
+
+    fn power_off(&mut self) -> String {
+        power::off()
+    }
+}

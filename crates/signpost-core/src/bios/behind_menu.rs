@@ -1,0 +1,120 @@
+//! Behind our first sector: the menu, and what its entries start by BIOS, followed by the code that the boot program runs.
+
+use signpost_facts::change::SectorWrite;
+use signpost_facts::sectors::PartitionSector;
+use signpost_facts::{Disk, System, VolumeNumber};
+use signpost_firmware::bios::code;
+use signpost_firmware::bios::rules::{self, End};
+use signpost_firmware::image::linux::HEAD_LEN;
+use signpost_firmware::image::linux_protocol;
+use signpost_firmware::start::Program;
+use signpost_menu::resolve::{Surroundings, Within};
+use signpost_place::surroundings::first_in;
+use signpost_place::{Look, VolumeReader};
+
+use super::rehearse::is_in;
+use super::{boot_sector, ours_after};
+use crate::rehearse::Kind;
+use crate::rehearse::menu::{self, Followed};
+use crate::resolve::{ResolvedEntry, StartTarget};
+
+/// Behind the first sector: our menu, by the code that the boot program runs.
+pub(super) fn follow(
+    look: &Look,
+    disk: &Disk,
+    planned: &[SectorWrite],
+    choose: Option<&str>,
+) -> Option<Followed> {
+    let ours = ours_after(look, look.survey.boot_sectors.first_of(disk.number)?, planned)?;
+    let document = menu::in_slots(look, &ours.slots, None);
+    let starter = |entry: &ResolvedEntry<'_>| entry_start(look, entry, planned);
+    Some(menu::follow_menu(look, (document, &ours.remembered), choose, &starter))
+}
+
+/// What becomes of an entry that is started by BIOS.
+fn entry_start(look: &Look, resolved: &ResolvedEntry<'_>, planned: &[SectorWrite]) -> Followed {
+    let entry = resolved.entry;
+    let refused =
+        |why: String| menu::waits(format!("the menu again, since {} cannot start: {why}", entry.title));
+    match &resolved.target {
+        Err(why) => {
+            menu::waits(format!("the menu, which waits for a key: {} cannot start: {why}", entry.title))
+        }
+        Ok(StartTarget::Linux { volume, kernel, initrds, args, .. }) => {
+            let head = look.reader(*volume).ok_or("its volume cannot be read".to_string());
+            let loading = head.and_then(|reader| kernel_starts(reader, kernel));
+            let at = look.at(*volume, kernel);
+            let mut followed =
+                menu::judged(entry, at, loading.map_or_else(Program::Unfit, |()| Program::Starts));
+            if followed.outcome.is_start() {
+                followed.outcome.system = menu::system_of(look, *volume, kernel);
+                followed.outcome.notes = menu::handed_over(initrds, args);
+            }
+            followed
+        }
+        Ok(StartTarget::Image { volume, image, kernel, initrds, args }) => {
+            let within = Within { volume: *volume, image: Some(image) };
+            let first = first_in(look, within, |reader| Some(kernel_starts(reader, kernel)));
+            let loading = first.and_then(|found| found.unwrap_or_else(|| Err("it is not there".into())));
+            let at = format!("{kernel} in {}", look.at(*volume, image));
+            let mut followed =
+                menu::judged(entry, at, loading.map_or_else(Program::Unfit, |()| Program::Starts));
+            if followed.outcome.is_start() {
+                followed.outcome.notes = menu::handed_over(initrds, args);
+            }
+            followed
+        }
+        Ok(StartTarget::Sector { volume, file: None }) => {
+            let number = VolumeNumber::of_index(*volume);
+            let Some(of) = look.survey.boot_sector_of(number) else {
+                return refused("it has no boot sector that could be read".into());
+            };
+            let code = boot_sector(look, of, planned)
+                .map(|bytes| if bytes[..] == of.bytes { of.code } else { code::of_partition(&bytes) });
+            let end = rules::by_sector(0, code);
+            let at = format!("the boot sector of {}", of.name);
+            match end {
+                End::Partition(_) => {
+                    let mut followed = menu::judged(entry, at, Program::Starts);
+                    followed.outcome.system = system_at(look, of);
+                    followed
+                }
+                End::Hangs(_) => {
+                    let mut followed = menu::waits(format!("nothing: the machine hangs in {at}"));
+                    followed.outcome.kind = Kind::Hangs;
+                    followed
+                }
+                _ => {
+                    let mut followed = menu::waits(format!("nothing: {at} starts nothing"));
+                    followed.outcome.kind = Kind::Nothing;
+                    followed
+                }
+            }
+        }
+        Ok(StartTarget::Sector { volume, file: Some(path) }) => {
+            let at = format!("the boot sector in {}", look.at(*volume, path));
+            menu::judged(entry, at, Program::CannotTell("code in a file is not followed".into()))
+        }
+        Ok(StartTarget::Program { .. } | StartTarget::FirmwareEntry { .. }) => {
+            refused("BIOS firmware starts no such thing".into())
+        }
+        Ok(StartTarget::BuiltIn | StartTarget::Group) => {
+            menu::waits(format!("{} starts no system", entry.title))
+        }
+    }
+}
+
+/// Whether the boot program starts a kernel: why not.
+fn kernel_starts(reader: &VolumeReader, kernel: &str) -> Result<(), String> {
+    let head = reader.read_head(kernel, HEAD_LEN).map_err(|error| error.to_string())?;
+    let size = reader.metadata(kernel).map_err(|error| error.to_string())?.size;
+    linux_protocol::loading(&head, size).map(|_| ())
+}
+
+/// The system in the partition that a boot sector is of.
+fn system_at(look: &Look, of: &PartitionSector) -> Option<String> {
+    let disk = look.survey.disk(of.disk)?;
+    let partition = disk.partitions.iter().find(|partition| partition.number == of.partition)?;
+    let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, partition));
+    look.survey.systems.iter().find(is_its).map(|system| system.id.clone())
+}

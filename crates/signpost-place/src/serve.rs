@@ -1,0 +1,227 @@
+//! The loop of a boot program: open the menu, take keys and time, carry out what comes of them. Written once, over the drivers of the
+//! program that runs it.
+
+mod drivers;
+mod offer;
+mod prompt;
+mod save;
+
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
+
+pub use drivers::{Drivers, Input, Screen};
+use signpost_menu::policy::{MENU, Situation, open};
+use signpost_menu::resolve::{Fault, Firmware, ResolvedEntry, StartTarget, Surroundings, describe, resolve};
+use signpost_menu::screen::draw;
+use signpost_menu::session::{Request, Session};
+use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_NAMES, SlotFault, newest};
+use signpost_menu::{MenuDocument, include, ours, parse_leniently};
+
+use crate::at_boot::BootMachine;
+use prompt::Left;
+
+/// What the prompt opens with where there is no menu.
+const NO_MENU: &str = "No menu was found here.";
+/// The same, where there was one.
+const DAMAGED: &str =
+    "The menu on this disk is damaged: no copy of it can be read. `signpost apply` writes it again.";
+/// What can be done then.
+const WAYS: &str = "`volumes` shows what there is, `compose linux on d1p2` and `start` start a system, `save` keeps it. \
+                    `entries` shows the programs that were found, `leave` goes on to the firmware's next entry.";
+
+/// Shows the menu until something starts. It ends where a prompt that had no menu to go back to was left: the firmware then goes on.
+pub fn run(drivers: &mut impl Drivers) {
+    let mut machine = drivers.look();
+    let source = read(drivers, &machine);
+    let (mut document, has_menu) = match source.document {
+        Some(document) => (document, true),
+        None => (offer::document(&machine), false),
+    };
+    if has_menu && misses_a_volume(&machine, &document) && drivers.wake_disks() {
+        machine = drivers.look();
+    }
+    let more = include::complete(&machine, machine.home, &mut document);
+    let resolved = resolve(&machine, &document);
+    let mut session = open_session(drivers, &machine, &document, &resolved);
+    if session.note.is_none() {
+        session.note = source.notes.iter().chain(&more).next().cloned();
+    }
+    let mut menu =
+        Menu { machine: &machine, document: &document, resolved: &resolved, drivers, screen: None };
+    let lack = if source.is_damaged { DAMAGED } else { NO_MENU };
+    // What gives up is not asked again.
+    if has_menu || matches!(menu.prompt(&mut session, Some(&format!("{lack} {WAYS}"))), Left::Closed) {
+        menu.serve(session);
+    }
+}
+
+/// The active menu, and what is to be said of it.
+struct Source {
+    document: Option<MenuDocument>,
+    /// What was skipped and why.
+    notes: Vec<String>,
+    /// Whether there is none since what is kept here is damaged.
+    is_damaged: bool,
+}
+
+/// Reads the newest whole slot.
+fn read(drivers: &impl Drivers, machine: &BootMachine) -> Source {
+    let without = |notes, is_damaged| Source { document: None, notes, is_damaged };
+    let slots = match drivers.slots(machine) {
+        Ok(slots) => slots,
+        Err(why) => return without(Vec::from([why]), false),
+    };
+    let names = match Surroundings::firmware(machine) {
+        Firmware::Uefi => SLOT_NAMES,
+        Firmware::Bios => SECTOR_SLOT_NAMES,
+    };
+    let mut notes: Vec<String> = names
+        .iter()
+        .zip(&slots)
+        .filter_map(|(name, slot)| match slot {
+            Err(SlotFault::Empty) | Ok(_) => None,
+            Err(fault) => Some(format!("{name} is skipped: {fault}")),
+        })
+        .collect();
+    let Some((_, slot)) = newest(&slots) else {
+        let is_damaged = !notes.is_empty();
+        if !is_damaged {
+            notes.push("no menu was found here".to_string());
+        }
+        return without(notes, is_damaged);
+    };
+    let (document, problems) = parse_leniently(&slot.text);
+    notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
+    Source { document, notes, is_damaged: false }
+}
+
+/// Whether an entry's volume is not there yet: firmware in a hurry does not wake every disk.
+fn misses_a_volume(machine: &BootMachine, document: &MenuDocument) -> bool {
+    resolve(machine, document).iter().any(|entry| matches!(entry.target, Err(Fault::NoVolume { .. })))
+}
+
+fn open_session(
+    drivers: &mut impl Drivers,
+    machine: &BootMachine,
+    document: &MenuDocument,
+    resolved: &[ResolvedEntry<'_>],
+) -> Session {
+    let faults: Vec<Option<String>> =
+        resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect();
+    let lines: Vec<String> = resolved.iter().map(|entry| describe(machine, entry)).collect();
+    let once = drivers.remembered(ours::ONCE);
+    if once.is_some() {
+        drivers.forget(ours::ONCE);
+    }
+    let (kept, last) = (drivers.remembered(ours::KEPT), drivers.remembered(ours::LAST));
+    let opening = open(&Situation {
+        document,
+        faults: &faults,
+        once: if drivers.is_menu_asked_for() { Some(MENU) } else { once.as_deref() },
+        kept: kept.as_deref(),
+        last_started: last.as_deref(),
+        failed: None,
+    });
+    Session::new(document, resolved, &lines, &opening)
+}
+
+struct Menu<'a, D: Drivers> {
+    machine: &'a BootMachine,
+    document: &'a MenuDocument,
+    resolved: &'a [ResolvedEntry<'a>],
+    drivers: &'a mut D,
+    /// Opened once there is something to show.
+    screen: Option<D::Screen>,
+}
+
+impl<D: Drivers> Menu<'_, D> {
+    fn serve(mut self, mut session: Session) -> ! {
+        // A menu that is not shown starts without touching the screen.
+        let mut request = if session.is_shown() { Request::None } else { session.tick(0) };
+        loop {
+            match request {
+                Request::None => {}
+                Request::Start { entry, args } => {
+                    let why = self.start(entry, args.as_deref());
+                    session.failed(why);
+                }
+                Request::SetupScreen => session.failed(self.drivers.open_setup()),
+                Request::Restart => self.drivers.restart(),
+                Request::PowerOff => session.failed(self.drivers.power_off()),
+                Request::KeepDefault(entry) => session.note = Some(self.keep_default(entry)),
+                Request::Prompt => {
+                    self.prompt(&mut session, None);
+                }
+            }
+            request = self.next(&mut session);
+        }
+    }
+
+    fn next(&mut self, session: &mut Session) -> Request {
+        let screen = self.screen();
+        if session.is_shown() {
+            let (width, height) = screen.size();
+            screen.paint(draw(session, width, height));
+        }
+        match screen.wait() {
+            Input::Key(key) => session.key(key),
+            Input::Tick(passed) => session.tick(passed),
+        }
+    }
+
+    /// Starts an entry; comes back with the reason why it is not running.
+    fn start(&mut self, index: usize, args: Option<&str>) -> String {
+        let Some((entry, target)) =
+            self.resolved.get(index).map(|resolved| (resolved.entry, &resolved.target))
+        else {
+            return "there is no such entry".into();
+        };
+        let target: &StartTarget = match target {
+            Ok(target) => target,
+            Err(why) => return format!("{} cannot start: {why}", entry.title),
+        };
+        if entry.starts.is_system() {
+            self.drivers.remember(ours::LAST, &entry.id);
+        }
+        self.drivers.remember(ours::LOG, &format!("{}: started", entry.id));
+        if let Some(screen) = &mut self.screen {
+            screen.clear_for(&entry.title);
+        }
+        let why = self.drivers.start(self.machine, target, args);
+        let log: String = format!("{}: {why}", entry.id).chars().take(ours::MAX_LOG / 4).collect();
+        self.drivers.remember(ours::LOG, &log);
+        format!("{}: {why}", entry.title)
+    }
+
+    /// The prompt, until it is left.
+    fn prompt(&mut self, session: &mut Session, opening: Option<&str>) -> Left {
+        let (machine, document) = (self.machine, self.document);
+        session.stop();
+        self.screen().clear();
+        let Some(screen) = &mut self.screen else { return Left::Closed };
+        let left = prompt::serve((machine, document), self.drivers, screen, opening);
+        screen.clear();
+        left
+    }
+
+    fn screen(&mut self) -> &mut D::Screen {
+        let (drivers, keyboard) = (&mut *self.drivers, self.document.settings.keyboard);
+        self.screen.get_or_insert_with(|| {
+            let mut screen = drivers.open_screen();
+            screen.set_keyboard(keyboard);
+            screen
+        })
+    }
+
+    fn keep_default(&mut self, index: usize) -> String {
+        let Some(entry) = self.document.entries.get(index) else {
+            return "there is no such entry".to_string();
+        };
+        if self.drivers.remember(ours::KEPT, &entry.id) {
+            format!("{} is now the default", entry.title)
+        } else {
+            "the firmware refused to store that".to_string()
+        }
+    }
+}

@@ -1,0 +1,100 @@
+//! What a boot program brings to the loop: screen and keys, what is remembered from start to start, the slots, starting.
+
+use alloc::string::String;
+
+use signpost_menu::keyboard::Keyboard;
+use signpost_menu::resolve::StartTarget;
+use signpost_menu::screen::Grid;
+use signpost_menu::session::Key;
+use signpost_menu::slot::{Slot, SlotFault};
+
+use crate::at_boot::BootMachine;
+
+/// What came in.
+pub enum Input {
+    /// A key.
+    Key(Key),
+    /// Time passed, in milliseconds.
+    Tick(u32),
+}
+
+/// Screen and keys.
+pub trait Screen {
+    /// Columns and rows.
+    fn size(&self) -> (usize, usize);
+
+    /// Paints what differs from what is there.
+    fn paint(&mut self, grid: Grid);
+
+    /// An empty screen.
+    fn clear(&mut self);
+
+    /// A screen for what is started: what it is stands there until it has something to say itself.
+    fn clear_for(&mut self, title: &str);
+
+    /// Waits for a key, or for time to pass.
+    fn wait(&mut self) -> Input;
+
+    /// What keyboards are read as.
+    fn keyboard(&self) -> &'static Keyboard;
+
+    /// Reads keyboards as these from now on.
+    fn set_keyboard(&mut self, keyboard: &'static Keyboard);
+}
+
+/// A boot program's own part. What is remembered goes by the names of [`signpost_menu::ours`].
+pub trait Drivers {
+    /// Its screen.
+    type Screen: Screen;
+
+    /// Looks at every disk that the firmware has found.
+    fn look(&mut self) -> BootMachine;
+
+    /// Has the firmware find disks that it has passed over in a hurry; whether that can be.
+    fn wake_disks(&mut self) -> bool;
+
+    /// Takes the screen, once there is something to show.
+    fn open_screen(&mut self) -> Self::Screen;
+
+    /// Whether somebody holds a key that asks for the menu, whatever would start by itself.
+    fn is_menu_asked_for(&self) -> bool;
+
+    /// Something that is remembered.
+    fn remembered(&self, name: &str) -> Option<String>;
+
+    /// Remembers a text; whether that could be.
+    fn remember(&mut self, name: &str, text: &str) -> bool;
+
+    /// Forgets something.
+    fn forget(&mut self, name: &str);
+
+    /// Both slots as they are.
+    ///
+    /// # Errors
+    /// Why they cannot be looked for, in words.
+    fn slots(&self, machine: &BootMachine) -> Result<[Result<Slot, SlotFault>; 2], String>;
+
+    /// Overwrites a slot, and reads it back.
+    ///
+    /// # Errors
+    /// Why that could not be, in words.
+    fn write_slot(&mut self, index: usize, bytes: &[u8]) -> Result<(), String>;
+
+    /// Starts something; comes back with the reason why it is not running.
+    fn start(&mut self, machine: &BootMachine, target: &StartTarget, args: Option<&str>) -> String;
+
+    /// Restarts into firmware setup; comes back with the reason why not.
+    fn open_setup(&mut self) -> String;
+
+    /// Has the firmware start a load option next; whether that could be.
+    fn set_next_boot(&mut self, number: u16) -> bool;
+
+    /// Puts a load option first; whether that could be.
+    fn put_first(&mut self, machine: &BootMachine, number: u16) -> bool;
+
+    /// Restarts the machine.
+    fn restart(&mut self) -> !;
+
+    /// Turns the machine off; comes back with the reason why it is still on.
+    fn power_off(&mut self) -> String;
+}
