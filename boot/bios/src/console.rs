@@ -1,13 +1,11 @@
 //! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on.
 
-use alloc::vec::Vec;
-
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::screen::{Cell, Grid, Tone, starting};
 use signpost_menu::session::Key;
 use signpost_place::serve::{Input, Screen};
 
-use crate::real::{self, Registers, SMALL, interrupt};
+use crate::real::{self, Registers, interrupt};
 
 const SCREEN: u8 = 0x10;
 const KEYS: u8 = 0x16;
@@ -83,22 +81,22 @@ impl Screen for Console {
 
     fn paint(&mut self, grid: Grid) {
         for (number, row) in grid.rows().enumerate() {
-            if self.painted.as_ref().is_some_and(|before| before.rows().nth(number) == Some(row)) {
-                continue;
+            let before = self.painted.as_ref().and_then(|before| before.rows().nth(number));
+            let is_same = |column: usize| match before {
+                Some(before) => before.get(column) == row.get(column),
+                // A screen that was cleared.
+                None => row.get(column).is_some_and(|cell| cell.symbol == ' ' && cell.tone == Tone::Plain),
+            };
+            // From the first cell that differs to the last, the blanks between too: on a serial line words stay together.
+            let differs = |column: &usize| !is_same(*column);
+            let (first, last) = ((0..row.len()).find(differs), (0..row.len()).rfind(differs));
+            let (Some(mut column), Some(last)) = (first, last) else { continue };
+            while column <= last {
+                let most = last + 1 - column;
+                let length = row[column..].iter().take(most).take_while(|cell| **cell == row[column]).count();
+                put(row[column], (column, number), length);
+                column += length;
             }
-            let cells: Vec<u8> =
-                row.iter().filter(|cell| cell.symbol != '\0').flat_map(|cell| shown(*cell)).collect();
-            real::put_small(&cells);
-            interrupt(
-                SCREEN,
-                Registers {
-                    ax: 0x1302,
-                    cx: (cells.len() / 2) as u32,
-                    dx: (number as u32) << 8,
-                    bp: SMALL as u32,
-                    ..Registers::default()
-                },
-            );
         }
         set_cursor(grid.cursor);
         self.painted = Some(grid);
@@ -142,9 +140,22 @@ impl Screen for Console {
 fn set_cursor(at: Option<(usize, usize)>) {
     let shape = if at.is_some() { 0x0607 } else { 0x2000 };
     interrupt(SCREEN, Registers { ax: 0x100, cx: shape, ..Registers::default() });
-    let (column, row) = at.unwrap_or_default();
+    move_to(at.unwrap_or_default());
+}
+
+fn move_to((column, row): (usize, usize)) {
     let place = (row as u32) << 8 | column as u32;
     interrupt(SCREEN, Registers { ax: 0x200, dx: place, ..Registers::default() });
+}
+
+/// Writes a cell so many times, by the call that firmware with a serial console sends on.
+fn put(cell: Cell, at: (usize, usize), times: usize) {
+    if cell.symbol == '\0' {
+        return;
+    }
+    let [code, colours] = shown(cell).map(u32::from);
+    move_to(at);
+    interrupt(SCREEN, Registers { ax: 0x900 | code, bx: colours, cx: times as u32, ..Registers::default() });
 }
 
 /// Writes text at the cursor.

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use signpost_menu::document::Host;
 use signpost_menu::ids::EntryId;
 use signpost_menu::policy::{Shown, Situation, open};
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::screen::{Grid, draw};
 use signpost_menu::session::{Key, Session};
 use signpost_menu::{MenuDocument, include};
@@ -48,7 +49,7 @@ pub fn preview(look: &Look, document: &MenuDocument, size: (usize, usize), scree
         last_started: look.ours.last.as_deref(),
         failed: None,
     });
-    let mut session = Session::new(document, &resolved, &lines, &opening);
+    let mut session = Session::new((document, look.firmware()), &resolved, &lines, &opening);
     if session.note.is_none() {
         session.note = notes.first().cloned();
     }

@@ -11,7 +11,7 @@ pub use line::LineEditor;
 use crate::document::{MenuDocument, Starts};
 use crate::ids::EntryId;
 use crate::policy::{KEY_WINDOW, Opening, Shown};
-use crate::resolve::{ResolvedEntry, StartTarget};
+use crate::resolve::{Firmware, ResolvedEntry, StartTarget};
 
 /// A key, however it was made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -136,9 +136,9 @@ pub struct Session {
 const PAGE: usize = 10;
 
 impl Session {
-    /// The menu of a document as settled, opened as the policy says.
+    /// The menu of a document as settled on a machine with this firmware, opened as the policy says.
     pub fn new(
-        document: &MenuDocument,
+        (document, firmware): (&MenuDocument, Firmware),
         resolved: &[ResolvedEntry<'_>],
         lines: &[String],
         opening: &Opening,
@@ -149,7 +149,7 @@ impl Session {
             .enumerate()
             .map(|(index, (resolved, line))| Row::of_entry(index, resolved, line))
             .collect();
-        rows.extend(always_reachable(&rows, resolved));
+        rows.extend(always_reachable(&rows, resolved, firmware));
         let (left, hidden) = match opening.shown {
             Shown::Counting(seconds) => (Some(u32::from(seconds).saturating_mul(1000)), false),
             Shown::Waiting => (None, false),
@@ -406,16 +406,17 @@ impl Row {
     }
 }
 
-/// Setup-screen, restart and power-off, where the menu does not have them.
-fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>]) -> Vec<Row> {
-    let built_in = [
-        (What::SetupScreen, "Firmware setup", "opens firmware setup after a restart"),
+/// Setup-screen, restart and power-off, where the menu does not have them, and the firmware can do them.
+fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>], firmware: Firmware) -> Vec<Row> {
+    let setup = (What::SetupScreen, "Firmware setup", "opens firmware setup after a restart");
+    let has_setup = firmware.cannot(&Starts::SetupScreen).is_none();
+    let built_in = Some(setup).filter(|_| has_setup).into_iter().chain([
         (What::Restart, "Restart", "restarts this machine"),
         (What::PowerOff, "Power off", "turns this machine off"),
-    ];
+    ]);
     // One inside a group is reachable too; a group that is not an entry holds nothing.
     let is_there = |what: &What| rows.iter().zip(resolved).any(|(row, _)| row.what == *what);
-    let missing = built_in.into_iter().filter(|(what, _, _)| !is_there(what));
+    let missing = built_in.filter(|(what, _, _)| !is_there(what));
     missing
         .map(|(what, title, line)| Row {
             title: title.into(),

@@ -123,7 +123,7 @@ fn open_session(
         last_started: last.as_deref(),
         failed: None,
     });
-    Session::new(document, resolved, &lines, &opening)
+    Session::new((document, Surroundings::firmware(machine)), resolved, &lines, &opening)
 }
 
 struct Menu<'a, D: Drivers> {

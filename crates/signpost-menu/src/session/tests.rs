@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::document::Entry;
 use crate::policy::ChosenBy;
-use crate::resolve::Fault;
+use crate::resolve::{Fault, Firmware};
 use crate::screen::{Tone, draw};
 
 fn menu(extra: &str) -> MenuDocument {
@@ -46,7 +46,7 @@ fn session(shown: Shown, chosen: usize) -> Session {
         .map(|r| r.target.as_ref().map_or_else(ToString::to_string, |_| "disk 1".into()))
         .collect();
     Session::new(
-        &document,
+        (&document, Firmware::Uefi),
         &resolved,
         &lines,
         &Opening { shown, chosen: Some(chosen), by: ChosenBy::Default, reason: None },
@@ -223,7 +223,7 @@ proptest! {
         }).collect();
         let lines = vec![title.clone(); count];
         let opening = Opening { shown: Shown::Counting(3), chosen: None, by: ChosenBy::Default, reason: None };
-        let mut session = Session::new(&document, &resolved, &lines, &opening);
+        let mut session = Session::new((&document, Firmware::Uefi), &resolved, &lines, &opening);
         for key in keys {
             session.key(key);
             prop_assert!(session.chosen() < session.visible().len());
