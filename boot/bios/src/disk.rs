@@ -10,7 +10,7 @@ use signpost_firmware::bios::SECTOR;
 use crate::real::{self, BOUNCE, BOUNCE_LEN, Registers, SMALL, interrupt};
 
 /// The number of the first disk.
-const FIRST: u8 = 0x80;
+pub const FIRST: u8 = 0x80;
 /// Where the firmware's data say how many disks there are, from 0x400 on.
 const COUNT: usize = 0x75;
 const DISK: u8 = 0x13;

@@ -3,6 +3,7 @@
 mod leap;
 mod linux;
 mod sector;
+mod swap;
 
 use alloc::format;
 use alloc::string::String;
@@ -24,8 +25,9 @@ pub fn start(machine: &Machine, target: &StartTarget, args: Option<&str>) -> Str
             });
             inner.and_then(|fs| linux::start(fs.as_ref(), kernel, initrds, args.unwrap_or(own)))
         }
-        StartTarget::Sector { volume, file: None } => sector::of_volume(machine, *volume),
-        StartTarget::Sector { volume, file: Some(path) } => sector::of_file(machine, *volume, path),
+        StartTarget::Sector { volume, file, manner } => {
+            sector::start(machine, *volume, file.as_deref(), *manner)
+        }
         StartTarget::Program { .. } => Err("BIOS firmware starts no EFI programs".into()),
         StartTarget::FirmwareEntry { .. } => Err("BIOS firmware has no entries".into()),
         StartTarget::BuiltIn | StartTarget::Group => Err("there is nothing to start".into()),

@@ -5,6 +5,7 @@ mod active_menu;
 mod applied;
 mod behind_table;
 mod bios;
+mod bios_menu;
 mod entries;
 mod machine;
 mod rest;
@@ -223,6 +224,7 @@ pub fn check(case: &Case<'_>) -> Check {
         systems::find(&seen, &mut found);
     }
     if case.look.survey.machine.firmware == FirmwareKind::Bios {
+        bios_menu::find(&seen, &mut found);
         bios::find(&seen, &mut found);
     }
     let left = found.take(&case.look.survey.findings);

@@ -1,5 +1,6 @@
 //! What the entries of a menu would start on a surveyed machine, and whether it is there.
 
+use signpost_facts::FirmwareKind;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::Host;
 use signpost_menu::policy::{Opening, Situation, open};
@@ -26,7 +27,10 @@ pub fn faults(resolved: &[ResolvedEntry<'_>]) -> Vec<Option<String>> {
     resolved.iter().map(|entry| entry.target.as_ref().err().map(ToString::to_string)).collect()
 }
 
-/// The home volume, or the one that would be it.
+/// The home volume, or the one that would be it; none with BIOS firmware, where home is not a volume.
 pub(crate) fn home_or_chosen(look: &Look) -> Option<usize> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return None;
+    }
     look.home.or_else(|| signpost_place::home::choose(look, None).ok().map(|home| home.volume))
 }

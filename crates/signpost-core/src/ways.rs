@@ -145,7 +145,7 @@ pub fn is_started_by(look: &Look, system: &System, target: &StartTarget) -> bool
             system.image.as_ref().is_some_and(|own| own.volume.index() == *volume && own.path == *image)
         }
         StartTarget::FirmwareEntry { number, .. } => system.entries.contains(&OptionNumber(*number)),
-        StartTarget::Sector { volume, file: None } => {
+        StartTarget::Sector { volume, file: None, .. } => {
             let sector =
                 |volume| look.survey.boot_sector_of(volume).map(|sector| (sector.disk, sector.start));
             let own = sector(VolumeNumber::of_index(*volume));

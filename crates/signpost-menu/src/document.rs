@@ -157,6 +157,8 @@ pub enum Starts {
     Sector {
         /// Where it stands.
         from: SectorFrom,
+        /// How it is started.
+        manner: SectorManner,
     },
     /// A load option of the firmware's.
     FirmwareEntry {
@@ -200,6 +202,17 @@ pub enum SectorFrom {
     Volume(VolumeRef),
     /// In a file.
     File(Place),
+}
+
+/// How a boot sector is started.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct SectorManner {
+    /// Its partition is made the active one of its disk before.
+    pub active: bool,
+    /// Its disk is the firmware's first while it runs, and the first takes its place.
+    pub as_first_disk: bool,
+    /// Not the volume's own, but the first sector of the disk that it lies on.
+    pub first_sector: bool,
 }
 
 impl SectorFrom {
@@ -269,7 +282,7 @@ impl EntryKind {
         match self {
             Self::Linux => &["volume", "kernel", "initrd", "root", "args"],
             Self::Efi => &["program", "args"],
-            Self::Sector => &["volume", "sector"],
+            Self::Sector => &["volume", "sector", "first-sector", "active", "as-first-disk"],
             Self::FirmwareEntry => &["label", "target", "handover"],
             Self::Image => &["image", "kernel", "initrd", "args"],
             Self::Group | Self::SetupScreen | Self::Restart | Self::PowerOff => &[],

@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::counter::{IMAGE_FOLDER, lasting_path};
-use crate::document::{Entry, Host, KernelChoice, Linux, MenuDocument, SectorFrom, Starts};
+use crate::document::{Entry, Host, KernelChoice, Linux, MenuDocument, SectorFrom, SectorManner, Starts};
 use crate::kernel_args::named_volumes;
 use crate::linux_files::version_in_name;
 use crate::nearest::nearest;
@@ -111,6 +111,8 @@ pub enum StartTarget {
         volume: usize,
         /// The file that holds it.
         file: Option<String>,
+        /// How it is started.
+        manner: SectorManner,
     },
     /// Something that needs nothing from a disk.
     BuiltIn,
@@ -160,7 +162,7 @@ pub fn resolve_entry<'d>(
             firmware_entry(around, label, target.as_ref(), &mut notes)
                 .map(|number| StartTarget::FirmwareEntry { number, handover: *handover })
         }
-        Starts::Sector { from } => sector(around, from),
+        Starts::Sector { from, manner } => sector(around, from, *manner),
         Starts::Image { image, kernel, initrd, args } => {
             self::image(around, image, (kernel, initrd), &[args, &document.kernel_args], &mut notes)
         }
@@ -193,7 +195,10 @@ pub fn describe(around: &impl Surroundings, resolved: &ResolvedEntry<'_>) -> Str
                 None => format!("firmware entry {number:04X}"),
             }
         }
-        StartTarget::Sector { volume, file } => match around.boot_sector(*volume, file.as_deref()) {
+        StartTarget::Sector { volume, manner, .. } if manner.first_sector => {
+            around.first_sector(*volume).map_or_else(|why| why, |name| format!("the first sector of {name}"))
+        }
+        StartTarget::Sector { volume, file, .. } => match around.boot_sector(*volume, file.as_deref()) {
             Ok(name) if file.is_some() => format!("the boot sector in {name}"),
             Ok(name) => format!("the boot sector of {name}"),
             Err(why) => why,
@@ -221,7 +226,7 @@ fn named(starts: &Starts) -> impl Iterator<Item = &VolumeRef> {
         Starts::Efi { program, .. } => (Some(&program.volume), None),
         Starts::Image { image, .. } => (Some(&image.volume), None),
         Starts::FirmwareEntry { target, .. } => (target.as_ref().map(|target| &target.volume), None),
-        Starts::Sector { from } => (Some(from.volume()), None),
+        Starts::Sector { from, .. } => (Some(from.volume()), None),
         Starts::Group | Starts::SetupScreen | Starts::Restart | Starts::PowerOff | Starts::Unknown { .. } => {
             (None, None)
         }
@@ -257,13 +262,17 @@ fn find_volume(around: &impl Surroundings, volume: &VolumeRef) -> Result<usize, 
     })
 }
 
-fn sector(around: &impl Surroundings, from: &SectorFrom) -> Result<StartTarget, Fault> {
+fn sector(around: &impl Surroundings, from: &SectorFrom, manner: SectorManner) -> Result<StartTarget, Fault> {
     let (volume, file) = match from {
         SectorFrom::Volume(volume) => (find_volume(around, volume)?, None),
         SectorFrom::File(place) => (find_file(around, place)?, Some(place.path.clone())),
     };
-    around.boot_sector(volume, file.as_deref()).map_err(Fault::Unfit)?;
-    Ok(StartTarget::Sector { volume, file })
+    let found = match manner.first_sector {
+        true => around.first_sector(volume),
+        false => around.boot_sector(volume, file.as_deref()),
+    };
+    found.map_err(Fault::Unfit)?;
+    Ok(StartTarget::Sector { volume, file, manner })
 }
 
 fn find_file(around: &impl Surroundings, place: &Place) -> Result<usize, Fault> {

@@ -47,6 +47,12 @@ pub trait Surroundings {
     /// What it is instead, in words.
     fn boot_sector(&self, volume: usize, file: Option<&str>) -> Result<String, String>;
 
+    /// The first sector of the disk that a volume lies on, where it has code that starts something: the disk, as people type it.
+    ///
+    /// # Errors
+    /// What it is instead, in words.
+    fn first_sector(&self, volume: usize) -> Result<String, String>;
+
     /// Its volumes; other calls name them by their index.
     fn volumes(&self) -> &[VolumeIdentity];
 

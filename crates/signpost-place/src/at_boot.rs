@@ -12,7 +12,7 @@ use signpost_disk::probe::Identity;
 use signpost_disk::table::TableEntry;
 use signpost_disk::volumes::{Disk, Origin, Volume};
 use signpost_firmware::bios::SECTOR;
-use signpost_firmware::bios::code::{self, SectorCode};
+use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::loading;
@@ -125,6 +125,8 @@ pub struct BootMachine {
     pub boot: BootVariables,
     /// The home disk's index, where a volume is not home but sectors of it are.
     home_disk: Option<usize>,
+    /// The code of each disk's first sector, where the firmware starts such.
+    firsts: Vec<Option<FirstCode>>,
     /// The firmware.
     firmware: Firmware,
     /// What the firmware runs.
@@ -169,6 +171,10 @@ impl BootMachine {
             home,
             boot: variables.boot_variables(),
             home_disk: home_sectors.and_then(|home| paths.iter().position(|path| *path == home.disk)),
+            firsts: paths
+                .iter()
+                .map(|path| blocks.boot_sector(path, 0).map(|bytes| code::of_first(&bytes)))
+                .collect(),
             firmware,
             architecture,
             identities: Vec::with_capacity(found.len()),
@@ -423,6 +429,13 @@ impl Volumes for BootMachine {
 
     fn sector(&self, volume: usize) -> Option<(String, SectorCode)> {
         self.boot_sector_of(volume).map(|sector| (sector.name.clone(), sector.code))
+    }
+
+    fn first_sector(&self, volume: usize) -> Option<(String, FirstCode, bool)> {
+        let disk = self.boot_sector_of(volume)?.disk;
+        let code = (*self.firsts.get(disk)?)?;
+        let number = self.numbers.get(disk)?;
+        Some((format!("d{number}"), code, self.home_disk == Some(disk)))
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {

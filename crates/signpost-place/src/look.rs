@@ -1,6 +1,7 @@
 //! A machine together with its survey: what every decision at the desk is made on.
 
 use alloc::boxed::Box;
+use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 use core::cell::OnceCell;
@@ -14,7 +15,7 @@ use signpost_facts::noted::Noted;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::secure_boot::Verdict;
 use signpost_facts::{DiskNumber, FirmwareEntry, FirmwareKind, Survey, System, VolumeNumber};
-use signpost_firmware::bios::code::SectorCode;
+use signpost_firmware::bios::code::{FirstCode, SectorCode};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::Contents;
@@ -337,6 +338,13 @@ impl Volumes for Look {
     fn sector(&self, volume: usize) -> Option<(String, SectorCode)> {
         let sector = self.survey.boot_sector_of(VolumeNumber::of_index(volume))?;
         Some((sector.name.clone(), sector.code))
+    }
+
+    fn first_sector(&self, volume: usize) -> Option<(String, FirstCode, bool)> {
+        let disk = self.survey.volumes.get(volume)?.disk;
+        let first = self.survey.boot_sectors.first_of(disk)?;
+        let is_home = self.survey.boot_sectors.home().is_some_and(|home| home.disk == disk);
+        Some((format!("d{disk}"), first.code, is_home))
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {

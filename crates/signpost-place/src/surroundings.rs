@@ -184,6 +184,15 @@ pub(crate) fn boot_sector(
     }
 }
 
+pub(crate) fn first_sector(volumes: &impl Volumes, volume: usize) -> Result<String, String> {
+    match volumes.first_sector(volume) {
+        Some((name, code, false)) if !code.starts_nothing() => Ok(name),
+        Some((name, _, true)) => Err(format!("{name} is the disk that the menu itself starts from")),
+        Some((name, _, false)) => Err(format!("the first sector of {name} starts nothing")),
+        None => Err(format!("the first sector of the disk of {} cannot be read", volumes.name(volume))),
+    }
+}
+
 /// Makes a machine with volumes what stands around a menu and what the prompt works on.
 macro_rules! stands_around_a_menu {
     ($machine:ty) => {
@@ -226,6 +235,10 @@ macro_rules! stands_around_a_menu {
 
             fn boot_sector(&self, volume: usize, file: Option<&str>) -> Result<String, String> {
                 $crate::surroundings::boot_sector(self, volume, file)
+            }
+
+            fn first_sector(&self, volume: usize) -> Result<String, String> {
+                $crate::surroundings::first_sector(self, volume)
             }
 
             fn has_closed_volumes(&self) -> bool {

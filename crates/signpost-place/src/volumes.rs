@@ -4,7 +4,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_disk::probe::VolumeKind;
-use signpost_firmware::bios::code::SectorCode;
+use signpost_firmware::bios::code::{FirstCode, SectorCode};
 use signpost_firmware::image::pe::MachineType;
 use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::{Nearness, VolumeIdentity};
@@ -55,6 +55,12 @@ pub trait Volumes {
     /// A volume's boot sector, or that of the partition whose slice it is: what the partition is called, and its code. `None` where
     /// that is not known.
     fn sector(&self, _volume: usize) -> Option<(String, SectorCode)> {
+        None
+    }
+
+    /// The first sector of the disk that a volume lies on: the disk's name, its code, and whether it is the one that shows the menu.
+    /// `None` where that is not known.
+    fn first_sector(&self, _volume: usize) -> Option<(String, FirstCode, bool)> {
         None
     }
 

@@ -7,10 +7,11 @@ use core::convert::Infallible;
 use core::ptr;
 
 use signpost_firmware::bios::{self, ENTRY, SECTOR, TABLE, is_marked};
+use signpost_menu::document::SectorManner;
 use signpost_menu::resolve::Surroundings;
 
-use super::leap;
-use crate::disk::Drive;
+use super::{leap, swap};
+use crate::disk::{Drive, FIRST};
 use crate::machine::{self, Machine};
 use crate::real::{Registers, interrupt};
 
@@ -18,46 +19,64 @@ use crate::real::{Registers, interrupt};
 const RUNS_AT: usize = 0x7c00;
 const TABLE_AT: usize = 0x600;
 
-/// Starts a volume's own.
+/// Starts a volume's own, the one in a file on it, or the first one of its disk.
 ///
 /// # Errors
 /// Why it is not running, in words.
-pub fn of_volume(machine: &Machine, volume: usize) -> Result<Infallible, String> {
-    let drive = drive_of(machine, volume)?;
-    let at = machine.boot_sector_of(volume).ok_or("it has no boot sector that could be read")?;
-    let sector = drive.sector(at.start / SECTOR as u64);
-    let sector = sector.ok_or_else(|| format!("the boot sector of {} cannot be read", at.name))?;
-    run(&drive, &sector, at.start)
+pub fn start(
+    machine: &Machine,
+    volume: usize,
+    file: Option<&str>,
+    manner: SectorManner,
+) -> Result<Infallible, String> {
+    let found = machine.boot_sector_of(volume).ok_or("it has no boot sector that could be read")?;
+    let drive = machine.disk(found.disk).and_then(machine::drive_of);
+    let drive = drive.ok_or_else(|| format!("the disk of {} is not known", found.name))?;
+    let table = drive.sector(0).ok_or("the first sector of its disk cannot be read")?;
+    if manner.first_sector {
+        return run(&drive, &table, (&table, 0), manner);
+    }
+    let start = u32::try_from(found.start / SECTOR as u64).map_err(|error| error.to_string())?;
+    let sector = match file {
+        None => drive
+            .sector(start.into())
+            .ok_or_else(|| format!("the boot sector of {} cannot be read", found.name))?,
+        Some(path) => {
+            let head = machine.file_system(volume)?.read_head(path, SECTOR);
+            let head = head.map_err(|error| error.to_string())?;
+            head.try_into().map_err(|_| format!("{} is shorter than a sector", machine.at(volume, path)))?
+        }
+    };
+    if manner.active {
+        make_active(&drive, &table, start)?;
+    }
+    let (table, index) = with_entry(table, start);
+    run(&drive, &sector, (&table, index), manner)
 }
 
-/// Starts one that lies in a file.
-///
-/// # Errors
-/// Why it is not running, in words.
-pub fn of_file(machine: &Machine, volume: usize, path: &str) -> Result<Infallible, String> {
-    let drive = drive_of(machine, volume)?;
-    let head = machine.file_system(volume)?.read_head(path, SECTOR).map_err(|error| error.to_string())?;
-    let sector: [u8; SECTOR] =
-        head.try_into().map_err(|_| format!("{} is shorter than a sector", machine.at(volume, path)))?;
-    let start = machine.boot_sector_of(volume).map_or(0, |at| at.start);
-    run(&drive, &sector, start)
+/// Makes the partition that starts there the active one of its disk, and sees that it is.
+fn make_active(drive: &Drive, table: &[u8; SECTOR], start: u32) -> Result<(), String> {
+    let index = entry_of(table, start).ok_or("a logical partition cannot be active")?;
+    let made = bios::with_active(table, index);
+    if made == *table || drive.write(0, &made) {
+        return Ok(());
+    }
+    Err("the table cannot be written, so that its partition is not active".into())
 }
 
-/// The drive that a volume lies on.
-fn drive_of(machine: &Machine, volume: usize) -> Result<Drive, String> {
-    let disk = machine.boot_sector_of(volume).and_then(|at| machine.disk(at.disk));
-    disk.and_then(machine::drive_of)
-        .ok_or_else(|| format!("the disk of {} is not known", machine.name(volume)))
-}
-
-fn run(drive: &Drive, sector: &[u8; SECTOR], start: u64) -> Result<Infallible, String> {
+fn run(
+    drive: &Drive,
+    sector: &[u8; SECTOR],
+    (table, index): (&[u8; SECTOR], usize),
+    manner: SectorManner,
+) -> Result<Infallible, String> {
     if !is_marked(sector) {
         return Err("it lacks the mark 55AA".into());
     }
-    let table = drive.sector(0).ok_or("the first sector of its disk cannot be read")?;
-    let start = u32::try_from(start / SECTOR as u64).map_err(|error| error.to_string())?;
-    let (table, index) = with_entry(table, start);
     interrupt(0x10, Registers::ax(3));
+    if manner.as_first_disk {
+        swap::with_first(drive.number);
+    }
     // SAFETY: nothing of ours lies in either place, and both are memory.
     unsafe {
         ptr::copy_nonoverlapping(table.as_ptr(), TABLE_AT as *mut u8, SECTOR);
@@ -65,16 +84,20 @@ fn run(drive: &Drive, sector: &[u8; SECTOR], start: u64) -> Result<Infallible, S
     }
     let entry = TABLE_AT + TABLE + index * ENTRY;
     leap::into_sector(Registers {
-        dx: drive.number.into(),
+        dx: if manner.as_first_disk { FIRST } else { drive.number }.into(),
         si: entry as u32,
         bp: entry as u32,
         ..Registers::default()
     })
 }
 
+fn entry_of(table: &[u8; SECTOR], start: u32) -> Option<usize> {
+    (0..4).find(|index| bios::entry_start(table, *index) == Some(start))
+}
+
 /// The table with an entry that leads to this start, and which it is: a logical partition has none there, and takes the first.
 fn with_entry(mut table: [u8; SECTOR], start: u32) -> ([u8; SECTOR], usize) {
-    if let Some(index) = (0..4).find(|index| bios::entry_start(&table, *index) == Some(start)) {
+    if let Some(index) = entry_of(&table, start) {
         table[TABLE + index * ENTRY] = bios::ACTIVE;
         return (table, index);
     }

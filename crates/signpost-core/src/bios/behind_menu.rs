@@ -12,7 +12,7 @@ use signpost_menu::resolve::{Surroundings, Within};
 use signpost_place::surroundings::first_in;
 use signpost_place::{Look, VolumeReader};
 
-use super::rehearse::is_in;
+use super::rehearse::{is_in, rehearse_in_order};
 use super::{boot_sector, ours_after};
 use crate::rehearse::Kind;
 use crate::rehearse::menu::{self, Followed};
@@ -64,7 +64,10 @@ fn entry_start(look: &Look, resolved: &ResolvedEntry<'_>, planned: &[SectorWrite
             }
             followed
         }
-        Ok(StartTarget::Sector { volume, file: None }) => {
+        Ok(StartTarget::Sector { volume, manner, .. }) if manner.first_sector => {
+            by_first_sector(look, resolved, *volume, planned)
+        }
+        Ok(StartTarget::Sector { volume, file: None, .. }) => {
             let number = VolumeNumber::of_index(*volume);
             let Some(of) = look.survey.boot_sector_of(number) else {
                 return refused("it has no boot sector that could be read".into());
@@ -91,7 +94,7 @@ fn entry_start(look: &Look, resolved: &ResolvedEntry<'_>, planned: &[SectorWrite
                 }
             }
         }
-        Ok(StartTarget::Sector { volume, file: Some(path) }) => {
+        Ok(StartTarget::Sector { volume, file: Some(path), .. }) => {
             let at = format!("the boot sector in {}", look.at(*volume, path));
             menu::judged(entry, at, Program::CannotTell("code in a file is not followed".into()))
         }
@@ -102,6 +105,20 @@ fn entry_start(look: &Look, resolved: &ResolvedEntry<'_>, planned: &[SectorWrite
             menu::waits(format!("{} starts no system", entry.title))
         }
     }
+}
+
+/// Another disk's first sector, by the rules of a start from it.
+fn by_first_sector(
+    look: &Look,
+    resolved: &ResolvedEntry<'_>,
+    volume: usize,
+    planned: &[SectorWrite],
+) -> Followed {
+    let disk = look.survey.volumes[volume].disk;
+    let behind = rehearse_in_order(look, &[disk], planned, None);
+    let mut outcome = behind.outcome;
+    outcome.text = format!("{}: {}", resolved.entry.title, outcome.text);
+    Followed { steps: behind.steps, outcome, choice: None }
 }
 
 /// Whether the boot program starts a kernel: why not.

@@ -13,7 +13,7 @@ use crate::resolve::{ResolvedEntry, StartTarget};
 pub(crate) fn activated(look: &Look, entry: &ResolvedEntry<'_>) -> Result<Which, String> {
     let volume = match &entry.target {
         Err(fault) => return Err(fault.to_string()),
-        Ok(StartTarget::Sector { volume, file: None }) => *volume,
+        Ok(StartTarget::Sector { volume, file: None, .. }) => *volume,
         Ok(StartTarget::Sector { file: Some(_), .. }) => {
             return Err("its boot sector lies in a file, where plain code does not look".into());
         }

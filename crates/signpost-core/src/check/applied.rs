@@ -34,7 +34,7 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     room(seen, found);
 }
 
-fn hold_cure(what: &str) -> Cure {
+pub(super) fn hold_cure(what: &str) -> Cure {
     Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
 }
 
@@ -65,7 +65,7 @@ fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
 }
 
 /// The boot program that was applied is gone, and another version is installed, or none: hold leaves that to a person.
-fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
+pub(super) fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let path = held.boot_program().unwrap_or_default();
     let effect = seen.effect(&[], true, Effect::StartsOther);
     let place = format!("{}{path}", held.home().unwrap_or_default());
@@ -306,7 +306,7 @@ fn next_boot(seen: &Seen<'_>, found: &mut Found) {
 }
 
 /// What was saved at boot and is not in the menu file: it starts as it is, and an apply without it is refused.
-fn saved_at_boot(seen: &Seen<'_>, found: &mut Found) {
+pub(super) fn saved_at_boot(seen: &Seen<'_>, found: &mut Found) {
     let Some(Ok(menu)) = &seen.case.menu else { return };
     let Some(refusal) = crate::news::News::of(seen.look, &menu.document).refusal() else { return };
     let mut saved = cause(Code::ChangedAtBoot, Effect::Untidy, None, refusal.message);

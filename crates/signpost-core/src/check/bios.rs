@@ -18,6 +18,10 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let of_disk = || sectors.partitions.iter().filter(|sector| sector.disk == disk.number);
     let active: Vec<usize> = active(&first.bytes).collect();
     let is_active = |sector: &&PartitionSector| sector.entry.is_some_and(|index| active.contains(&index));
+    // Where a menu of ours was there, what became of that is named already.
+    if found.of(Code::NotFirst, Some(&Subject::Disk(disk.number))).is_some() {
+        return;
+    }
     let is_lost = first.code.starts_nothing();
     if is_lost {
         found.add(no_code(seen, disk, first.code), &[]);
@@ -33,7 +37,9 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
         return;
     }
     // What cures that is plain code, so the rest counts too.
-    let leads = (is_lost && !disk.partitions.is_empty()) || first.code.leads_on();
+    // A menu needs none that is active.
+    let shows_menu = first.code == FirstCode::OurMenu;
+    let leads = (is_lost && !disk.partitions.is_empty()) || (first.code.leads_on() && !shows_menu);
     if leads && active.is_empty() {
         found.add(none_active(seen, disk, of_disk().collect()), &[]);
     } else if leads && active.len() > 1 {

@@ -7,6 +7,7 @@ pub use kernel::Kernel;
 use serde::Serialize;
 use signpost_facts::{Family, Result, VolumeNumber};
 use signpost_firmware::image::pe::Pe;
+use signpost_menu::document::SectorManner;
 use signpost_menu::ids::EntryId;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::resolve::{StartTarget, Surroundings};
@@ -185,7 +186,7 @@ fn sector(look: &Look, place: &Place) -> Result<(String, Body)> {
         let body = vec![("starts", "sector".into()), ("sector", format!("{name}{path}").into())];
         return Ok((stem.to_string(), (body, format!("the boot sector in {}", look.at(volume, path)))));
     }
-    let target = StartTarget::Sector { volume, file: None };
+    let target = StartTarget::Sector { volume, file: None, manner: SectorManner::default() };
     let title = ways::started_by(look, &target).first().map(|system| system.title.clone());
     let title = title.or_else(|| look.survey.volumes[volume].label.clone());
     let body = vec![("starts", "sector".into()), ("volume", name.to_string().into())];

@@ -144,7 +144,7 @@ fn stable(look: &Look, key: &str, value: &str) -> Result<String> {
 fn value_of(key: &str, value: &str) -> Value {
     match (key, value.parse::<bool>()) {
         ("initrd", _) => value.split_whitespace().collect::<toml_edit::Array>().into(),
-        ("handover", Ok(flag)) => flag.into(),
+        ("handover" | "active" | "as-first-disk" | "first-sector", Ok(flag)) => flag.into(),
         _ => value.into(),
     }
 }

@@ -16,6 +16,9 @@ use crate::resolve::{ResolvedEntry, StartTarget};
 /// Why a host cannot start an entry whose files are there; nothing, where it can.
 pub(crate) fn host_cannot(look: &Look, host: Host, resolved: &ResolvedEntry<'_>) -> Option<String> {
     if look.survey.machine.firmware == FirmwareKind::Bios {
+        if host == Host::Signpost {
+            return None;
+        }
         return resolved.target.as_ref().ok().and_then(|_| activated(look, resolved).err());
     }
     match (host, resolved.target.as_ref().ok()?) {

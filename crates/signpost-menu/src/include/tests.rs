@@ -18,6 +18,10 @@ impl Home {
 }
 
 impl Surroundings for Home {
+    fn first_sector(&self, _: usize) -> Result<String, String> {
+        Err("no disk has a first sector here".into())
+    }
+
     fn volumes(&self) -> &[VolumeIdentity] {
         &self.1
     }

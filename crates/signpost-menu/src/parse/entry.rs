@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use super::reader::{Reader, Section};
-use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, Starts};
+use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, SectorManner, Starts};
 use crate::kernels::Newest;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
@@ -92,7 +92,22 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
             let args = text(reader, section, "args");
             place(reader, section, "program", name).map(|program| Starts::Efi { program, args })
         }
-        EntryKind::Sector => sector(reader, section, name).map(|from| Starts::Sector { from }),
+        EntryKind::Sector => {
+            let from = sector(reader, section, name);
+            let mut flag = |key: &str| reader.boolean(section, key).unwrap_or(false);
+            let manner = SectorManner {
+                active: flag("active"),
+                as_first_disk: flag("as-first-disk"),
+                first_sector: flag("first-sector"),
+            };
+            if manner.first_sector && (manner.active || matches!(from, Some(SectorFrom::File(_)))) {
+                let message = format!(
+                    "entry {name} says first-sector, which goes with volume = \"…\" alone, and makes no partition active"
+                );
+                reader.problem(section.at("first-sector"), message);
+            }
+            from.map(|from| Starts::Sector { from, manner })
+        }
         EntryKind::FirmwareEntry => {
             let label = required(reader, section, "label", name);
             let has_target = section.has("target");

@@ -9,10 +9,12 @@ use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
 use super::{Hands, NOTHING, Prompt, Reply, image};
+use crate::document::{SectorFrom, SectorManner, Starts};
 use crate::kernel_args::{changed_words, is_change};
 use crate::kernels::newest_first;
 use crate::layouts::KernelName;
 use crate::linux_system::{LinuxKernel, LinuxSystem};
+use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Within, resolve_entry};
 
 /// A start, composed.
@@ -32,7 +34,7 @@ impl Prompt {
     pub(super) fn compose(&mut self, hands: &impl Hands, line: &str, rest: &str) -> Result<Reply, String> {
         let (kind, what) = rest.split_once(char::is_whitespace).unwrap_or((rest, ""));
         let what = what.trim();
-        let usage = "compose linux on d1p2, compose linux d1p2:/boot/vmlinuz-6.9, compose efi d1p1:/EFI/x.efi, compose image d1p3:/x.iso, or compose entry ID";
+        let usage = "compose linux on d1p2, compose linux d1p2:/boot/vmlinuz-6.9, compose efi d1p1:/EFI/x.efi, compose sector d1p1, compose image d1p3:/x.iso, or compose entry ID";
         let composed = match kind {
             "linux" => {
                 let what = what.strip_prefix("on ").map_or(what, str::trim);
@@ -53,6 +55,7 @@ impl Prompt {
                     StartTarget::Program { volume: found.volume, path: found.path, args: String::new() };
                 Composed { title, target, from, is_newest: false }
             }
+            "sector" => sector(hands, &self.place(hands, line, what)?)?,
             "image" => image::compose(hands, &self.place(hands, line, what)?)?,
             "entry" => {
                 let entry = self.document.entry(what).ok_or_else(|| {
@@ -145,6 +148,26 @@ impl Prompt {
     fn reviewed(&self, hands: &impl Hands) -> Result<Reply, String> {
         review(hands, self.need_composed()?).map(Reply::said)
     }
+}
+
+/// A volume's boot sector, or the one in a file; UEFI firmware starts neither.
+fn sector(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
+    let file = Some(found.path.clone()).filter(|path| path.trim_end_matches('/') != "");
+    let manner = SectorManner::default();
+    let from = match &file {
+        None => SectorFrom::Volume(VolumeRef::Name(hands.name(found.volume).to_string())),
+        Some(path) => SectorFrom::File(Place {
+            volume: VolumeRef::Name(hands.name(found.volume).to_string()),
+            path: path.clone(),
+        }),
+    };
+    if let Some(why) = hands.firmware().cannot(&Starts::Sector { from, manner }) {
+        return Err(why.into());
+    }
+    let name = hands.boot_sector(found.volume, file.as_deref())?;
+    let target = StartTarget::Sector { volume: found.volume, file, manner };
+    let title = format!("The boot sector of {name}");
+    Ok(Composed { title, target, from: format!("the boot sector of {name}"), is_newest: false })
 }
 
 /// Kernel and initrds of a composed start, and where they lie.

@@ -59,7 +59,7 @@ pub(super) fn review(hands: &impl Hands, composed: &Composed) -> Result<Vec<Stri
         StartTarget::FirmwareEntry { number, .. } => {
             lines.push(format!("  the firmware's entry {number:04X}"));
         }
-        StartTarget::Sector { volume, file } => {
+        StartTarget::Sector { volume, file, .. } => {
             lines.push(format!("  volume: {}", hands.whereabouts(*volume)));
             lines.extend(file.iter().map(|path| part("boot sector", Within::volume(*volume), path)));
         }
@@ -95,7 +95,7 @@ pub(super) fn fault(hands: &impl Hands, composed: &Composed) -> Option<String> {
         }
         StartTarget::Program { volume, path, .. } => gone(Within::volume(*volume), path),
         StartTarget::Group => Some("a group starts nothing".into()),
-        StartTarget::Sector { volume, file } => hands.boot_sector(*volume, file.as_deref()).err(),
+        StartTarget::Sector { volume, file, .. } => hands.boot_sector(*volume, file.as_deref()).err(),
         StartTarget::FirmwareEntry { .. } | StartTarget::BuiltIn => None,
     }
 }

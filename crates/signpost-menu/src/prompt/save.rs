@@ -68,6 +68,13 @@ pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Resul
             body.push(("args", text(args)));
             body
         }
+        StartTarget::Sector { volume, file, manner } if !manner.first_sector => match file {
+            None => vec![("starts", text("sector")), ("volume", text(&volume_name(*volume)?))],
+            Some(path) => {
+                let place = format!("{}{path}", volume_name(*volume)?);
+                vec![("starts", text("sector")), ("sector", text(&place))]
+            }
+        },
         _ => return Err("it is an entry of the menu already, or none that a menu keeps".into()),
     };
     Ok(Reply::then("", Then::Save { title: title.to_string(), is_default, body }))

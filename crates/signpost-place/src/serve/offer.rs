@@ -5,7 +5,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_menu::MenuDocument;
-use signpost_menu::document::{Entry, SectorFrom, Settings, Starts, Timeout};
+use signpost_menu::document::{Entry, SectorFrom, SectorManner, Settings, Starts, Timeout};
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::resolve::{Firmware, Surroundings};
 use signpost_menu::slot::HOME_FOLDER;
@@ -57,7 +57,7 @@ fn of_programs(machine: &BootMachine, volume: usize) -> Vec<(String, Starts)> {
 fn of_sector(machine: &BootMachine, volume: usize) -> Option<(String, Starts)> {
     let name = machine.boot_sector(volume, None).ok()?;
     let from = SectorFrom::Volume(VolumeRef::Name(machine.name(volume).to_string()));
-    Some((format!("the boot sector of {name}"), Starts::Sector { from }))
+    Some((format!("the boot sector of {name}"), Starts::Sector { from, manner: SectorManner::default() }))
 }
 
 /// Programs one folder below `/EFI`, but for our own.
