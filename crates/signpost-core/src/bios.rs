@@ -36,7 +36,8 @@ fn boot_sector(look: &Look, of: &PartitionSector, planned: &[SectorWrite]) -> Op
 /// What stands now where a step wrote; nothing where the survey does not have it.
 pub(crate) fn now(look: &Look, write: &SectorWrite) -> Option<Vec<u8>> {
     let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
-    look.survey.boot_sectors.bytes_at(disk, write.offset).map(<[u8]>::to_vec)
+    let in_area = || ours::part(look.survey.boot_sectors.first_of(disk)?.ours.as_ref()?, write);
+    look.survey.boot_sectors.bytes_at(disk, write.offset).map(<[u8]>::to_vec).or_else(in_area)
 }
 
 fn written(

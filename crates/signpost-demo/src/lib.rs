@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 pub mod bench;
+pub mod bios_kernel;
 pub mod boot_sector;
 mod format;
 pub mod gauge;

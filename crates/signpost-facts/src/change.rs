@@ -231,19 +231,35 @@ impl From<&Variable> for StoredVariable {
 /// Bytes as hexadecimal text.
 pub mod hex_option {
     use alloc::format;
-    use alloc::string::String;
+    use alloc::string::{String, ToString};
     use alloc::vec::Vec;
 
+    use miniz_oxide::deflate::compress_to_vec;
+    use miniz_oxide::inflate::decompress_to_vec_with_limit;
     use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+
+    /// What stands before bytes that are packed first: many at a time, such as copies of the boot program and what lies where they go.
+    const PACKED: &str = "deflate:";
+    /// Bytes from which on that is worth it.
+    const LONG: usize = 4096;
+    /// No more than that is unpacked, in bytes.
+    const MOST: usize = 4 << 20;
 
     /// Writes bytes so.
     ///
     /// # Errors
     /// As the serializer.
     pub fn serialize<S: Serializer>(bytes: &Option<Vec<u8>>, serializer: S) -> Result<S::Ok, S::Error> {
-        let text: Option<String> =
-            bytes.as_ref().map(|bytes| bytes.iter().map(|byte| format!("{byte:02x}")).collect());
+        const LEVEL: u8 = 6;
+        let text = bytes.as_ref().map(|bytes| match bytes.len() {
+            0..LONG => digits(bytes),
+            _ => PACKED.to_string() + &digits(&compress_to_vec(bytes, LEVEL)),
+        });
         text.serialize(serializer)
+    }
+
+    fn digits(bytes: &[u8]) -> String {
+        bytes.iter().map(|byte| format!("{byte:02x}")).collect()
     }
 
     /// Reads them.
@@ -252,9 +268,15 @@ pub mod hex_option {
     /// Where the text is no such.
     pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<u8>>, D::Error> {
         let Some(text) = Option::<String>::deserialize(deserializer)? else { return Ok(None) };
+        let (is_packed, text) = text.strip_prefix(PACKED).map_or((false, text.as_str()), |text| (true, text));
         let digits: Option<Vec<u8>> = text.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
         let digits = digits.filter(|digits| digits.len() % 2 == 0);
         let digits = digits.ok_or_else(|| de::Error::custom("expected pairs of hexadecimal digits"))?;
-        Ok(Some(digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect()))
+        let bytes: Vec<u8> = digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect();
+        if !is_packed {
+            return Ok(Some(bytes));
+        }
+        let unpacked = decompress_to_vec_with_limit(&bytes, MOST);
+        unpacked.map(Some).map_err(|_| de::Error::custom("what is packed here is not whole"))
     }
 }

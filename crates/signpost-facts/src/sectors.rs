@@ -51,6 +51,9 @@ pub struct FirstSector {
     /// What the sector goes to, where it is our own for a menu.
     #[serde(default)]
     pub ours: Option<OurSectors>,
+    /// What of ours lies there still, where the sector does not go to it any more.
+    #[serde(default)]
+    pub left: Option<OurSectors>,
 }
 
 /// A BIOS boot partition, which holds no file system and belongs to whoever starts the disk.

@@ -9,7 +9,7 @@ use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_disk::names;
 use signpost_disk::open;
 use signpost_disk::probe::Identity;
-use signpost_disk::table::TableEntry;
+use signpost_disk::table::{Purpose, TableEntry};
 use signpost_disk::volumes::{Disk, Origin, Volume};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
@@ -96,6 +96,8 @@ pub struct BootSector {
     pub disk: usize,
     /// Where it starts, in bytes of the disk.
     pub start: u64,
+    /// Its type, where the table is an MBR's.
+    pub kind: Option<u8>,
     /// What is in it.
     pub code: SectorCode,
 }
@@ -319,8 +321,12 @@ fn boot_sectors(
     });
     let sector = |(name, entry): (&str, &TableEntry)| {
         let bytes = blocks.boot_sector(path, entry.start)?;
+        let kind = match entry.purpose {
+            Purpose::Mbr(kind) => Some(kind.0),
+            _ => None,
+        };
         let code = code::of_partition(&bytes);
-        Some(BootSector { name: name.to_string(), disk: *disk, start: entry.start, code })
+        Some(BootSector { name: name.to_string(), disk: *disk, start: entry.start, kind, code })
     };
     own.map(|own| (name, own)).into_iter().chain(around).filter_map(sector).collect()
 }

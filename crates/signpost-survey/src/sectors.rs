@@ -62,6 +62,8 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
         FirstCode::Other if known.is_some_and(|(_, is_plain)| is_plain) => FirstCode::Plain,
         code => code,
     };
+    let boot_partition = boot_partition(device, disk);
+    let area = Area::of_first(&bytes);
     Some(FirstSector {
         disk: disk.number,
         code,
@@ -70,8 +72,9 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
         bytes: bytes.to_vec(),
         gap,
         gap_used: used(&held),
-        boot_partition: boot_partition(device, disk),
-        ours: Area::of_first(&bytes).map(|area| ours(device, area)),
+        ours: area.map(|area| ours(device, area)),
+        left: if area.is_none() { left(device, gap, boot_partition) } else { None },
+        boot_partition,
     })
 }
 
@@ -88,6 +91,13 @@ fn boot_partition(device: &SharedDevice, disk: &Disk) -> Option<BootPartition> {
         sectors,
         used: used(&held),
     })
+}
+
+/// What of ours lies where a menu would be put, as far as a copy of the boot program there counts.
+fn left(device: &SharedDevice, gap: u64, boot_partition: Option<BootPartition>) -> Option<OurSectors> {
+    let (start, sectors) = boot_partition.map_or((1, gap), |found| (found.start, found.sectors));
+    let area = Area::in_sectors(u32::try_from(start).ok()?, u32::try_from(sectors).unwrap_or(u32::MAX), 1)?;
+    Some(ours(device, area)).filter(|ours| ours.copies.iter().any(Copy::is_whole))
 }
 
 /// How many sectors hold something.

@@ -50,7 +50,7 @@ pub fn start(
     if manner.active {
         make_active(&drive, &table, start)?;
     }
-    let (table, index) = with_entry(table, start);
+    let (table, index) = with_entry(table, start, found.kind.unwrap_or(0));
     run(&drive, &sector, (&table, index), manner)
 }
 
@@ -96,13 +96,14 @@ fn entry_of(table: &[u8; SECTOR], start: u32) -> Option<usize> {
 }
 
 /// The table with an entry that leads to this start, and which it is: a logical partition has none there, and takes the first.
-fn with_entry(mut table: [u8; SECTOR], start: u32) -> ([u8; SECTOR], usize) {
+fn with_entry(mut table: [u8; SECTOR], start: u32, kind: u8) -> ([u8; SECTOR], usize) {
     if let Some(index) = entry_of(&table, start) {
         table[TABLE + index * ENTRY] = bios::ACTIVE;
         return (table, index);
     }
     let entry = &mut table[TABLE..TABLE + ENTRY];
     entry[0] = bios::ACTIVE;
+    entry[4] = kind;
     entry[8..12].copy_from_slice(&start.to_le_bytes());
     (table, 0)
 }

@@ -5,9 +5,10 @@ use signpost_facts::ours::OurVariables;
 use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{self, Area};
-use signpost_menu::slot::{Slot, SlotFault};
+use signpost_menu::slot::{SLOT_SIZE, Slot, SlotFault};
 use signpost_menu::state::{self, State};
 use signpost_place::Look;
+use signpost_place::boot_program::sha256;
 
 use super::first;
 
@@ -48,6 +49,26 @@ pub(crate) fn ours_after(look: &Look, of: &FirstSector, planned: &[SectorWrite])
     };
     let (_, remembered) = state::newest([sector(0), sector(1)]);
     Some(Ours { has_program, slots, remembered: remembered_in(&remembered) })
+}
+
+/// What stands in an area where a step wrote: what is remembered; a slot; a copy of the boot program, where it is the one that was
+/// written. Nothing where that is not known.
+pub(super) fn part(ours: &OurSectors, write: &SectorWrite) -> Option<Vec<u8>> {
+    let is_at = |sector: u32| u64::from(sector).checked_mul(SECTOR as u64) == Some(write.offset);
+    [0u32, 1].into_iter().find_map(|index| {
+        let at = index as usize;
+        if is_at(ours.area.state(index)) {
+            return ours.state.get(at).cloned();
+        }
+        if is_at(ours.area.slot(index)) {
+            let mut bytes = ours.slots.get(at)?.clone().into_bytes();
+            Slot::decode(&bytes).ok()?;
+            bytes.resize(SLOT_SIZE, b'\n');
+            return Some(bytes);
+        }
+        let wrote = write.after.as_ref().filter(|_| is_at(ours.area.copy(index)))?;
+        (ours.copies.get(at) == Some(&Copy::Whole(sha256(wrote)))).then(|| wrote.clone())
+    })
 }
 
 fn remembered_in(state: &State) -> OurVariables {

@@ -35,7 +35,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     let mut refusals: Vec<Refusal> = room.foreign(first).into_iter().collect();
     let mut writer = Sectors { look, first, writes: Vec::new() };
     let machine = signpost_place::home::machine_id(look);
-    let held = first.ours.as_ref().filter(|ours| ours.area == room.area);
+    let held = first.ours.as_ref().or(first.left.as_ref()).filter(|ours| ours.area == room.area);
     writer.copies(&room.area, held, copy)?;
     let seen = held.map_or([Err(SlotFault::Empty), Err(SlotFault::Empty)], OurSectors::slots);
     for slot in slots::wanted(look, &seen, (menu, &machine), SECTOR_SLOT_NAMES)? {
@@ -119,7 +119,10 @@ fn room(look: &Look, first: &FirstSector, program: u32) -> Result<Room> {
     {
         return Ok(Room { area: ours.area, words: "where it is already".into(), used: 0 });
     }
-    let lacks = |why: String| Error::Unusable { place: format!("d{disk}"), why };
+    let lacks = |why: String| Error::Unusable {
+        place: format!("d{disk}"),
+        why: format!("{why}; `signpost tune host=firmware` does without it, and starts one system at a time"),
+    };
     let is_gpt = look.survey.disk(disk).is_some_and(|facts| facts.table.kind == Some(TableKind::Gpt));
     let (start, sectors, used, words) = match (is_gpt, &first.boot_partition) {
         (true, Some(found)) => {
@@ -148,7 +151,7 @@ fn room(look: &Look, first: &FirstSector, program: u32) -> Result<Room> {
             Area::needed(program)
         ))
     })?;
-    let used = if first.ours.is_some() { 0 } else { used };
+    let used = if first.ours.is_some() || first.left.is_some() { 0 } else { used };
     Ok(Room { area, words, used })
 }
 

@@ -1,6 +1,7 @@
 //! Undoing what was written into sectors: byte by byte, so that code goes back and a table that somebody has changed since stays.
 
 use signpost_facts::change::{Change, SectorWrite};
+use signpost_firmware::bios::area;
 use signpost_place::Look;
 
 use crate::bios;
@@ -30,8 +31,14 @@ fn back(look: &Look, writes: &[&SectorWrite], notes: &mut Vec<String>) -> Option
     }
     let before = first.before.as_deref()?;
     let wrote: Vec<&[u8]> = writes.iter().filter_map(|write| write.after.as_deref()).collect();
-    let now = bios::now(look, first).or_else(|| wrote.last().map(|last| last.to_vec()))?;
     let what = format!("undo: {}", first.what);
+    let seen = bios::now(look, writes.last()?);
+    // A part of an area that is hurt, or of one that is not there any more, goes back whole: nobody else's it is.
+    let is_part = || wrote.iter().copied().chain([before]).any(area::is_part);
+    if seen.is_none() && is_part() {
+        return Some(SectorWrite { what, before: None, after: Some(before.to_vec()), ..first.clone() });
+    }
+    let now = seen.or_else(|| wrote.last().map(|last| last.to_vec()))?;
     match merged(before, &wrote, &now) {
         Some(back) if back == now => None,
         Some(back) => Some(SectorWrite { what, before: Some(now), after: Some(back), ..first.clone() }),

@@ -175,7 +175,7 @@ mod tests {
         let memory = [(0, 0x9_fc00, 1), (1 << 20, 255 << 20, 1)];
         let handed = Handed { code: 0x100_0000, args: 0x9_1000, initrd: (0x700_0000, 77), memory: &memory };
         let made = params(&head, &handed);
-        assert_eq!(made[HEADER..0x206], head[HEADER..0x206]);
+        assert_eq!(made[0x200..0x210], head[0x200..0x210]);
         assert_eq!((made[0x210], made[0x1e8]), (0xff, 2));
         assert_eq!(u32_at(&made, 0x218), Some(0x700_0000));
         assert_eq!(u64_at(&made, 0x2d0 + 20), Some(1 << 20));

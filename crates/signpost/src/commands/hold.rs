@@ -46,7 +46,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         return units::put(app, folder);
     }
     let is_trial = args.dry_run || args.check;
-    let (mut machine, _lock) = app.machine_to_change_unless(is_trial || args.log)?;
+    let (mut machine, _lock) = app.any_machine_to_change_unless(is_trial || args.log)?;
     let mut log = kept::log(&machine)?;
     if args.log {
         app.show(&log, || render::hold::log(&log));

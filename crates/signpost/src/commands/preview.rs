@@ -41,7 +41,7 @@ struct Rows {
 }
 
 pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
-    let machine = app.uefi_machine()?;
+    let machine = app.uefi_or_bios_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
     let view = match &args.open {

@@ -42,7 +42,7 @@ pub struct PromptArgs {
 }
 
 pub fn run(app: &App<'_>, args: &PromptArgs) -> Outcome {
-    let machine = app.uefi_machine()?;
+    let machine = app.uefi_or_bios_machine()?;
     let look = app.look(&machine)?;
     let menu = menu_file::load_if_there(&app.menu_file(&machine))?.map(|file| file.document);
     let mut session = Session {
@@ -154,7 +154,7 @@ impl Session<'_> {
         is_default: bool,
         body: &[(&'static str, String)],
     ) -> Result<String, Failure> {
-        let (machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let (machine, _lock) = self.app.any_machine_to_change_unless(false)?;
         let path = self.app.menu_file(&machine);
         let (menu, made) = match menu_file::load_if_there(&path)? {
             Some(menu) => (menu, String::new()),
@@ -172,7 +172,7 @@ impl Session<'_> {
     }
 
     fn once(&self, id: Option<&str>) -> Result<String, Failure> {
-        let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let (mut machine, _lock) = self.app.any_machine_to_change_unless(false)?;
         let menu = menu_file::load_if_there(&self.app.menu_file(&machine))?.map(|menu| menu.document);
         let (mut records, plan) =
             self.app.plan(&machine, |look, history| Ok(once(look, history, menu.as_ref(), id)?))?;
@@ -181,7 +181,7 @@ impl Session<'_> {
     }
 
     fn firmware(&self, wish: &Wish) -> Result<String, Failure> {
-        let (mut machine, _lock) = self.app.machine_to_change_unless(false)?;
+        let (mut machine, _lock) = self.app.any_machine_to_change_unless(false)?;
         let (mut records, plan) =
             self.app.plan(&machine, |look, history| Ok(change(look, history, wish)?))?;
         let text = || render::firmware::planned(&plan);

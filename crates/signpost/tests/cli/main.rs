@@ -3,6 +3,7 @@
 
 mod bad_input;
 mod bios;
+mod bios_menu;
 mod bios_sectors;
 mod boot_host;
 mod breadth;

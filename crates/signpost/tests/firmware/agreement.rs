@@ -3,7 +3,7 @@
 //! `SIGNPOST_SEEDS=FROM..TO` chooses the seeds; 16 of them without it.
 
 pub mod generate;
-mod roots;
+pub mod roots;
 
 use generate::generate;
 pub use generate::{Dice, Made, generate_drafted};

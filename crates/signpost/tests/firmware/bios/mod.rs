@@ -4,13 +4,15 @@
 
 mod agreement;
 mod live;
+mod menu;
 mod real;
 
 use core::arch::global_asm;
 
-use signpost_demo::boot_sector;
+use signpost_demo::{bios_kernel, boot_sector};
 use signpost_firmware::bios::plain;
 
+global_asm!(include_str!("kernel.s"), options(att_syntax));
 global_asm!(include_str!("plain.s"), options(att_syntax));
 global_asm!(include_str!("stand-in.s"), options(att_syntax));
 
@@ -21,6 +23,8 @@ fn between(first: *const u8, end: *const u8) -> &'static [u8] {
 }
 
 unsafe extern "C" {
+    static kernel_start: u8;
+    static kernel_last: u8;
     static plain_start: u8;
     static plain_last: u8;
     static stand_in_start: u8;
@@ -32,6 +36,8 @@ unsafe extern "C" {
 fn code_is_what_its_source_says() {
     let plain = between(&raw const plain_start, &raw const plain_last);
     assert_eq!(plain, plain::CODE, "plain.s");
+    let kernel = between(&raw const kernel_start, &raw const kernel_last);
+    assert_eq!(kernel, bios_kernel::CODE, "kernel.s");
     let stand_in = between(&raw const stand_in_start, &raw const stand_in_last);
     assert_eq!(&stand_in[0x5a..], boot_sector::CODE, "stand-in.s");
 }
