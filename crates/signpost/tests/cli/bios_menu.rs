@@ -254,8 +254,10 @@ fn taking_ours_away_brings_back_what_started_before() {
     let machine = lathe_bench();
     apply(&machine);
     std::fs::remove_dir_all(machine.path("history")).unwrap();
-    let said = flat(&machine.ok(&["apply", "--remove", "--yes", "--despite", "other-system"]));
+    let remove = ["apply", "--remove", "--despite", "other-system"];
+    let said = flat(&machine.ok(&[&remove[..], &["--dry-run"]].concat()));
     assert!(said.contains("plain code starts its active partition"), "{said}");
+    machine.ok(&[&remove[..], &["--yes"]].concat());
     assert!(disk(&machine)[..plain::CODE.len()] == plain::CODE[..]);
     assert!(machine.fails(2, &["apply", "--remove", "--yes"]).contains("nothing of ours is on this machine"));
 }
