@@ -57,7 +57,10 @@ pub fn make(build: Build) -> Result<()> {
 fn fill(tree: &Path, build: Build) -> Result<()> {
     let program = tree.join("bin/signpost");
     copy(&static_program(build)?, &program)?;
-    copy(&boot::build(true)?, &tree.join("lib/signpost").join(boot::FILE))?;
+    let built = boot::build(true)?;
+    for file in [boot::FILE, boot::BIOS_FILE] {
+        copy(&built.with_file_name(file), &tree.join("lib/signpost").join(file))?;
+    }
     for (shell, path) in SHELLS {
         let output = command(&program.to_string_lossy()).args(["completions", shell]).output();
         let script = output.map_err(at(&program))?.stdout;

@@ -258,13 +258,13 @@ impl<'a> Files<'a> {
         let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
         let wanted = slots::wanted(self.look, &slots, (menu, machine), SLOT_NAMES)?;
         let mut writes = Vec::new();
-        for index in 0..slots.len() {
+        for (index, name) in SLOT_NAMES.into_iter().enumerate() {
             let is_there = || {
                 let held = self.look.read_file(self.volume, &path(index), signpost_place::home::MAX_FILE);
                 held.map(|held| held.is_some())
             };
             if newest(&slots).is_none() && wanted.iter().all(|write| write.index != index) && !is_there()? {
-                let what = format!("make the spare slot, {}", SLOT_NAMES[index]);
+                let what = format!("make the spare slot, {name}");
                 writes.extend(self.write(path(index), slots::empty(), what)?);
             }
         }

@@ -152,7 +152,7 @@ impl Prompt {
 
 /// A volume's boot sector, or the one in a file; UEFI firmware starts neither.
 fn sector(hands: &impl Hands, found: &Found) -> Result<Composed, String> {
-    let file = Some(found.path.clone()).filter(|path| path.trim_end_matches('/') != "");
+    let file = Some(found.path.clone()).filter(|path| !path.trim_end_matches('/').is_empty());
     let manner = SectorManner::default();
     let from = match &file {
         None => SectorFrom::Volume(VolumeRef::Name(hands.name(found.volume).to_string())),

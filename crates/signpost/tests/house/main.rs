@@ -29,13 +29,17 @@ const ARROWS: &[(&str, &[&str])] = &[
         "signpost",
         &["menu", "disk", "firmware", "facts", "place", "machine", "survey", "core", "upkeep", "demo"],
     ),
-    ("xtask", &["menu", "disk", "vm", "demo"]),
+    ("xtask", &["menu", "disk", "firmware", "vm", "demo"]),
     ("signpost-boot", &["menu", "disk", "firmware", "place"]),
+    ("signpost-boot-bios", &["menu", "disk", "firmware", "place"]),
 ];
 
-/// The two workspaces, and the target that each is built for.
-const WORKSPACES: [(&str, &str); 2] =
-    [("Cargo.toml", "x86_64-unknown-linux-gnu"), ("boot/uefi/Cargo.toml", "x86_64-unknown-uefi")];
+/// The workspaces, and the target that each is built for.
+const WORKSPACES: [(&str, &str); 3] = [
+    ("Cargo.toml", "x86_64-unknown-linux-gnu"),
+    ("boot/uefi/Cargo.toml", "x86_64-unknown-uefi"),
+    ("boot/bios/Cargo.toml", "i586-unknown-linux-gnu"),
+];
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
@@ -117,19 +121,21 @@ fn crates_of_others_have_licences_and_sources_that_are_allowed() {
 }
 
 #[test]
-fn the_boot_program_is_held_to_the_same_lints() {
+fn the_boot_programs_are_held_to_the_same_lints() {
     let table = |item: &Item| {
         let table = item.as_table().unwrap().iter();
         table.map(|(name, level)| (name.to_string(), level.as_str().unwrap().to_string())).collect::<Vec<_>>()
     };
     let ours = document("Cargo.toml");
-    let boot = document("boot/uefi/Cargo.toml");
     let clippy = table(&ours["workspace"]["lints"]["clippy"]);
     assert!(!clippy.is_empty());
-    assert_eq!(table(&boot["lints"]["clippy"]), clippy);
-    // The boot program calls firmware, which takes unsafe code.
+    // Boot programs call firmware, which takes unsafe code.
     let mut rust = table(&ours["workspace"]["lints"]["rust"]);
     rust.retain(|(name, _)| name != "unsafe_code");
-    let boot = table(&boot["lints"]["rust"]);
-    assert!(rust.iter().all(|lint| boot.contains(lint)), "{rust:?} and {boot:?}");
+    for (manifest, _) in &WORKSPACES[1..] {
+        let boot = document(manifest);
+        assert_eq!(table(&boot["lints"]["clippy"]), clippy, "{manifest}");
+        let boot = table(&boot["lints"]["rust"]);
+        assert!(rust.iter().all(|lint| boot.contains(lint)), "{manifest}: {rust:?} and {boot:?}");
+    }
 }

@@ -143,6 +143,7 @@ fn the_rpm_package_is_installed_and_removed_by_its_own_package_manager() {
     assert!(ok(&root, &["--version"]).contains(env!("CARGO_PKG_VERSION")));
     let listed = rpm(&["--query", "--list", "early-signpost"]);
     for path in [
+        "/usr/lib/signpost/signpost-bios.img",
         "/usr/lib/signpost/signpost-x64.efi",
         "/usr/lib/systemd/system/signpost-hold.service",
         "/usr/lib/kernel/install.d/95-signpost.install",
