@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 36] = [
+pub const FOR_TESTS: [&str; 37] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -24,6 +24,7 @@ pub const FOR_TESTS: [&str; 36] = [
     "lvm2",
     "makefs",
     "mdadm",
+    "memtest86+",
     "mount",
     "mtools",
     "ntfs-3g",

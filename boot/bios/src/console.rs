@@ -92,7 +92,8 @@ impl Screen for Console {
             let (first, last) = ((0..row.len()).find(differs), (0..row.len()).rfind(differs));
             let (Some(mut column), Some(last)) = (first, last) else { continue };
             while column <= last {
-                let most = last + 1 - column;
+                // Blanks go in one call; of letters each in its own, since the cursor stays behind the first of several.
+                let most = if row[column].symbol == ' ' { last + 1 - column } else { 1 };
                 let length = row[column..].iter().take(most).take_while(|cell| **cell == row[column]).count();
                 put(row[column], (column, number), length);
                 column += length;

@@ -45,7 +45,7 @@ pub fn archive(root: &Path, init: &str) -> Vec<u8> {
     output.stdout
 }
 
-const UUID: &str = "5eed0000-0000-4000-8000-00000000cafe";
+pub const UUID: &str = "5eed0000-0000-4000-8000-00000000cafe";
 
 /// Runs a tool, which must end well.
 pub fn run(tool: &str, args: &[&str]) -> String {
@@ -57,7 +57,7 @@ pub fn run(tool: &str, args: &[&str]) -> String {
 }
 
 /// A folder with the kernel and its initrd; the version.
-fn tree(work: &Path) -> (PathBuf, String) {
+pub fn tree(work: &Path) -> (PathBuf, String) {
     let (version, kernel) = kernel();
     let tree = work.join("tree");
     std::fs::create_dir_all(tree.join("boot")).unwrap();
@@ -66,7 +66,7 @@ fn tree(work: &Path) -> (PathBuf, String) {
     (tree, version)
 }
 
-fn sized(work: &Path, mebibytes: u64) -> String {
+pub fn sized(work: &Path, mebibytes: u64) -> String {
     let path = work.join(format!("{mebibytes}.img"));
     std::fs::File::create(&path).unwrap().set_len(mebibytes << 20).unwrap();
     path.to_str().unwrap().to_string()
@@ -171,15 +171,16 @@ fn debians_kernel_reaches_its_init_from_btrfs() {
     is_composed_at_the_prompt(&image);
 }
 
-#[test]
-fn debians_kernel_reaches_its_init_from_a_logical_volume() {
+/// A physical volume with one logical volume, which holds a file system with these files; and the group's name.
+pub fn logical_volume(work: &Path, tree: &Path) -> (String, String) {
     const CONFIG: &str = "devices{use_devicesfile=0 filter=[\"a|^/dev/loop|\",\"r|.*|\"]}";
-    let work = tempfile::tempdir().unwrap();
-    let (tree, _) = tree(work.path());
-    let root = sized(work.path(), 64);
+    let root = sized(work, 64);
     run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &root]);
-    let disk = sized(work.path(), 80);
-    let group = format!("boot{}", std::process::id());
+    let disk = sized(work, 80);
+    // A name of its own: the tools see the groups of all loop devices.
+    let own: String =
+        work.file_name().unwrap().to_string_lossy().chars().filter(char::is_ascii_alphanumeric).collect();
+    let group = format!("boot{own}");
     let device = run("losetup", &["--find", "--show", &disk]);
     let lvm = |tool: &str, args: &[&str]| {
         let mut all = vec!["-qq", "--config", CONFIG, "--driverloaded", "n"];
@@ -192,5 +193,13 @@ fn debians_kernel_reaches_its_init_from_a_logical_volume() {
     // The one logical volume starts with the first extent, 1 MiB from the start.
     let file = std::fs::File::options().write(true).open(&disk).unwrap();
     file.write_all_at(&std::fs::read(&root).unwrap(), 1 << 20).unwrap();
+    (disk, group)
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_a_logical_volume() {
+    let work = tempfile::tempdir().unwrap();
+    let (tree, _) = tree(work.path());
+    let (disk, group) = logical_volume(work.path(), &tree);
     reaches_its_init(&disk, &format!("lv:{group}/root"), "");
 }

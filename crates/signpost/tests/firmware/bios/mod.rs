@@ -4,6 +4,7 @@
 
 mod agreement;
 mod live;
+mod machines;
 mod menu;
 mod real;
 

@@ -1,0 +1,246 @@
+//! Our menu on the open-source BIOS with real things: Debian's kernel and its memory test, the buses and sizes that old PCs have, hurt
+//! copies, the prompt, and what is kept at boot.
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use signpost_demo::boot_sector::{said, stand_in};
+use signpost_firmware::bios::area::Area;
+use signpost_firmware::bios::{SECTOR, plain};
+use signpost_vm::{Bus, Disk, Spec, Vm};
+
+use crate::debian::{UUID, logical_volume, run, sized, tree};
+use crate::harness::{result_of, run_bare};
+
+/// What stands under every menu.
+const STANDS: &str = "? help";
+const PATIENCE: Duration = Duration::from_secs(60);
+/// First sectors of a boot sector's partition, and of the root's.
+const FIRST: [u32; 2] = [2048, 4096];
+const STAND_IN: &str = "[[entry]]\nid = \"stand-in\"\ntitle = \"The stand-in\"\nstarts = \"sector\"\nvolume = \"partuuid:51573000-01\"\n";
+
+/// A bench of one disk: a stand-in, and this root volume; its menu is applied.
+struct Machine {
+    folder: tempfile::TempDir,
+}
+
+impl Machine {
+    fn new(root: &[u8], settings: &str, entries: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let mut disk = vec![0; FIRST[1] as usize * SECTOR + root.len().next_multiple_of(1 << 20)];
+        disk[..plain::CODE.len()].copy_from_slice(&plain::CODE);
+        disk[440..444].copy_from_slice(&0x5157_3000u32.to_le_bytes());
+        let sectors = [2048, (root.len() / SECTOR) as u32];
+        for (index, (first, kind)) in FIRST.into_iter().zip([0x06, 0x83]).enumerate() {
+            let entry = &mut disk[446 + index * 16..462 + index * 16];
+            entry[0] = if index == 0 { 0x80 } else { 0 };
+            entry[4] = kind;
+            entry[8..12].copy_from_slice(&first.to_le_bytes());
+            entry[12..16].copy_from_slice(&sectors[index].to_le_bytes());
+        }
+        disk[510..512].copy_from_slice(&[0x55, 0xaa]);
+        let at = FIRST[0] as usize * SECTOR;
+        stand_in((&mut disk[at..at + SECTOR]).try_into().unwrap(), "Stand-in");
+        let at = FIRST[1] as usize * SECTOR;
+        disk[at..at + root.len()].copy_from_slice(root);
+        std::fs::write(folder.path().join("disk.img"), disk).unwrap();
+        let text = "format = 1\nname = \"Real\"\nfirmware = \"bios\"\n\n[[disk]]\nimage = \"disk.img\"\nserial = \"S-1\"\n";
+        std::fs::write(folder.path().join("machine.toml"), text).unwrap();
+        let menu = format!("format = 1\n[menu]\nhost = \"signpost\"\n{settings}\n\n{entries}");
+        std::fs::write(folder.path().join("menu.toml"), menu).unwrap();
+        let made = Self { folder };
+        made.ok(&["apply", "--yes"]);
+        made
+    }
+
+    fn image(&self) -> PathBuf {
+        self.folder.path().join("disk.img")
+    }
+
+    fn run(&self, words: &[&str]) -> crate::harness::Run {
+        run_bare(&[&["--machine", self.folder.path().to_str().unwrap()], words].concat())
+    }
+
+    fn ok(&self, words: &[&str]) -> String {
+        let run = self.run(words);
+        assert_eq!(run.code, 0, "{words:?}: {}{}", run.stdout, run.stderr);
+        run.stdout
+    }
+
+    fn outcome(&self) -> serde_json::Value {
+        result_of(&self.run(&["--json", "rehearse"]).stdout)["outcome"].clone()
+    }
+
+    /// Started as it is, on a bus, with so many MiB of memory.
+    fn started(&self, bus: Bus, memory: u32, devices: &[&str]) -> Vm {
+        let disk = Disk { bus, ..Disk::plain(self.image()) };
+        let devices = devices.iter().map(ToString::to_string).collect();
+        let spec = Spec { disks: vec![disk], memory, devices, ..Spec::of_bios([]) };
+        let mut vm = Vm::start(&spec, None).unwrap().with_patience(PATIENCE);
+        vm.wait_for("Booting from Hard Disk").unwrap();
+        vm
+    }
+
+    fn hurt(&self, at: usize) {
+        let mut disk = std::fs::read(self.image()).unwrap();
+        disk[at..at + 4].copy_from_slice(b"hurt");
+        std::fs::write(self.image(), disk).unwrap();
+    }
+
+    fn area(&self) -> Area {
+        let disk = std::fs::read(self.image()).unwrap();
+        Area::of_first(disk[..SECTOR].try_into().unwrap()).unwrap()
+    }
+}
+
+fn plain_machine(settings: &str) -> Machine {
+    Machine::new(&[0; 1 << 20], settings, STAND_IN)
+}
+
+/// Debian's kernel, an initrd of 30 MB, from a volume; what the rehearsal hands over arrives.
+fn reaches_its_init(root: &[u8], volume: &str) {
+    let entry = format!(
+        "[[entry]]\nid = \"debian\"\nstarts = \"linux\"\nvolume = \"{volume}\"\nkernel = \"newest:/boot/vmlinuz-*\"\n\
+         initrd = \"/boot/initrd-{{version}}\"\nargs = \"console=ttyS0 tide=high\"\n"
+    );
+    let machine = Machine::new(root, "default = \"debian\"\ntimeout = 0", &entry);
+    let outcome = machine.outcome();
+    assert_eq!(outcome["kind"], "starts", "{outcome}");
+    let mut vm = machine.started(Bus::Sata, 512, &[]);
+    vm.wait_for("INIT RUNS WITH console=ttyS0 tide=high").unwrap();
+    vm.until_it_ends().unwrap();
+}
+
+/// A tree with Debian's kernel, and so much more behind its initrd that both together are some 40 MB.
+fn large_tree(work: &Path) -> PathBuf {
+    let (tree, version) = tree(work);
+    let initrd = tree.join(format!("boot/initrd-{version}"));
+    let mut bytes = std::fs::read(&initrd).unwrap();
+    // Zeros between archives are what the kernel passes over.
+    bytes.resize(30_000_000, 0);
+    std::fs::write(initrd, bytes).unwrap();
+    tree
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_ext4() {
+    let work = tempfile::tempdir().unwrap();
+    let tree = large_tree(work.path());
+    let image = sized(work.path(), 64);
+    run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &image]);
+    reaches_its_init(&std::fs::read(image).unwrap(), &format!("uuid:{UUID}"));
+}
+
+#[test]
+fn debians_kernel_reaches_its_init_from_a_logical_volume() {
+    let work = tempfile::tempdir().unwrap();
+    let tree = large_tree(work.path());
+    let (image, group) = logical_volume(work.path(), &tree);
+    reaches_its_init(&std::fs::read(image).unwrap(), &format!("lv:{group}/root"));
+}
+
+/// It cannot be moved: what starts it copies it over the boot program.
+#[test]
+fn the_memory_test_starts_by_the_same_protocol() {
+    let work = tempfile::tempdir().unwrap();
+    let tree = work.path().join("tree");
+    std::fs::create_dir_all(tree.join("boot")).unwrap();
+    let program = "/boot/memtest86+x64.bin";
+    let copied = std::fs::copy(program, tree.join("boot/memory-test"));
+    copied.unwrap_or_else(|error| panic!("{program}: {error}; `cargo xtask test` installs memtest86+"));
+    let image = sized(work.path(), 16);
+    run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &image]);
+    let entry = format!(
+        "[[entry]]\nid = \"memory\"\nstarts = \"linux\"\nvolume = \"uuid:{UUID}\"\nkernel = \"/boot/memory-test\"\n\
+         args = \"console=ttyS0,115200\"\n"
+    );
+    let machine = Machine::new(&std::fs::read(image).unwrap(), "default = \"memory\"\ntimeout = 0", &entry);
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for("Memtest86+").unwrap();
+}
+
+/// The menu on each kind of bus, with little memory and much, an old processor, an empty drive for CDs: the menu comes, and starts.
+#[test]
+fn the_menu_comes_on_what_old_machines_have() {
+    let machine = plain_machine("timeout = \"never\"");
+    let pentium = ["-cpu", "pentium"];
+    let empty = ["-device", "ide-cd,bus=ide.4"];
+    for (bus, memory, devices) in [
+        (Bus::Sata, 16, &[][..]),
+        (Bus::Ide, 16, &pentium[..]),
+        (Bus::Virtio, 256, &[]),
+        (Bus::Scsi, 256, &[]),
+        (Bus::Usb, 256, &[]),
+        (Bus::Nvme, 256, &[]),
+        (Bus::Sata, 4096, &empty),
+    ] {
+        let mut vm = machine.started(bus, memory, devices);
+        vm.wait_for(STANDS).unwrap_or_else(|why| panic!("{bus:?}, {memory} MiB, {devices:?}: {why}"));
+        vm.type_keys("1\r").unwrap();
+        vm.wait_for(&said("Stand-in", 0x80, 0x06))
+            .unwrap_or_else(|why| panic!("{bus:?}, {memory} MiB: {why}"));
+    }
+}
+
+/// A disk of 5 TiB, which is mostly a hole: the firmware takes numbers of 64 bits.
+#[test]
+fn a_kernel_beyond_two_tebibytes_is_reached() {
+    let machine = plain_machine("timeout = \"never\"");
+    let file = std::fs::File::options().write(true).open(machine.image()).unwrap();
+    file.set_len(5 << 40).unwrap();
+    let mut vm = machine.started(Bus::Sata, 256, &[]);
+    vm.wait_for(STANDS).unwrap();
+    vm.type_keys(":").unwrap();
+    vm.wait_for("Enter runs the line").unwrap();
+    vm.type_keys("volumes\r").unwrap();
+    vm.wait_for("d1p2").unwrap();
+}
+
+#[test]
+fn a_hurt_copy_is_passed_over_and_without_both_the_active_partition_starts() {
+    let machine = plain_machine("timeout = \"never\"");
+    let area = machine.area();
+    machine.hurt(area.copy(0) as usize * SECTOR + 5000);
+    machine.started(Bus::Sata, 64, &[]).wait_for(STANDS).unwrap();
+    // Read as it was written, and summed up otherwise: C, of both.
+    machine.hurt(area.copy(1) as usize * SECTOR + 5000);
+    assert!(machine.outcome()["text"].as_str().unwrap().contains("from d1p1, which is active"));
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for(&said("Stand-in", 0x80, 0x06)).unwrap();
+    drop(vm);
+    // Nor is any active: A, and the firmware is given back to behind a key.
+    let mut disk = std::fs::read(machine.image()).unwrap();
+    disk[446] = 0;
+    std::fs::write(machine.image(), disk).unwrap();
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for("A").unwrap();
+    vm.type_keys("x").unwrap();
+    vm.wait_for("No bootable device").unwrap();
+}
+
+/// What is composed and kept at boot lies in the sectors, and the desk finds it.
+#[test]
+fn what_is_saved_at_the_prompt_is_there_at_the_next_start_and_is_news() {
+    let machine = plain_machine("timeout = \"never\"");
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for(STANDS).unwrap();
+    vm.type_keys(":").unwrap();
+    vm.wait_for("Enter runs the line").unwrap();
+    vm.type_keys("compose sector d1p1\r").unwrap();
+    vm.wait_for("The boot sector of d1p1").unwrap();
+    vm.type_keys("save --default Saved by hand\r").unwrap();
+    vm.wait_for("is in the menu, and the default").unwrap();
+    drop(vm);
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for("Saved by hand").unwrap();
+    vm.wait_for(STANDS).unwrap();
+    vm.type_keys("\r").unwrap();
+    vm.wait_for(&said("Stand-in", 0x80, 0x06)).unwrap();
+    drop(vm);
+    let refused = machine.run(&["apply", "--yes"]);
+    assert_eq!(refused.code, 3, "{}", refused.stderr);
+    assert!(refused.stderr.contains("saved-by-hand was saved at boot"), "{}", refused.stderr);
+    machine.ok(&["draft", "--take-saved"]);
+    machine.ok(&["apply", "--yes"]);
+    assert!(machine.outcome()["text"].as_str().unwrap().contains("Enter starts Saved by hand"));
+}
