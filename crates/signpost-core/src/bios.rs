@@ -17,7 +17,7 @@ pub use held::{Held, held};
 pub(crate) use menu::activated;
 pub use menu::rehearse_entry;
 pub use note::Note;
-pub(crate) use ours::ours_after;
+pub(crate) use ours::{ours_after, slot_at};
 pub(crate) use rehearse::rehearse;
 pub use rehearse::{first_in_words, first_words, rehearse_in_order};
 pub(crate) use sector::identity;
@@ -36,7 +36,7 @@ fn boot_sector(look: &Look, of: &PartitionSector, planned: &[SectorWrite]) -> Op
 /// What stands now where a step wrote; nothing where the survey does not have it.
 pub(crate) fn now(look: &Look, write: &SectorWrite) -> Option<Vec<u8>> {
     let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
-    let in_area = || ours::part(look.survey.boot_sectors.first_of(disk)?.ours.as_ref()?, write);
+    let in_area = || ours::state_at(look.survey.boot_sectors.first_of(disk)?.any_of_ours()?, write);
     look.survey.boot_sectors.bytes_at(disk, write.offset).map(<[u8]>::to_vec).or_else(in_area)
 }
 

@@ -105,8 +105,8 @@ pub struct SectorWrite {
 impl SectorWrite {
     /// Whether it lies where a table lies, or is one sector: a disk's first one, or a partition's boot sector.
     fn is_of_table_or_boot_sector(&self) -> bool {
-        /// The first usable sector of a table with the usual entries, at the largest sectors, in bytes.
-        const END: u64 = 64 << 10;
+        /// Where the first partition starts today, in bytes: tables lie before it, and what a boot program keeps behind the first sector.
+        const END: u64 = 1 << 20;
         let (Some(before), Some(after)) = (&self.before, &self.after) else { return false };
         let is_sector = after.len() == SECTOR && self.offset.is_multiple_of(SECTOR as u64);
         // A copy of the boot program, or a slot, wherever a BIOS boot partition lies.

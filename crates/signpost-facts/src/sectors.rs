@@ -56,6 +56,13 @@ pub struct FirstSector {
     pub left: Option<OurSectors>,
 }
 
+impl FirstSector {
+    /// What of ours lies there, whether the sector goes to it or not.
+    pub fn any_of_ours(&self) -> Option<&OurSectors> {
+        self.ours.as_ref().or(self.left.as_ref())
+    }
+}
+
 /// A BIOS boot partition, which holds no file system and belongs to whoever starts the disk.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct BootPartition {

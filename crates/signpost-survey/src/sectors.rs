@@ -93,11 +93,16 @@ fn boot_partition(device: &SharedDevice, disk: &Disk) -> Option<BootPartition> {
     })
 }
 
-/// What of ours lies where a menu would be put, as far as a copy of the boot program there counts.
+/// What of ours lies where a menu would be put, where a copy of the boot program begins there, whole or not: the power may have gone
+/// while it was written.
 fn left(device: &SharedDevice, gap: u64, boot_partition: Option<BootPartition>) -> Option<OurSectors> {
     let (start, sectors) = boot_partition.map_or((1, gap), |found| (found.start, found.sectors));
     let area = Area::in_sectors(u32::try_from(start).ok()?, u32::try_from(sectors).unwrap_or(u32::MAX), 1)?;
-    Some(ours(device, area)).filter(|ours| ours.copies.iter().any(Copy::is_whole))
+    let begins = |index: u32| {
+        let sector = read_sector(device, u64::from(area.copy(index)) * SECTOR as u64);
+        sector.is_some_and(|sector| area::is_part(&sector))
+    };
+    [0, 1].into_iter().any(begins).then(|| ours(device, area))
 }
 
 /// How many sectors hold something.

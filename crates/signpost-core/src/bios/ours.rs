@@ -5,10 +5,9 @@ use signpost_facts::ours::OurVariables;
 use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{self, Area};
-use signpost_menu::slot::{SLOT_SIZE, Slot, SlotFault};
+use signpost_menu::slot::{Slot, SlotFault};
 use signpost_menu::state::{self, State};
 use signpost_place::Look;
-use signpost_place::boot_program::sha256;
 
 use super::first;
 
@@ -51,24 +50,23 @@ pub(crate) fn ours_after(look: &Look, of: &FirstSector, planned: &[SectorWrite])
     Some(Ours { has_program, slots, remembered: remembered_in(&remembered) })
 }
 
-/// What stands in an area where a step wrote: what is remembered; a slot; a copy of the boot program, where it is the one that was
-/// written. Nothing where that is not known.
-pub(super) fn part(ours: &OurSectors, write: &SectorWrite) -> Option<Vec<u8>> {
-    let is_at = |sector: u32| u64::from(sector).checked_mul(SECTOR as u64) == Some(write.offset);
-    [0u32, 1].into_iter().find_map(|index| {
-        let at = index as usize;
-        if is_at(ours.area.state(index)) {
-            return ours.state.get(at).cloned();
-        }
-        if is_at(ours.area.slot(index)) {
-            let mut bytes = ours.slots.get(at)?.clone().into_bytes();
-            Slot::decode(&bytes).ok()?;
-            bytes.resize(SLOT_SIZE, b'\n');
-            return Some(bytes);
-        }
-        let wrote = write.after.as_ref().filter(|_| is_at(ours.area.copy(index)))?;
-        (ours.copies.get(at) == Some(&Copy::Whole(sha256(wrote)))).then(|| wrote.clone())
-    })
+/// What is remembered in a sector where a step wrote. What else stands in an area is not kept by the survey to the byte.
+pub(super) fn state_at(ours: &OurSectors, write: &SectorWrite) -> Option<Vec<u8>> {
+    let is_at = |index: &usize| at(ours.area.state(u32::from(*index == 1))) == Some(write.offset);
+    (0..2).find(is_at).and_then(|index| ours.state.get(index).cloned())
+}
+
+/// The whole slot of the menu that stands where a step wrote.
+pub(crate) fn slot_at(look: &Look, write: &SectorWrite) -> Option<Slot> {
+    let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
+    let ours = look.survey.boot_sectors.first_of(disk)?.any_of_ours()?;
+    let index = (0..2u32).find(|index| at(ours.area.slot(*index)) == Some(write.offset))?;
+    ours.slots().into_iter().nth(index as usize)?.ok()
+}
+
+/// A sector's place in bytes.
+fn at(sector: u32) -> Option<u64> {
+    u64::from(sector).checked_mul(SECTOR as u64)
 }
 
 fn remembered_in(state: &State) -> OurVariables {

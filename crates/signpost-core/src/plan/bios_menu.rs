@@ -18,7 +18,7 @@ use super::planned::{Plan, Wishes};
 use super::slots;
 use crate::bios::{self, Which};
 use crate::draft;
-use crate::history::History;
+use crate::history::{Action, History};
 use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::resolve::{opening, resolve};
@@ -35,7 +35,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     let mut refusals: Vec<Refusal> = room.foreign(first).into_iter().collect();
     let mut writer = Sectors { look, first, writes: Vec::new() };
     let machine = signpost_place::home::machine_id(look);
-    let held = first.ours.as_ref().or(first.left.as_ref()).filter(|ours| ours.area == room.area);
+    let held = first.any_of_ours().filter(|ours| ours.area == room.area);
     writer.copies(&room.area, held, copy)?;
     let seen = held.map_or([Err(SlotFault::Empty), Err(SlotFault::Empty)], OurSectors::slots);
     for slot in slots::wanted(look, &seen, (menu, &machine), SECTOR_SLOT_NAMES)? {
@@ -151,7 +151,7 @@ fn room(look: &Look, first: &FirstSector, program: u32) -> Result<Room> {
             Area::needed(program)
         ))
     })?;
-    let used = if first.ours.is_some() || first.left.is_some() { 0 } else { used };
+    let used = if first.any_of_ours().is_some() { 0 } else { used };
     Ok(Room { area, words, used })
 }
 
@@ -254,8 +254,11 @@ impl Sectors<'_> {
 /// Where nothing of ours is on it, or its first sector cannot be read.
 pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     let sectors = &look.survey.boot_sectors;
-    let homes: Vec<&FirstSector> = sectors.first.iter().filter(|first| first.ours.is_some()).collect();
-    if homes.is_empty() {
+    let homes: Vec<&FirstSector> =
+        sectors.first.iter().filter(|first| first.any_of_ours().is_some()).collect();
+    // One that was cut off behind its last write has nothing more to do than to say so.
+    let was_begun = history.unfinished().is_some_and(|record| record.action == Action::Remove);
+    if homes.is_empty() && !was_begun {
         return Err(Error::WrongUse(
             "nothing of ours is on this machine; `signpost undo` undoes what was written into its sectors"
                 .into(),
@@ -265,15 +268,17 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     let mut notes = Vec::new();
     for first in &homes {
         let mut writer = Sectors { look, first, writes: Vec::new() };
-        let before = writer.code_before(history);
-        if before.is_none() {
-            notes.push(format!(
-                "what the first sector of d{} held before is not known: plain code starts its active partition",
-                first.disk
-            ));
+        let before = writer.code_before(history).filter(|_| first.ours.is_some());
+        if first.ours.is_some() {
+            if before.is_none() {
+                notes.push(format!(
+                    "what the first sector of d{} held before is not known: plain code starts its active partition",
+                    first.disk
+                ));
+            }
+            writer.first(&before.unwrap_or_else(plain_code))?;
         }
-        writer.first(&before.unwrap_or_else(plain_code))?;
-        if let Some(ours) = &first.ours {
+        if let Some(ours) = first.any_of_ours() {
             writer.clear(&ours.area)?;
         }
         writes.extend(writer.writes);

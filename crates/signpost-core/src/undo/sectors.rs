@@ -2,6 +2,7 @@
 
 use signpost_facts::change::{Change, SectorWrite};
 use signpost_firmware::bios::area;
+use signpost_menu::slot::Slot;
 use signpost_place::Look;
 
 use crate::bios;
@@ -33,9 +34,13 @@ fn back(look: &Look, writes: &[&SectorWrite], notes: &mut Vec<String>) -> Option
     let wrote: Vec<&[u8]> = writes.iter().filter_map(|write| write.after.as_deref()).collect();
     let what = format!("undo: {}", first.what);
     let seen = bios::now(look, writes.last()?);
-    // A part of an area that is hurt, or of one that is not there any more, goes back whole: nobody else's it is.
-    let is_part = || wrote.iter().copied().chain([before]).any(area::is_part);
-    if seen.is_none() && is_part() {
+    // A copy of the boot program, or a slot, goes back whole: nobody else writes there but the boot program, whose menu stays.
+    if wrote.iter().copied().chain([before]).any(area::is_part) {
+        let is_ours = |slot: &Slot| wrote.iter().chain([&before]).any(|bytes| Slot::decode(bytes).as_ref() == Ok(slot));
+        if bios::slot_at(look, first).is_some_and(|slot| !is_ours(&slot)) {
+            notes.push(format!("{}: changed since at boot; it stays as it is", first.what));
+            return None;
+        }
         return Some(SectorWrite { what, before: None, after: Some(before.to_vec()), ..first.clone() });
     }
     let now = seen.or_else(|| wrote.last().map(|last| last.to_vec()))?;

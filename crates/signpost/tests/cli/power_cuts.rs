@@ -5,6 +5,7 @@ mod recording;
 
 use self::recording::{Change, Cut, cuts, record, replay};
 use crate::bios::{gauge_bench, hurt};
+use crate::bios_menu::lathe_bench;
 use crate::cuts::{BENCHES, Bench, State, state};
 use crate::fsck;
 use crate::harness::TestMachine;
@@ -220,4 +221,34 @@ fn every_change_of_a_bios_machines_sectors_survives_a_cut_anywhere() {
     ] {
         Trial { name: name.into(), made, args, esps: Vec::new(), undone: Undone::Nothing }.run(stride(5));
     }
+}
+
+/// Until the first sector is written, and that is one sector, what started before starts; then the menu does.
+#[test]
+fn a_menu_on_a_bios_machine_survives_a_cut_anywhere() {
+    let whole = lathe_bench();
+    let program = whole.path("program.img").display().to_string();
+    let applied = whole.copy();
+    let words = |words: &[&'static str]| -> Vec<String> {
+        words.iter().map(ToString::to_string).chain(["--boot-program".into(), program.clone()]).collect()
+    };
+    let apply = words(&["apply", "--yes"]);
+    applied.ok(&apply.iter().map(String::as_str).collect::<Vec<_>>());
+    applied.ok(&["survey"]);
+    let lost_code = applied.copy();
+    hurt(&lost_code, 0, &[0xfa; 440]);
+    let mend = words(&["mend", "--yes"]);
+    let plain = |words: &[&str]| words.iter().map(ToString::to_string).collect::<Vec<String>>();
+    let mut count = 0;
+    for (name, made, args, undone) in [
+        ("apply on BIOS", &whole, apply.clone(), Undone::Starts),
+        ("undo on BIOS", &applied, plain(&["undo", "--yes"]), Undone::Nothing),
+        ("mend of the first sector", &lost_code, mend, Undone::Starts),
+        ("once on BIOS", &applied, plain(&["once", "one"]), Undone::Nothing),
+        ("remove on BIOS", &applied, plain(&["apply", "--remove", "--yes"]), Undone::Starts),
+    ] {
+        let args = args.iter().map(String::as_str).collect();
+        count += Trial { name: name.into(), made, args, esps: Vec::new(), undone }.run(stride(29));
+    }
+    println!("{count} cuts");
 }

@@ -229,7 +229,7 @@ fn what_is_saved_at_the_prompt_is_there_at_the_next_start_and_is_news() {
     vm.type_keys("compose sector d1p1\r").unwrap();
     vm.wait_for("The boot sector of d1p1").unwrap();
     vm.type_keys("save --default Saved by hand\r").unwrap();
-    vm.wait_for("is in the menu, and the default").unwrap();
+    vm.wait_for("saved-by-hand is in the menu").unwrap();
     drop(vm);
     let mut vm = machine.started(Bus::Sata, 64, &[]);
     vm.wait_for("Saved by hand").unwrap();
