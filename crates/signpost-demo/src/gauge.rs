@@ -1,5 +1,6 @@
 //! *Gauge logger* of Kestrel Point: a PC of before UEFI, with Larkspur Linux 10 in logical partitions, Skerry BSD 9 in
-//! a slice, and GaugeDOS 7.
+//! a slice, and GaugeDOS 7. And *Lathe PC* of its workshop, the same with a first partition at 1 MiB, before which there is room for a
+//! menu, and with a kernel that such a machine starts.
 
 use std::fs::{self, File};
 use std::io;
@@ -8,8 +9,8 @@ use std::path::Path;
 
 use signpost_firmware::bios::{CODE_LEN, plain};
 
-use crate::boot_sector;
 use crate::volume::{self, Packed};
+use crate::{bios_kernel, boot_sector};
 
 /// UUID of Larkspur 10's root.
 pub const LARKSPUR_ROOT: &str = "9d3f2b70-41c8-4e0a-b5d6-72a8c1e50f10";
@@ -70,13 +71,33 @@ struct Entry {
 /// # Errors
 /// Where a file cannot be written.
 pub fn write(folder: &Path) -> io::Result<()> {
+    make(folder, MACHINE, 63, Packed(BOOT).bytes()?)
+}
+
+/// The same of *Lathe PC*.
+///
+/// # Errors
+/// Where a file cannot be written.
+pub fn write_lathe(folder: &Path) -> io::Result<()> {
+    const HEADER: usize = 0x202;
+    let machine = MACHINE.replace("Gauge logger", "Lathe PC").replace("GLM-4410", "GLM-4411");
+    let mut boot = Packed(BOOT).bytes()?;
+    let kernel = bios_kernel::kernel("4.19.8-larkspur", true);
+    let header = boot.windows(4).position(|bytes| bytes == b"HdrS").and_then(|at| at.checked_sub(HEADER));
+    let place = header.and_then(|at| boot.get_mut(at..at + kernel.len()));
+    place.ok_or(io::ErrorKind::UnexpectedEof)?.copy_from_slice(&kernel);
+    make(folder, &machine, MIB, boot)
+}
+
+/// The bench whose first partition starts at this sector.
+fn make(folder: &Path, machine: &str, first: u64, boot: Vec<u8>) -> io::Result<()> {
     fs::create_dir_all(folder.join("catalogue"))?;
-    fs::write(folder.join("machine.toml"), MACHINE)?;
+    fs::write(folder.join("machine.toml"), machine)?;
     fs::write(folder.join("catalogue/kestrel.toml"), CATALOGUE)?;
     let disk = File::create(folder.join(IMAGE))?;
     disk.set_len(96 * MIB * SECTOR)?;
     let plain = |kind, first, sectors| Entry { kind, is_active: false, first, sectors };
-    let dos = Entry { is_active: true, ..plain(0x06, 63, 16 * MIB) };
+    let dos = Entry { is_active: true, ..plain(0x06, first, 16 * MIB) };
     let slice = plain(0xa5, 18 * MIB, 20 * MIB);
     let extended = plain(0x05, 40 * MIB, 50 * MIB);
     table(&disk, 0, &[&dos, &slice, &extended])?;
@@ -90,14 +111,14 @@ pub fn write(folder: &Path) -> io::Result<()> {
         table(&disk, at, &[Some(own), next].iter().flatten().collect::<Vec<_>>())?;
     }
     let at = |sector: u64| sector * SECTOR;
-    disk.write_all_at(&gauge_dos()?, at(63))?;
+    disk.write_all_at(&gauge_dos(first)?, at(first))?;
     let mut skerry = [0; 512];
     boot_sector::stand_in(&mut skerry, "Skerry BSD 9");
     disk.write_all_at(&skerry, at(slice.first))?;
     disk.write_all_at(&label(&slice), at(slice.first + 1))?;
     Packed(SKERRY).write(&disk, at(slice.first + 16))?;
     Packed(ROOT).write(&disk, at(40 * MIB + 63))?;
-    Packed(BOOT).write(&disk, at(66 * MIB + 63))?;
+    disk.write_all_at(&boot, at(66 * MIB + 63))?;
     disk.write_all_at(b"SWAPSPACE2", at(76 * MIB + 63) + 4086)
 }
 
@@ -127,7 +148,6 @@ fn chs(lba: u64) -> [u8; 3] {
     [head as u8, (sector | (cylinder >> 2 & 0xc0)) as u8, cylinder as u8]
 }
 
-/// GaugeDOS 7: FAT16, whose boot sector names the file that it starts.
 /// Puts code that nobody knows into the first sector of a bench's disk, as another system's installer does; the table stays.
 ///
 /// # Errors
@@ -139,7 +159,8 @@ pub fn overwrite_first_sector(folder: &Path) -> io::Result<()> {
     File::options().write(true).open(folder.join(IMAGE))?.write_all_at(&code, 0)
 }
 
-fn gauge_dos() -> io::Result<Vec<u8>> {
+/// GaugeDOS 7: FAT16, whose boot sector names the file that it starts.
+fn gauge_dos(first: u64) -> io::Result<Vec<u8>> {
     let files: Vec<(String, Vec<u8>)> = vec![
         ("/GDOS.SYS".into(), b"GaugeDOS 7 kernel\r\n".repeat(800)),
         ("/GCOMMAND.COM".into(), b"GaugeDOS 7 shell\r\n".repeat(300)),
@@ -147,7 +168,7 @@ fn gauge_dos() -> io::Result<Vec<u8>> {
     ];
     let mut volume = volume::fat(16 << 20, "GAUGEDOS 7", 0x0719_2204, &files)?;
     // Its boot sector knows how many sectors lie before it.
-    volume[28..32].copy_from_slice(&63u32.to_le_bytes());
+    volume[28..32].copy_from_slice(&(first as u32).to_le_bytes());
     let mut sector: [u8; 512] = std::array::from_fn(|at| volume[at]);
     boot_sector::stand_in(&mut sector, "GaugeDOS 7");
     volume[..512].copy_from_slice(&sector);

@@ -146,8 +146,8 @@ impl Machine {
                  UEFI firmware, start it in UEFI mode and run this again; `signpost survey` works as it is"
             }
             FirmwareKind::Bios => {
-                "BIOS firmware has no boot entries and shows no menu: it starts one system, by the active partition; \
-                 `signpost sector active` names another one, `signpost rehearse` follows a start"
+                "BIOS firmware has no boot entries: it starts the code in a disk's first sector; `signpost sector list` shows that, \
+                 `signpost apply` puts a menu there, `signpost rehearse` follows a start"
             }
             FirmwareKind::Unknown => {
                 "loose disk images have no firmware; name the folder of a bench with \

@@ -36,7 +36,8 @@ fn back(look: &Look, writes: &[&SectorWrite], notes: &mut Vec<String>) -> Option
     let seen = bios::now(look, writes.last()?);
     // A copy of the boot program, or a slot, goes back whole: nobody else writes there but the boot program, whose menu stays.
     if wrote.iter().copied().chain([before]).any(area::is_part) {
-        let is_ours = |slot: &Slot| wrote.iter().chain([&before]).any(|bytes| Slot::decode(bytes).as_ref() == Ok(slot));
+        let is_ours =
+            |slot: &Slot| wrote.iter().chain([&before]).any(|bytes| Slot::decode(bytes).as_ref() == Ok(slot));
         if bios::slot_at(look, first).is_some_and(|slot| !is_ours(&slot)) {
             notes.push(format!("{}: changed since at boot; it stays as it is", first.what));
             return None;

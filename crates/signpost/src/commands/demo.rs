@@ -33,6 +33,8 @@ enum Kind {
     Tide,
     /// An older one with BIOS
     Gauge,
+    /// One with BIOS that has room for a menu
+    Lathe,
 }
 
 type Walk = &'static [(&'static str, &'static [&'static str])];
@@ -106,6 +108,20 @@ const BIOS_HURT: Walk = &[
     ("It was a mistake? Undo it, byte by byte.", &["undo", "--yes"]),
     ("And once more, now by what was saved.", &["sector", "restore", "d1.bin", "d1", "--yes"]),
 ];
+/// The walk on one with room for a menu.
+const BIOS_MENU: Walk = &[
+    ("Lathe PC stands in the workshop, and is older than UEFI too. What is on it?", &["survey"]),
+    (
+        "Make a menu file of what was found, for our boot program to show. It is yours to edit.",
+        &["draft", "--host", "signpost"],
+    ),
+    PLAN,
+    APPLY,
+    ("Follow a start, from the first sector of the disk on:", &["rehearse"]),
+    ("And what if somebody chose the old system?", &["rehearse", "--choose", "gaugedos"]),
+    UNDO,
+];
+
 /// Where the demo keeps saved sectors, in the bench.
 const SAVED: &str = "sectors";
 
@@ -117,12 +133,16 @@ pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     match args.kind {
         Kind::Tide => tide::bench(StoreKind::Fd).write(&folder)?,
         Kind::Gauge => gauge::write(&folder)?,
+        Kind::Lathe => gauge::write_lathe(&folder)?,
     }
     let folder = folder.canonicalize().unwrap_or(folder);
     if !args.bench_only && args.kind == Kind::Gauge {
         walk(&folder, BIOS)?;
         gauge::overwrite_first_sector(&folder)?;
         walk(&folder, BIOS_HURT)?;
+    } else if !args.bench_only && args.kind == Kind::Lathe {
+        let has_program = found_beside_us(FirmwareKind::Bios).is_some();
+        walk(&folder, if has_program { BIOS_MENU } else { BIOS })?;
     } else if !args.bench_only {
         if found_beside_us(FirmwareKind::Uefi).is_some() {
             walk(&folder, WITH_BOOT_PROGRAM)?;
@@ -139,7 +159,7 @@ pub fn run(app: &App<'_>, args: &DemoArgs) -> Outcome {
     }
     out::text(&style::heading(&format!("The bench is in {}\n", folder.display())));
     let (lead, next): (&str, &[&str]) = match (args.kind, args.bench_only) {
-        (Kind::Gauge, _) => ("Try next:", &NEXT_BIOS),
+        (Kind::Gauge | Kind::Lathe, _) => ("Try next:", &NEXT_BIOS),
         (Kind::Tide, true) => ("Try:", &NEXT_AT_FIRST),
         (Kind::Tide, false) => ("Try next, or edit its menu.toml and look at the menu again:", &NEXT),
     };

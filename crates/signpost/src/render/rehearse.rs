@@ -26,6 +26,14 @@ fn steps(steps: &[Step]) -> String {
         }
         return table.text();
     }
+    if steps.iter().all(|step| step.entry.is_none()) {
+        let mut table = Table::new(&["step", "why", "label", "finding"]);
+        for (index, step) in steps.iter().enumerate() {
+            let label = step.label.clone().unwrap_or_default();
+            table.row([number(index), step.reason.clone(), label, step.finding.clone()]);
+        }
+        return table.text();
+    }
     let mut table = Table::new(&["step", "why", "entry", "label", "finding"]);
     for (index, step) in steps.iter().enumerate() {
         table.row([

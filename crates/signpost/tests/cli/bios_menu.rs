@@ -18,7 +18,7 @@ const MENU: &str = "format = 1\n[menu]\nhost = \"signpost\"\ndefault = \"two\"\n
     [[entry]]\nid = \"two\"\ntitle = \"The second\"\nstarts = \"sector\"\nvolume = \"partuuid:51572000-02\"\n";
 
 /// A boot program as it is built, of so many bytes of nothing.
-fn program(length: usize) -> Vec<u8> {
+pub fn bios_program(length: usize) -> Vec<u8> {
     let mut first = vec![0x90; SECTOR];
     first[424..432].copy_from_slice(area::MARKER);
     first[510..].copy_from_slice(&[0x55, 0xaa]);
@@ -49,7 +49,7 @@ pub fn lathe_bench() -> TestMachine {
         "format = 1\nname = \"Lathe\"\nfirmware = \"bios\"\n\n[[disk]]\nimage = \"gauge.img\"\nserial = \"S-1\"\n",
     );
     machine.write("menu.toml", MENU);
-    std::fs::write(machine.path("program.img"), program(60_000)).unwrap();
+    std::fs::write(machine.path("program.img"), bios_program(60_000)).unwrap();
     machine
 }
 
@@ -114,7 +114,7 @@ fn what_somebody_keeps_there_is_guarded_and_comes_back() {
 fn a_place_that_is_too_small_or_not_there_is_refused_in_words() {
     let gauge = gauge_bench();
     gauge.write("menu.toml", &MENU.replace("partuuid:51572000", "partuuid:7a51900b"));
-    std::fs::write(gauge.path("program.img"), program(60_000)).unwrap();
+    std::fs::write(gauge.path("program.img"), bios_program(60_000)).unwrap();
     let program = named(&gauge);
     let error = flat(&gauge.fails(4, &with_program(&["plan"], &program)));
     assert!(error.contains("62 free sectors behind its first sector"), "{error}");
@@ -268,7 +268,7 @@ fn another_version_goes_where_the_old_one_was_and_undo_brings_that_back() {
     apply(&machine);
     let before = disk(&machine);
     let first = before[..SECTOR].to_vec();
-    std::fs::write(machine.path("program.img"), program(70_000)).unwrap();
+    std::fs::write(machine.path("program.img"), bios_program(70_000)).unwrap();
     let said = apply(&machine);
     assert!(said.contains("2 writes") && !said.contains("first sector of d1"), "{said}");
     assert_eq!(disk(&machine)[..SECTOR], first, "the first sector never changes at an update");

@@ -7,6 +7,7 @@ use std::process::Command;
 
 use signpost_demo::program::Program;
 
+use crate::bios_menu::bios_program;
 use crate::harness::copy_program;
 
 fn root() -> PathBuf {
@@ -27,6 +28,7 @@ impl Terminal {
         copy_program(&folder.path().join("bin/signpost"));
         let stand_in = Program::new("Signpost").boot_program().build();
         std::fs::write(folder.path().join("bin/signpost-x64.efi"), stand_in).unwrap();
+        std::fs::write(folder.path().join("bin/signpost-bios.img"), bios_program(60_000)).unwrap();
         Self { folder }
     }
 

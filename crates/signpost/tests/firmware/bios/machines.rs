@@ -182,9 +182,9 @@ fn the_menu_comes_on_what_old_machines_have() {
     }
 }
 
-/// A disk of 5 TiB, which is mostly a hole: the firmware takes numbers of 64 bits.
+/// A disk of 5 TiB, which is mostly a hole.
 #[test]
-fn a_kernel_beyond_two_tebibytes_is_reached() {
+fn the_menu_comes_from_a_disk_of_five_tebibytes() {
     let machine = plain_machine("timeout = \"never\"");
     let file = std::fs::File::options().write(true).open(machine.image()).unwrap();
     file.set_len(5 << 40).unwrap();
