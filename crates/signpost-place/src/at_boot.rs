@@ -309,6 +309,9 @@ fn boot_sectors(
     name: &str,
 ) -> Vec<BootSector> {
     let Origin::Partition(disk, index) = origin else { return Vec::new() };
+    if !cfg!(feature = "sectors") {
+        return Vec::new();
+    }
     let (Some(path), Some(table)) = (paths.get(*disk), disks.get(*disk).map(|disk| &disk.table)) else {
         return Vec::new();
     };
@@ -430,7 +433,7 @@ impl Volumes for BootMachine {
     }
 
     fn firmware(&self) -> Firmware {
-        self.firmware
+        if cfg!(feature = "sectors") { self.firmware } else { Firmware::Uefi }
     }
 
     fn sector(&self, volume: usize) -> Option<(String, SectorCode)> {

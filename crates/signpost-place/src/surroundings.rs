@@ -18,6 +18,9 @@ use crate::finder;
 use crate::reader::VolumeReader;
 use crate::volumes::{Seen, Volumes};
 
+/// Whether there is a firmware that starts boot sectors.
+const STARTS_SECTORS: bool = cfg!(feature = "sectors");
+const NO_SECTORS: &str = "UEFI firmware starts no boot sectors";
 /// Bytes at the start of a program that hold its headers.
 const PE_HEAD: usize = 64 * 1024;
 
@@ -167,6 +170,9 @@ pub(crate) fn boot_sector(
     volume: usize,
     file: Option<&str>,
 ) -> Result<String, String> {
+    if !STARTS_SECTORS {
+        return Err(NO_SECTORS.into());
+    }
     let (name, code) = match file {
         None => volumes
             .sector(volume)
@@ -185,6 +191,9 @@ pub(crate) fn boot_sector(
 }
 
 pub(crate) fn first_sector(volumes: &impl Volumes, volume: usize) -> Result<String, String> {
+    if !STARTS_SECTORS {
+        return Err(NO_SECTORS.into());
+    }
     match volumes.first_sector(volume) {
         Some((name, code, false)) if !code.starts_nothing() => Ok(name),
         Some((name, _, true)) => Err(format!("{name} is the disk that the menu itself starts from")),

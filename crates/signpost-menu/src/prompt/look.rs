@@ -7,6 +7,7 @@ use alloc::{format, vec};
 use super::find::{systems_on, vendors};
 use super::place::Found;
 use super::{Hands, Item, Reply, Then, columns, size};
+use crate::document::Starts;
 use crate::linux_system::LinuxKernel;
 use crate::resolve::{LoadOptionSeen, Within};
 use crate::sorted::sorted;
@@ -185,6 +186,9 @@ pub(super) fn show(hands: &impl Hands, found: &Found) -> Result<Vec<String>, Str
 pub(super) fn firmware(hands: &impl Hands, rest: &str) -> Result<Reply, String> {
     let options = hands.load_options();
     if rest == "setup" {
+        if let Some(why) = hands.firmware().cannot(&Starts::SetupScreen) {
+            return Err(why.into());
+        }
         return Ok(Reply::then("the next start opens firmware setup", Then::SetupScreen));
     }
     if options.is_empty() {

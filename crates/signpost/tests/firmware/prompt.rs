@@ -187,26 +187,26 @@ const SCRIPT: [&str; 42] = [
 const WRITING: [&str; 3] = ["compose linux on d1p2", "save By hand", "save --default By hand"];
 
 /// What the screen shows, without blanks: how lines are wrapped differs from the desk.
-struct Screen {
+pub struct Screen {
     parser: vt100::Parser,
     fed: usize,
 }
 
 impl Screen {
-    fn new() -> Self {
+    pub fn new() -> Self {
         let size = |cells: u16| NonZero::new(cells).unwrap();
         Self { parser: vt100::Parser::new(size(60), size(240), 0), fed: 0 }
     }
 
     /// Takes in what has come since.
-    fn shown(&mut self, serial: &[u8]) -> String {
+    pub fn shown(&mut self, serial: &[u8]) -> String {
         self.parser.process(&serial[self.fed..]);
         self.fed = serial.len();
         packed(&self.parser.screen().contents())
     }
 }
 
-fn packed(text: &str) -> String {
+pub fn packed(text: &str) -> String {
     text.chars().filter(|c| !c.is_whitespace()).collect()
 }
 
@@ -273,7 +273,7 @@ fn opened(machine: &TestMachine, line: &str) -> Vm {
 }
 
 /// What the language answers at the desk, without what the desk adds of its own behind words that write.
-fn answers(desk: &TestMachine, script: &[&str]) -> Vec<(String, String)> {
+pub fn answers(desk: &TestMachine, script: &[&str]) -> Vec<(String, String)> {
     desk.write("script", &script.join("\n"));
     let said = desk.run(&["prompt", "--yes", "--script", desk.path("script").to_str().unwrap()]).stdout;
     let parts = said.split("\n> ").map(|part| part.trim_start_matches("> "));

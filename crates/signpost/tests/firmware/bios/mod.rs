@@ -6,12 +6,13 @@ mod agreement;
 mod live;
 mod machines;
 mod menu;
+mod prompt;
 mod real;
 
 use core::arch::global_asm;
 
 use signpost_demo::{bios_kernel, boot_sector};
-use signpost_firmware::bios::plain;
+use signpost_firmware::bios::{SECTOR, area, plain};
 
 global_asm!(include_str!("kernel.s"), options(att_syntax));
 global_asm!(include_str!("plain.s"), options(att_syntax));
@@ -41,4 +42,18 @@ fn code_is_what_its_source_says() {
     assert_eq!(kernel, bios_kernel::CODE, "kernel.s");
     let stand_in = between(&raw const stand_in_start, &raw const stand_in_last);
     assert_eq!(&stand_in[0x5a..], boot_sector::CODE, "stand-in.s");
+}
+
+/// Two copies of the program, two slots and what is remembered fit before a first partition at 1 MiB, with room to grow.
+#[test]
+fn the_boot_program_leaves_room_before_a_partition_at_one_mebibyte() {
+    const MOST: usize = 860;
+    let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost")).parent().unwrap();
+    let path = built.join("../boot/signpost-bios.img");
+    let bytes = std::fs::read(&path)
+        .unwrap_or_else(|error| panic!("{}: {error}; `cargo xtask boot`", path.display()));
+    let (_, copy) = area::program(&bytes).expect("it is a boot program");
+    println!("a copy has {} sectors", copy.len() / SECTOR);
+    assert!(copy.len() / SECTOR <= MOST, "{} sectors", copy.len() / SECTOR);
+    assert!(area::Area::in_sectors(1, 2047, (copy.len() / SECTOR) as u32).is_some());
 }
