@@ -49,7 +49,25 @@ pub fn take() -> Result<()> {
     let picture = folder.join("gauge.png");
     display.picture(&program, work.path(), ("gauge survey", "12"), &picture)?;
     println!("{}", picture.display());
-    boot_screens(&program, work.path(), &folder)
+    boot_screens(&program, work.path(), &folder)?;
+    bios_screen(&program, work.path(), &folder)
+}
+
+/// The picture of the boot program for BIOS. Its firmware has a screen for that, and writes on the serial line beside it.
+fn bios_screen(program: &Path, work: &Path, folder: &Path) -> Result<()> {
+    let (bench, port) = (work.join("lathe"), work.join("serial-port"));
+    gauge::write_lathe(&bench).map_err(|error| error.to_string())?;
+    for args in [&["draft", "--host", "signpost"][..], &["tune", "timeout=never"], &["apply", "--yes"]] {
+        run(Command::new(program).arg("--machine").arg(&bench).arg("--quiet").args(args))?;
+    }
+    fs::write(&port, 0x3f8u16.to_le_bytes()).map_err(at(&port))?;
+    let mut spec = Spec::of_bios([bench.join("gauge.img")]);
+    let screen = format!("name=etc/sercon-port,file={}", port.display());
+    spec.devices = ["-machine", "graphics=on", "-fw_cfg", &screen].map(String::from).to_vec();
+    let picture = folder.join("boot-bios.png");
+    vm::screen(&spec, None, work, &picture)?;
+    println!("{}", picture.display());
+    Ok(())
 }
 
 /// Pictures of the boot program on real firmware: file, keys typed, an entry that starts nothing before them.

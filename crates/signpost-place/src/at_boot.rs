@@ -1,5 +1,8 @@
 //! The machine at boot: its volumes, numbered and named as at the desk.
 
+mod as_firmware;
+mod sectors;
+
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -9,23 +12,23 @@ use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_disk::names;
 use signpost_disk::open;
 use signpost_disk::probe::Identity;
-use signpost_disk::table::{Purpose, TableEntry};
 use signpost_disk::volumes::{Disk, Origin, Volume};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
-use signpost_firmware::image::loading;
 use signpost_firmware::image::pe::MachineType;
-use signpost_firmware::start::{
-    DiskMatch, Hardware, Names, PartitionSeen, Program, Target, locate, volume_path,
-};
+use signpost_firmware::start::{locate, volume_path};
 use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::ids;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 use signpost_menu::slot::{Slot, SlotFault};
 use signpost_menu::text::shown;
+
+use as_firmware::AsFirmware;
+pub use sectors::BootSector;
+use sectors::boot_sectors;
 
 use crate::disk_order;
 use crate::finder::Systems;
@@ -85,21 +88,6 @@ pub struct ShownPartition {
     pub disk: usize,
     /// Whether the boot program was started from it.
     pub is_home: bool,
-}
-
-/// A partition's boot sector.
-#[derive(Clone, Debug)]
-pub struct BootSector {
-    /// The partition, as people type it.
-    pub name: String,
-    /// Its disk's index.
-    pub disk: usize,
-    /// Where it starts, in bytes of the disk.
-    pub start: u64,
-    /// Its type, where the table is an MBR's.
-    pub kind: Option<u8>,
-    /// What is in it.
-    pub code: SectorCode,
 }
 
 /// A volume at boot.
@@ -301,39 +289,6 @@ impl Plugged {
     }
 }
 
-/// The boot sectors that a volume may be started by: its own, then that of the partition around a slice.
-fn boot_sectors(
-    blocks: &impl Blocks,
-    (paths, disks): (&[DevicePath], &[Disk]),
-    origin: &Origin,
-    name: &str,
-) -> Vec<BootSector> {
-    let Origin::Partition(disk, index) = origin else { return Vec::new() };
-    if !cfg!(feature = "sectors") {
-        return Vec::new();
-    }
-    let (Some(path), Some(table)) = (paths.get(*disk), disks.get(*disk).map(|disk| &disk.table)) else {
-        return Vec::new();
-    };
-    let own = table.partitions.get(*index);
-    let around = own.and_then(|entry| {
-        let letter = entry.slice.as_ref()?.chars().last()?;
-        let around: u32 = entry.slice.as_ref()?.trim_end_matches(letter).parse().ok()?;
-        let around = table.partitions.iter().find(|entry| entry.slice.is_none() && entry.number == around)?;
-        Some((name.trim_end_matches(letter), around))
-    });
-    let sector = |(name, entry): (&str, &TableEntry)| {
-        let bytes = blocks.boot_sector(path, entry.start)?;
-        let kind = match entry.purpose {
-            Purpose::Mbr(kind) => Some(kind.0),
-            _ => None,
-        };
-        let code = code::of_partition(&bytes);
-        Some(BootSector { name: name.to_string(), disk: *disk, start: entry.start, kind, code })
-    };
-    own.map(|own| (name, own)).into_iter().chain(around).filter_map(sector).collect()
-}
-
 /// By what a volume can be named.
 fn identity(
     name: String,
@@ -464,81 +419,3 @@ impl Volumes for BootMachine {
 }
 
 stands_around_a_menu!(BootMachine);
-
-/// The machine as the firmware's own rules of starting see it: what a load option leads to is judged at boot by the code that
-/// judges it at the desk. A partition's id is its volume's index.
-struct AsFirmware<'a> {
-    machine: &'a BootMachine,
-    partitions: Vec<PartitionSeen>,
-    disks: Vec<usize>,
-}
-
-impl<'a> AsFirmware<'a> {
-    fn new(machine: &'a BootMachine) -> Self {
-        let seen = machine.volumes.iter().enumerate().filter_map(|(id, volume)| {
-            let drive = volume.drive.as_ref()?;
-            Some(PartitionSeen {
-                id,
-                disk: volume.disk?,
-                number: drive.number,
-                signature: drive.signature,
-                readable: volume.is_fat,
-            })
-        });
-        Self { machine, partitions: seen.collect(), disks: (0..machine.disks.len()).collect() }
-    }
-}
-
-impl Hardware for AsFirmware<'_> {
-    fn partitions(&self) -> &[PartitionSeen] {
-        &self.partitions
-    }
-
-    fn disks(&self) -> &[usize] {
-        &self.disks
-    }
-
-    fn program(&self, partition: usize, path: &str, _: &[u8]) -> Program {
-        let reader = match surroundings::reader(self.machine, partition) {
-            Ok(reader) => reader,
-            Err(why) => return Program::Unfit(why),
-        };
-        let path = volume_path(path);
-        let head = match reader.read_head(&path, PROGRAM_HEAD) {
-            Ok(head) => head,
-            Err(VolumeError::NotFound(_)) => return Program::Missing,
-            Err(error) => return Program::Unfit(error.to_string()),
-        };
-        let size = reader.metadata(&path).map_or(0, |found| found.size);
-        loading::becomes(&head, size, self.machine.architecture)
-    }
-
-    /// Firmware's own entries name a disk by its whole path.
-    fn disk_of(&self, path: &DevicePath, _: &str) -> DiskMatch {
-        let found = self.machine.disks.iter().position(|disk| disk == path);
-        found.map_or(DiskMatch::Unknown, DiskMatch::Disk)
-    }
-
-    fn fallback_file_name(&self) -> &str {
-        self.machine.architecture.fallback_file_name().unwrap_or(MachineType::X64_FALLBACK)
-    }
-}
-
-impl Names for BootMachine {
-    fn name(&self, partition: usize) -> String {
-        Volumes::name(self, partition)
-    }
-
-    fn number(&self, partition: usize) -> u32 {
-        self.volumes.get(partition).and_then(|volume| volume.drive.as_ref()).map_or(0, |drive| drive.number)
-    }
-
-    fn unreadable(&self, partition: usize) -> String {
-        let kind = self.volumes.get(partition).map(|volume| volume.volume.identity.kind.to_string());
-        format!("holds {}, which firmware does not read", kind.unwrap_or_default())
-    }
-
-    fn title(&self, _: &Target) -> Option<String> {
-        None
-    }
-}

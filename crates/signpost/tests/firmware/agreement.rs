@@ -21,12 +21,18 @@ pub enum Came {
     Nothing,
 }
 
+/// The seeds that a variable of the environment names, else these.
+pub fn seeds(variable: &str, else_these: &str) -> Vec<u64> {
+    let range = std::env::var(variable).unwrap_or_else(|_| else_these.into());
+    let (from, to) = range.split_once("..").unwrap_or_else(|| panic!("{variable}=FROM..TO"));
+    let seeds: Vec<u64> = (from.parse().unwrap()..to.parse().unwrap()).collect();
+    assert!(!seeds.is_empty(), "{variable} names none");
+    seeds
+}
+
 #[test]
 fn rehearsal_and_firmware_agree() {
-    let range = std::env::var("SIGNPOST_SEEDS").unwrap_or_else(|_| "0..16".into());
-    let (from, to) = range.split_once("..").expect("SIGNPOST_SEEDS=FROM..TO");
-    let seeds: Vec<u64> = (from.parse().unwrap()..to.parse().unwrap()).collect();
-    assert!(!seeds.is_empty());
+    let seeds = seeds("SIGNPOST_SEEDS", "0..16");
     // Two machines at a time: they wait for each other's processor more than they gain.
     let halves: Vec<Vec<u64>> =
         vec![seeds.iter().step_by(2).copied().collect(), seeds.iter().skip(1).step_by(2).copied().collect()];

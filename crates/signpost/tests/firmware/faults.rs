@@ -12,7 +12,7 @@ use std::sync::Mutex;
 use kinds::{Fault, Lab};
 use serde_json::Value;
 
-use crate::agreement::{Came, apply_a_draft, expected, generate_drafted, really};
+use crate::agreement::{Came, apply_a_draft, expected, generate_drafted, really, seeds};
 use crate::harness::TestMachine;
 
 /// What came of all seeds.
@@ -31,10 +31,7 @@ struct Figures {
 
 #[test]
 fn what_is_injected_is_named_mended_and_starts() {
-    let range = std::env::var("SIGNPOST_FAULT_SEEDS").unwrap_or_else(|_| "0..12".into());
-    let (from, to) = range.split_once("..").expect("SIGNPOST_FAULT_SEEDS=FROM..TO");
-    let seeds: Vec<u64> = (from.parse().unwrap()..to.parse().unwrap()).collect();
-    assert!(!seeds.is_empty());
+    let seeds = seeds("SIGNPOST_FAULT_SEEDS", "0..12");
     let figures = Mutex::new(Figures::default());
     let next = std::sync::atomic::AtomicUsize::new(0);
     std::thread::scope(|scope| {

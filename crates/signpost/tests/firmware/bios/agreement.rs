@@ -12,6 +12,7 @@ use signpost_firmware::bios::{SECTOR, plain};
 use signpost_vm::{Spec, Vm};
 
 use crate::agreement::generate::Dice;
+use crate::agreement::seeds;
 use crate::harness::{result_of, run_bare};
 
 /// All that a start says comes at once.
@@ -266,13 +267,7 @@ impl Machine {
 
 #[test]
 fn rehearsal_and_firmware_agree() {
-    let seeds = match std::env::var("SIGNPOST_SEEDS") {
-        Ok(text) => {
-            let (first, end) = text.split_once("..").expect("SIGNPOST_SEEDS is first..end");
-            first.parse().unwrap()..end.parse().unwrap()
-        }
-        Err(_) => 0..24,
-    };
+    let seeds = seeds("SIGNPOST_SEEDS", "0..24").into_iter();
     let faults: Vec<String> = seeds
         .filter_map(|seed| {
             let machine = machine(seed);

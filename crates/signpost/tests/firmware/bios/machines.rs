@@ -93,6 +93,13 @@ impl Machine {
     }
 }
 
+/// The prompt, once the menu stands.
+fn at_the_prompt(vm: &mut Vm) {
+    vm.wait_for(STANDS).unwrap();
+    vm.type_keys(":").unwrap();
+    vm.wait_for("Enter runs the line").unwrap();
+}
+
 fn plain_machine(settings: &str) -> Machine {
     Machine::new(&[0; 1 << 20], settings, STAND_IN)
 }
@@ -189,9 +196,7 @@ fn the_menu_comes_from_a_disk_of_five_tebibytes() {
     let file = std::fs::File::options().write(true).open(machine.image()).unwrap();
     file.set_len(5 << 40).unwrap();
     let mut vm = machine.started(Bus::Sata, 256, &[]);
-    vm.wait_for(STANDS).unwrap();
-    vm.type_keys(":").unwrap();
-    vm.wait_for("Enter runs the line").unwrap();
+    at_the_prompt(&mut vm);
     vm.type_keys("volumes\r").unwrap();
     vm.wait_for("d1p2").unwrap();
 }
@@ -223,9 +228,7 @@ fn a_hurt_copy_is_passed_over_and_without_both_the_active_partition_starts() {
 fn what_is_saved_at_the_prompt_is_there_at_the_next_start_and_is_news() {
     let machine = plain_machine("timeout = \"never\"");
     let mut vm = machine.started(Bus::Sata, 64, &[]);
-    vm.wait_for(STANDS).unwrap();
-    vm.type_keys(":").unwrap();
-    vm.wait_for("Enter runs the line").unwrap();
+    at_the_prompt(&mut vm);
     vm.type_keys("compose sector d1p1\r").unwrap();
     vm.wait_for("The boot sector of d1p1").unwrap();
     vm.type_keys("save --default Saved by hand\r").unwrap();

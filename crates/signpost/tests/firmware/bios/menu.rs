@@ -14,6 +14,7 @@ use signpost_vm::{Spec, Vm};
 
 use crate::agreement::generate::Dice;
 use crate::agreement::roots::{self, Root};
+use crate::agreement::seeds;
 use crate::harness::{result_of, run_bare};
 
 /// What stands under every menu.
@@ -241,13 +242,7 @@ fn compare(seed: u64) -> Option<String> {
 
 #[test]
 fn rehearsal_and_our_menu_agree() {
-    let seeds = match std::env::var("SIGNPOST_SEEDS") {
-        Ok(text) => {
-            let (first, end) = text.split_once("..").expect("SIGNPOST_SEEDS is first..end");
-            first.parse().unwrap()..end.parse().unwrap()
-        }
-        Err(_) => 0..24,
-    };
+    let seeds = seeds("SIGNPOST_SEEDS", "0..24").into_iter();
     let faults: Vec<String> = seeds.filter_map(compare).collect();
     assert!(faults.is_empty(), "{} disagree:\n{}", faults.len(), faults.join("\n"));
 }
