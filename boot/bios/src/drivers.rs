@@ -15,6 +15,8 @@ use crate::{power, start};
 pub struct Firmware {
     /// Where we came from.
     pub home: Option<Home>,
+    /// Whether the first copy of the program did not count.
+    pub is_second_copy: bool,
 }
 
 const NO_ENTRIES: &str = "BIOS firmware opens its setup by a key at power-on alone";
@@ -32,6 +34,11 @@ impl Drivers for Firmware {
 
     fn open_screen(&mut self) -> Console {
         Console::open()
+    }
+
+    fn note(&self) -> Option<String> {
+        let note = "the first copy of the boot program on this disk is damaged; `signpost hold` writes it again";
+        self.is_second_copy.then(|| note.into())
     }
 
     fn is_menu_asked_for(&self) -> bool {

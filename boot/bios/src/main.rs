@@ -19,6 +19,7 @@ mod start;
 use core::ptr;
 
 use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::area::COPIES;
 
 use drivers::Firmware;
 use home::Home;
@@ -28,13 +29,14 @@ const FIRST: usize = 0x600;
 
 /// What the assembly at our start calls: the drive that we came from, and where the first sector names the copy.
 #[unsafe(no_mangle)]
-extern "C" fn run(drive: u32, _copy: u32) -> ! {
+extern "C" fn run(drive: u32, copy: u32) -> ! {
     real::set_up();
     memory::set_up();
     // SAFETY: it lies there since the first sector ran, and nothing of ours has written to it.
     let first: [u8; SECTOR] = unsafe { ptr::read_volatile(FIRST as *const [u8; SECTOR]) };
     let home = Home::of(drive as u8, &first);
-    signpost_place::serve::run(&mut Firmware { home });
+    let is_second_copy = copy as usize > FIRST + COPIES;
+    signpost_place::serve::run(&mut Firmware { home, is_second_copy });
     power::give_back()
 }
 

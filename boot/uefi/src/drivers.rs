@@ -49,6 +49,10 @@ impl Drivers for Firmware {
         Console::open()
     }
 
+    fn note(&self) -> Option<String> {
+        None
+    }
+
     /// This firmware tells of keys that were pressed, and not of those that are held.
     fn is_menu_asked_for(&self) -> bool {
         false

@@ -45,7 +45,7 @@ pub fn run(drivers: &mut impl Drivers) {
     let resolved = resolve(&machine, &document);
     let mut session = open_session(drivers, &machine, &document, &resolved);
     if session.note.is_none() {
-        session.note = source.notes.iter().chain(&more).next().cloned();
+        session.note = source.notes.iter().chain(&more).next().cloned().or_else(|| drivers.note());
     }
     let mut menu =
         Menu { machine: &machine, document: &document, resolved: &resolved, drivers, screen: None };

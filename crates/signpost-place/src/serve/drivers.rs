@@ -56,6 +56,9 @@ pub trait Drivers {
     /// Takes the screen, once there is something to show.
     fn open_screen(&mut self) -> Self::Screen;
 
+    /// What is to be said of how the program itself was started.
+    fn note(&self) -> Option<String>;
+
     /// Whether somebody holds a key that asks for the menu, whatever would start by itself.
     fn is_menu_asked_for(&self) -> bool;
 

@@ -206,7 +206,9 @@ fn a_hurt_copy_is_passed_over_and_without_both_the_active_partition_starts() {
     let machine = plain_machine("timeout = \"never\"");
     let area = machine.area();
     machine.hurt(area.copy(0) as usize * SECTOR + 5000);
-    machine.started(Bus::Sata, 64, &[]).wait_for(STANDS).unwrap();
+    let mut vm = machine.started(Bus::Sata, 64, &[]);
+    vm.wait_for("the first copy of the boot program on this disk is damaged").unwrap();
+    drop(vm);
     // Read as it was written, and summed up otherwise: C, of both.
     machine.hurt(area.copy(1) as usize * SECTOR + 5000);
     assert!(machine.outcome()["text"].as_str().unwrap().contains("from d1p1, which is active"));
