@@ -40,7 +40,7 @@ extern "C" fn run(drive: u32, copy: u32) -> ! {
     power::give_back()
 }
 
-/// A fault of our own: it is said, and the firmware goes on behind a key.
+/// A fault of our own: it is shown, and the firmware goes on behind a key.
 #[panic_handler]
 fn panic(info: &core::panic::PanicInfo<'_>) -> ! {
     console::write("\r\nsignpost stopped: ");

@@ -50,7 +50,7 @@ pub trait Drivers {
     /// Looks at every disk that the firmware has found.
     fn look(&mut self) -> BootMachine;
 
-    /// Has the firmware find disks that it has passed over in a hurry; whether that can be.
+    /// Has the firmware find disks that it has skipped in a hurry; whether that can be.
     fn wake_disks(&mut self) -> bool;
 
     /// Takes the screen, once there is something to show.

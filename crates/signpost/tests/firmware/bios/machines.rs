@@ -123,7 +123,7 @@ fn large_tree(work: &Path) -> PathBuf {
     let (tree, version) = tree(work);
     let initrd = tree.join(format!("boot/initrd-{version}"));
     let mut bytes = std::fs::read(&initrd).unwrap();
-    // Zeros between archives are what the kernel passes over.
+    // Zeros between archives the kernel skips.
     bytes.resize(30_000_000, 0);
     std::fs::write(initrd, bytes).unwrap();
     tree
@@ -202,7 +202,7 @@ fn the_menu_comes_from_a_disk_of_five_tebibytes() {
 }
 
 #[test]
-fn a_hurt_copy_is_passed_over_and_without_both_the_active_partition_starts() {
+fn a_hurt_copy_is_skipped_and_without_both_the_active_partition_starts() {
     let machine = plain_machine("timeout = \"never\"");
     let area = machine.area();
     machine.hurt(area.copy(0) as usize * SECTOR + 5000);
