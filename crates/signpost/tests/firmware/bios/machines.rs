@@ -9,6 +9,7 @@ use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::{SECTOR, plain};
 use signpost_vm::{Bus, Disk, Spec, Vm};
 
+use super::{type_line, wait_shown};
 use crate::debian::{UUID, logical_volume, run, sized, tree};
 use crate::harness::{result_of, run_bare};
 
@@ -95,9 +96,9 @@ impl Machine {
 
 /// The prompt, once the menu stands.
 fn at_the_prompt(vm: &mut Vm) {
-    vm.wait_for(STANDS).unwrap();
+    wait_shown(vm, STANDS).unwrap();
     vm.type_keys(":").unwrap();
-    vm.wait_for("Enter runs the line").unwrap();
+    wait_shown(vm, "Enter runs the line").unwrap();
 }
 
 fn plain_machine(settings: &str) -> Machine {
@@ -182,7 +183,7 @@ fn the_menu_comes_on_what_old_machines_have() {
         (Bus::Sata, 4096, &empty),
     ] {
         let mut vm = machine.started(bus, memory, devices);
-        vm.wait_for(STANDS).unwrap_or_else(|why| panic!("{bus:?}, {memory} MiB, {devices:?}: {why}"));
+        wait_shown(&mut vm, STANDS).unwrap_or_else(|why| panic!("{bus:?}, {memory} MiB, {devices:?}: {why}"));
         vm.type_keys("1\r").unwrap();
         vm.wait_for(&said("Stand-in", 0x80, 0x06))
             .unwrap_or_else(|why| panic!("{bus:?}, {memory} MiB: {why}"));
@@ -197,8 +198,8 @@ fn the_menu_comes_from_a_disk_of_five_tebibytes() {
     file.set_len(5 << 40).unwrap();
     let mut vm = machine.started(Bus::Sata, 256, &[]);
     at_the_prompt(&mut vm);
-    vm.type_keys("volumes\r").unwrap();
-    vm.wait_for("d1p2").unwrap();
+    type_line(&mut vm, "volumes");
+    wait_shown(&mut vm, "d1p2").unwrap();
 }
 
 #[test]
@@ -207,7 +208,7 @@ fn a_hurt_copy_is_skipped_and_without_both_the_active_partition_starts() {
     let area = machine.area();
     machine.hurt(area.copy(0) as usize * SECTOR + 5000);
     let mut vm = machine.started(Bus::Sata, 64, &[]);
-    vm.wait_for("the first copy of the boot program on this disk is damaged").unwrap();
+    wait_shown(&mut vm, "the first copy of the boot program on this disk is damaged").unwrap();
     drop(vm);
     // Read as it was written, and summed up otherwise: C, of both.
     machine.hurt(area.copy(1) as usize * SECTOR + 5000);
@@ -231,14 +232,14 @@ fn what_is_saved_at_the_prompt_is_there_at_the_next_start_and_is_news() {
     let machine = plain_machine("timeout = \"never\"");
     let mut vm = machine.started(Bus::Sata, 64, &[]);
     at_the_prompt(&mut vm);
-    vm.type_keys("compose sector d1p1\r").unwrap();
-    vm.wait_for("The boot sector of d1p1").unwrap();
-    vm.type_keys("save --default Saved by hand\r").unwrap();
-    vm.wait_for("saved-by-hand is in the menu").unwrap();
+    type_line(&mut vm, "compose sector d1p1");
+    wait_shown(&mut vm, "The boot sector of d1p1").unwrap();
+    type_line(&mut vm, "save --default Saved by hand");
+    wait_shown(&mut vm, "saved-by-hand is in the menu").unwrap();
     drop(vm);
     let mut vm = machine.started(Bus::Sata, 64, &[]);
-    vm.wait_for("Saved by hand").unwrap();
-    vm.wait_for(STANDS).unwrap();
+    wait_shown(&mut vm, "Saved by hand").unwrap();
+    wait_shown(&mut vm, STANDS).unwrap();
     vm.type_keys("\r").unwrap();
     vm.wait_for(&said("Stand-in", 0x80, 0x06)).unwrap();
     drop(vm);

@@ -12,6 +12,7 @@ use signpost_menu::ours;
 use signpost_menu::state::State;
 use signpost_vm::{Spec, Vm};
 
+use super::wait_shown;
 use crate::agreement::generate::Dice;
 use crate::agreement::roots::{self, Root};
 use crate::agreement::seeds;
@@ -225,7 +226,8 @@ fn compare(seed: u64) -> Option<String> {
     let (says, text) = machine.expected(None);
     let waits = says == STANDS;
     let mut vm = machine.started();
-    if let Err(why) = vm.wait_for(&says) {
+    let seen = if waits { wait_shown(&mut vm, &says) } else { vm.wait_for(&says) };
+    if let Err(why) = seen {
         return Some(format!("seed {seed}: rehearsed: {text}; expected {says:?}; {why}"));
     }
     if !waits {
@@ -236,7 +238,8 @@ fn compare(seed: u64) -> Option<String> {
     let index = dice.below(machine.entries.len() - 1);
     let (says, text) = machine.expected(Some(&machine.entries[index].id));
     vm.type_keys(&format!("{}\r", index + 1)).unwrap();
-    let why = vm.wait_for(&says).err()?;
+    let seen = if says == STANDS { wait_shown(&mut vm, &says) } else { vm.wait_for(&says) };
+    let why = seen.err()?;
     Some(format!("seed {seed}, chosen {}: rehearsed: {text}; expected {says:?}; {why}", index + 1))
 }
 

@@ -13,10 +13,29 @@ use core::arch::global_asm;
 
 use signpost_demo::{bios_kernel, boot_sector};
 use signpost_firmware::bios::{SECTOR, area, plain};
+use signpost_vm::Vm;
+
+use crate::prompt::{Screen, packed};
 
 global_asm!(include_str!("kernel.s"), options(att_syntax));
 global_asm!(include_str!("plain.s"), options(att_syntax));
 global_asm!(include_str!("stand-in.s"), options(att_syntax));
+
+/// Waits until the screen shows this: the firmware's serial console cuts words anywhere by moving its cursor.
+fn wait_shown(vm: &mut Vm, text: &str) -> Result<(), String> {
+    let (mut screen, wanted) = (Screen::new(), packed(text));
+    vm.wait_until(|serial| screen.shown(serial).contains(&wanted))
+}
+
+/// Types a line at the prompt, a few keys at a time: the firmware holds fifteen, and a screen that is painted takes none meanwhile.
+fn type_line(vm: &mut Vm, line: &str) {
+    for start in (0..line.len()).step_by(8) {
+        let end = line.len().min(start + 8);
+        vm.type_keys(&line[start..end]).unwrap();
+        wait_shown(vm, &format!("> {}", &line[..end])).unwrap();
+    }
+    vm.type_keys("\r").unwrap();
+}
 
 /// The bytes between two places in this program.
 fn between(first: *const u8, end: *const u8) -> &'static [u8] {

@@ -3,6 +3,7 @@
 use signpost_demo::gauge;
 use signpost_vm::{Spec, Vm};
 
+use super::{type_line, wait_shown};
 use crate::harness::TestMachine;
 use crate::prompt::{Screen, answers, packed};
 
@@ -64,20 +65,14 @@ fn the_same_lines_have_the_same_answers_at_the_desk_and_on_bios() {
     let desk = machine.copy();
     let answers = answers(&desk, &SCRIPT);
     let mut vm = Vm::start(&Spec::of_bios([machine.path("gauge.img")]), None).unwrap();
-    vm.wait_for("? help").unwrap();
+    wait_shown(&mut vm, "? help").unwrap();
     vm.type_keys(":").unwrap();
-    vm.wait_for("Enter runs the line").unwrap();
+    wait_shown(&mut vm, "Enter runs the line").unwrap();
     let mut screen = Screen::new();
     for (line, answer) in &answers {
         // Where the test fails, this says how far it came.
         println!("> {line}\n{answer}");
-        // The firmware holds fifteen keys, and a screen that is painted takes none meanwhile.
-        for end in (0..line.len()).step_by(8).chain([line.len()]).skip(1) {
-            vm.type_keys(&line[end.saturating_sub(1) / 8 * 8..end]).unwrap();
-            let typed = packed(&format!("> {}", &line[..end]));
-            vm.wait_until(|serial| screen.shown(serial).contains(&typed)).unwrap();
-        }
-        vm.type_keys("\r").unwrap();
+        type_line(&mut vm, line);
         // A screen of 25 lines shows the end of what is longer.
         let answer: Vec<&str> = answer.lines().collect();
         let shown = answer[answer.len().saturating_sub(14)..].join("\n");
