@@ -37,7 +37,8 @@ impl Drivers for Firmware {
     }
 
     fn note(&self) -> Option<String> {
-        let note = "the first copy of the boot program on this disk is damaged; `signpost hold` writes it again";
+        let note =
+            "the first copy of the boot program on this disk is damaged; `signpost hold` writes it again";
         self.is_second_copy.then(|| note.into())
     }
 
