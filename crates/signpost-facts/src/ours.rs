@@ -1,10 +1,11 @@
 //! What desk and boot program tell each other through the firmware's variables.
 
-use alloc::string::String;
+use alloc::string::{String, ToString};
 
 use signpost_disk::Guid;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
+use signpost_menu::state::State;
 
 /// What boot program and desk tell each other.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -29,8 +30,13 @@ impl OurVariables {
         Self::of(text)
     }
 
+    /// Those that are remembered where there are no variables.
+    pub fn in_state(state: &State) -> Self {
+        Self::of(|name| state.text(name).map(ToString::to_string))
+    }
+
     /// Those that are found by their names.
-    pub fn of(text: impl Fn(&str) -> Option<String>) -> Self {
+    fn of(text: impl Fn(&str) -> Option<String>) -> Self {
         Self { once: text(ours::ONCE), kept: text(ours::KEPT), last: text(ours::LAST), log: text(ours::LOG) }
     }
 

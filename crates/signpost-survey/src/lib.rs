@@ -88,7 +88,7 @@ pub fn survey(machine: &Machine, catalogue: &Catalogue) -> Look {
     take_variables(&mut look, machine);
     if let Some(ours) = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref()) {
         let (_, state) = ours.state();
-        look.ours = OurVariables::of(|name| state.text(name).map(ToString::to_string));
+        look.ours = OurVariables::in_state(&state);
     }
     fill(&mut look, found, catalogue);
     look

@@ -2,9 +2,9 @@
 
 use signpost_facts::change::SectorWrite;
 use signpost_facts::sectors::PartitionSector;
-use signpost_facts::{Disk, System, VolumeNumber};
-use signpost_firmware::bios::code;
+use signpost_facts::{Disk, VolumeNumber};
 use signpost_firmware::bios::rules::{self, End};
+use signpost_firmware::bios::{area, code};
 use signpost_firmware::image::linux::HEAD_LEN;
 use signpost_firmware::image::linux_protocol;
 use signpost_firmware::start::Program;
@@ -12,8 +12,8 @@ use signpost_menu::resolve::{Surroundings, Within};
 use signpost_place::surroundings::first_in;
 use signpost_place::{Look, VolumeReader};
 
-use super::rehearse::{is_in, rehearse_in_order};
-use super::{boot_sector, ours_after};
+use super::rehearse::{rehearse_in_order, system_in};
+use super::{boot_sector, first, ours_after};
 use crate::rehearse::Kind;
 use crate::rehearse::menu::{self, Followed};
 use crate::resolve::{ResolvedEntry, StartTarget};
@@ -115,6 +115,13 @@ fn by_first_sector(
     planned: &[SectorWrite],
 ) -> Followed {
     let disk = look.survey.volumes[volume].disk;
+    let sector = look.survey.boot_sectors.first_of(disk).and_then(|of| first(look, of, planned));
+    // A menu behind a menu may lead back to where it came from.
+    if sector.is_some_and(|sector| area::is_first(&sector)) {
+        let at = format!("the first sector of d{disk}");
+        let why = "it goes to a menu of ours, which is not followed from here";
+        return menu::judged(resolved.entry, at, Program::CannotTell(why.into()));
+    }
     let behind = rehearse_in_order(look, &[disk], planned, None);
     let mut outcome = behind.outcome;
     outcome.text = format!("{}: {}", resolved.entry.title, outcome.text);
@@ -132,6 +139,5 @@ fn kernel_starts(reader: &VolumeReader, kernel: &str) -> Result<(), String> {
 fn system_at(look: &Look, of: &PartitionSector) -> Option<String> {
     let disk = look.survey.disk(of.disk)?;
     let partition = disk.partitions.iter().find(|partition| partition.number == of.partition)?;
-    let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, partition));
-    look.survey.systems.iter().find(is_its).map(|system| system.id.clone())
+    system_in(look, disk, partition).map(|system| system.id.clone())
 }

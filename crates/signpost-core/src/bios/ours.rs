@@ -6,7 +6,7 @@ use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{self, Area};
 use signpost_menu::slot::{Slot, SlotFault};
-use signpost_menu::state::{self, State};
+use signpost_menu::state;
 use signpost_place::Look;
 
 use super::first;
@@ -47,7 +47,7 @@ pub(crate) fn ours_after(look: &Look, of: &FirstSector, planned: &[SectorWrite])
         written(area.state(index)).or_else(now).unwrap_or_default()
     };
     let (_, remembered) = state::newest([sector(0), sector(1)]);
-    Some(Ours { has_program, slots, remembered: remembered_in(&remembered) })
+    Some(Ours { has_program, slots, remembered: OurVariables::in_state(&remembered) })
 }
 
 /// What is remembered in a sector where a step wrote. What else stands in an area is not kept by the survey to the byte.
@@ -67,8 +67,4 @@ pub(crate) fn slot_at(look: &Look, write: &SectorWrite) -> Option<Slot> {
 /// A sector's place in bytes.
 fn at(sector: u32) -> Option<u64> {
     u64::from(sector).checked_mul(SECTOR as u64)
-}
-
-fn remembered_in(state: &State) -> OurVariables {
-    OurVariables::of(|name| state.text(name).map(ToString::to_string))
 }

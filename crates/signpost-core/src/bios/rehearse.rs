@@ -169,8 +169,7 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
             let Some(found) = partition(look, disk, index) else {
                 return (None, format!("the active partition of d{d}"));
             };
-            let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, found));
-            let system = look.survey.systems.iter().find(is_its);
+            let system = system_in(look, disk, found);
             let title = system.map_or_else(|| found.purpose.to_string(), |system| system.title.clone());
             (
                 system.map(|system| system.id.clone()),
@@ -188,8 +187,14 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
     }
 }
 
+/// The system whose root lies in a partition.
+pub(super) fn system_in<'l>(look: &'l Look, disk: &Disk, partition: &Partition) -> Option<&'l System> {
+    let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, partition));
+    look.survey.systems.iter().find(is_its)
+}
+
 /// Whether a volume is a partition, or in a slice of it.
-pub(super) fn is_in(look: &Look, volume: VolumeNumber, disk: &Disk, partition: &Partition) -> bool {
+fn is_in(look: &Look, volume: VolumeNumber, disk: &Disk, partition: &Partition) -> bool {
     let inside = |inner: &Partition| {
         let ends = inner.start.checked_add(inner.size) <= partition.start.checked_add(partition.size);
         inner.volume == Some(volume) && inner.start >= partition.start && ends

@@ -308,3 +308,28 @@ fn what_was_saved_at_boot_is_news() {
     );
     apply(&machine);
 }
+
+/// A second disk whose own menu goes to itself: a rehearsal says that it does not follow that, and ends.
+#[test]
+fn a_menu_behind_a_menu_is_not_followed_in_a_circle() {
+    let machine = lathe_bench();
+    machine.write(
+        "menu.toml",
+        &MENU
+            .replacen("51572000-02\"", "51572000-02\"\nfirst-sector = true", 1)
+            .replace("51572000", "51572001"),
+    );
+    let mut other = disk(&machine);
+    other[440..444].copy_from_slice(&0x5157_2001u32.to_le_bytes());
+    std::fs::write(machine.path("other.img"), other).unwrap();
+    let text = machine.read("machine.toml") + "\n[[disk]]\nimage = \"other.img\"\nserial = \"S-2\"\n";
+    machine.write("machine.toml", &text);
+    let program = named(&machine);
+    let all = "nothing-starts,default-gone";
+    machine.run(&with_program(&["apply", "--yes", "--home", "d2", "--despite", all], &program));
+    let text = machine.json(&["rehearse", "--order", "d2", "d1"])["outcome"]["text"].clone();
+    assert!(!text.as_str().unwrap().is_empty(), "{text}");
+    machine.run(&with_program(&["apply", "--yes", "--home", "d1", "--despite", all], &program));
+    let outcome = machine.json(&["rehearse"])["outcome"].clone();
+    assert!(outcome["text"].as_str().unwrap().contains("a menu of ours, which is not followed"), "{outcome}");
+}
