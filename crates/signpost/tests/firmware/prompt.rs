@@ -200,9 +200,19 @@ impl Screen {
 
     /// Takes in what has come since.
     pub fn shown(&mut self, serial: &[u8]) -> String {
+        packed(&self.contents(serial))
+    }
+
+    /// The same; of what is shown, the last line that begins so.
+    pub fn last_line_behind(&mut self, serial: &[u8], mark: &str) -> Option<String> {
+        let contents = self.contents(serial);
+        contents.lines().rev().find(|line| line.trim_start().starts_with(mark.trim_end())).map(packed)
+    }
+
+    fn contents(&mut self, serial: &[u8]) -> String {
         self.parser.process(&serial[self.fed..]);
         self.fed = serial.len();
-        packed(&self.parser.screen().contents())
+        self.parser.screen().contents()
     }
 }
 

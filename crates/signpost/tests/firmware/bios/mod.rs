@@ -29,12 +29,20 @@ fn wait_shown(vm: &mut Vm, text: &str) -> Result<(), String> {
 
 /// Types a line at the prompt, a few keys at a time: the firmware holds fifteen, and a screen that is painted takes none meanwhile.
 fn type_line(vm: &mut Vm, line: &str) {
+    wait_typed(vm, "");
     for start in (0..line.len()).step_by(8) {
         let end = line.len().min(start + 8);
         vm.type_keys(&line[start..end]).unwrap();
-        wait_shown(vm, &format!("> {}", &line[..end])).unwrap();
+        wait_typed(vm, &line[..end]);
     }
     vm.type_keys("\r").unwrap();
+}
+
+/// Waits until the line in which one types holds this and nothing else; lines that were run stand above it behind the same mark.
+fn wait_typed(vm: &mut Vm, text: &str) {
+    let (mut screen, wanted) = (Screen::new(), packed(&format!("> {text}")));
+    vm.wait_until(|serial| screen.last_line_behind(serial, "> ").is_some_and(|line| line == wanted))
+        .unwrap_or_else(|why| panic!("\"{text}\" was typed: {why}"));
 }
 
 /// The bytes between two places in this program.
