@@ -23,6 +23,10 @@ const SKERRY: &[u8] = include_bytes!("../../../demo/skerry-root.pack");
 
 const IMAGE: &str = "gauge.img";
 const SECTOR: u64 = 512;
+/// Heads, as firmware of that time counts.
+const HEADS: u64 = 255;
+/// Sectors of a track.
+const TRACK: u64 = 63;
 /// Sectors in a MiB.
 const MIB: u64 = 2048;
 const SIGNATURE: u32 = 0x7a51_900b;
@@ -141,10 +145,10 @@ fn table(disk: &File, sector: u64, entries: &[&Entry]) -> io::Result<()> {
     disk.write_all_at(&bytes, sector * SECTOR)
 }
 
-/// Cylinder, head and sector under 255 heads and 63 sectors.
+/// Cylinder, head and sector.
 fn chs(lba: u64) -> [u8; 3] {
-    let (cylinder, rest) = (lba / (255 * 63), lba % (255 * 63));
-    let (head, sector) = (rest / 63, rest % 63 + 1);
+    let (cylinder, rest) = (lba / (HEADS * TRACK), lba % (HEADS * TRACK));
+    let (head, sector) = (rest / TRACK, rest % TRACK + 1);
     [head as u8, (sector | (cylinder >> 2 & 0xc0)) as u8, cylinder as u8]
 }
 
@@ -167,7 +171,9 @@ fn gauge_dos(first: u64) -> io::Result<Vec<u8>> {
         ("/GAUGE/LOGGER.EXE".into(), b"reads the gauge\r\n".repeat(100)),
     ];
     let mut volume = volume::fat(16 << 20, "GAUGEDOS 7", 0x0719_2204, &files)?;
-    // Its boot sector knows how many sectors lie before it.
+    // Its boot sector knows the disk's sectors a track, its heads, and how many sectors lie before it.
+    volume[24..26].copy_from_slice(&(TRACK as u16).to_le_bytes());
+    volume[26..28].copy_from_slice(&(HEADS as u16).to_le_bytes());
     volume[28..32].copy_from_slice(&(first as u32).to_le_bytes());
     let mut sector: [u8; 512] = std::array::from_fn(|at| volume[at]);
     boot_sector::stand_in(&mut sector, "GaugeDOS 7");

@@ -153,6 +153,9 @@ pub struct PartitionSector {
     /// The number of sectors before the partition that it says itself, where that is another than is so: code that goes by it finds
     /// nothing.
     pub says_before: Option<u32>,
+    /// The heads and sectors of a track that it says itself, where the table contradicts them: code that counts so finds another place.
+    #[serde(default)]
+    pub says_geometry: Option<[u16; 2]>,
 }
 
 /// A file system's own copy of its boot sector.

@@ -7,7 +7,7 @@ use signpost_facts::sectors::{
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
 use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
-use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, is_marked};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, contradicted_geometry, entry_start, is_marked};
 use signpost_machine::Machine;
 use signpost_menu::slot::{SLOT_SIZE, Slot};
 use signpost_menu::state::STATE_SIZE;
@@ -148,7 +148,7 @@ fn of_partition(
     let bytes = read_sector(device, partition.start)?;
     let before = u32::try_from(partition.start / SECTOR as u64).ok();
     let says = u32::from_le_bytes([bytes[28], bytes[29], bytes[30], bytes[31]]);
-    let is_false = has_parameters(&bytes) && is_marked(&bytes) && Some(says) != before;
+    let has_numbers = has_parameters(&bytes) && is_marked(&bytes);
     // An extended partition's first sector is a table, with room for code before it.
     let holds_table = partition.purpose.starts_with("extended");
     let mut of_code = bytes;
@@ -159,21 +159,24 @@ fn of_partition(
         Some(slice) => format!("d{}p{slice}", disk.number),
         None => format!("d{}p{}", disk.number, partition.number),
     };
+    let entry = (0..4)
+        .filter(|_| partition.slice.is_none())
+        .find(|index| entry_start(table, *index) == before);
+    let geometry = entry.filter(|_| has_numbers).and_then(|index| contradicted_geometry(&bytes, table, index));
     Some(PartitionSector {
         disk: disk.number,
         partition: partition.number,
         name,
         start: partition.start,
-        entry: (0..4)
-            .filter(|_| partition.slice.is_none())
-            .find(|index| entry_start(table, *index) == before),
+        entry,
         code: code::of_partition(&of_code),
         holds_table,
         known: catalogue.sector(SectorOf::Partition, &bytes).map(|(title, _)| title.to_string()),
         sha256: sha256(&bytes),
         backup: if holds_table { None } else { backup(device, partition, &bytes) },
         bytes: bytes.to_vec(),
-        says_before: is_false.then_some(says),
+        says_before: (has_numbers && Some(says) != before).then_some(says),
+        says_geometry: geometry.map(|geometry| [geometry.heads, geometry.sectors]),
     })
 }
 

@@ -53,6 +53,8 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
             found.add(no_boot_sector(seen, sector, of_disk().collect()), &[]);
         } else if let Some(says) = sector.says_before {
             found.add(moved(seen, sector, says), &[]);
+        } else if let Some(says) = sector.says_geometry {
+            found.add(counts_otherwise(sector, says), &[]);
         }
     }
 }
@@ -178,5 +180,16 @@ fn moved(seen: &Seen<'_>, sector: &PartitionSector, says: u32) -> Cause {
     );
     let mut made = cause(Code::BootSectorMoved, felt(seen), Some(Subject::Disk(sector.disk)), message);
     made.by_hand = Some("let that system's own tools write its boot sector again".into());
+    made
+}
+
+fn counts_otherwise(sector: &PartitionSector, [heads, sectors]: [u16; 2]) -> Cause {
+    let message = format!(
+        "the boot sector of {} counts with {heads} heads and {sectors} sectors a track, and the partition table with others: old code \
+         that goes by them finds nothing",
+        sector.name
+    );
+    let mut made = cause(Code::BootSectorMoved, Effect::Untidy, Some(Subject::Disk(sector.disk)), message);
+    made.by_hand = Some("if it does not start, let that system's own tools write its boot sector again".into());
     made
 }

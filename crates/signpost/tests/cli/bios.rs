@@ -359,6 +359,19 @@ fn what_keeps_it_from_starting_is_named_and_mended() {
     );
 }
 
+#[test]
+fn a_boot_sector_that_counts_in_other_heads_than_the_table_is_told() {
+    let machine = gauge_bench();
+    let whole = machine.run(&["check"]);
+    assert!(whole.code == 0 && !whole.stdout.contains("boot-sector-moved"), "{}", whole.stdout);
+    hurt(&machine, 63 * SECTOR + 26, &[16, 0]);
+    let check = machine.run(&["check"]);
+    let said = flat(&check.stdout);
+    assert!(check.code == 0 && said.contains("boot-sector-moved"), "it is untidy, no more: {said}");
+    assert!(said.contains("counts with 16 heads and 63 sectors a track"), "{said}");
+    assert!(flat(&machine.run(&["sector", "list"]).stdout).contains("counts with 16 heads"), "in the list too");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
 
