@@ -249,6 +249,16 @@ pub struct Partition {
     pub volume: Option<VolumeNumber>,
 }
 
+/// What a running system does with a volume that it has not mounted.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Held {
+    /// It swaps to it.
+    Swap,
+    /// It made another device of it, of this name: an array, a mapped volume.
+    PartOf(String),
+}
+
 /// A volume: what may hold a file system.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Volume {
@@ -264,6 +274,9 @@ pub struct Volume {
     pub device: Option<String>,
     /// Where it is mounted there.
     pub mounted: Vec<String>,
+    /// What else the running system does with it.
+    #[serde(default)]
+    pub held: Option<Held>,
     /// Whether the running system has its root on it.
     pub is_running_root: bool,
     /// Group and name of a logical volume.
@@ -393,6 +406,16 @@ impl Volume {
         match &self.device {
             Some(device) => format!("{} ({device})", self.name),
             None => self.name.clone(),
+        }
+    }
+
+    /// How the running system uses it, behind its name: "is mounted".
+    pub fn use_in_words(&self) -> Option<String> {
+        match &self.held {
+            _ if !self.mounted.is_empty() => Some("is mounted".into()),
+            Some(Held::Swap) => Some("is being swapped to".into()),
+            Some(Held::PartOf(name)) => Some(format!("is part of {name}")),
+            None => None,
         }
     }
 

@@ -274,9 +274,7 @@ fn finish(
 ) -> Result<SectorPlan> {
     let identity = identity(look, disk)?;
     let before = look.survey.boot_sectors.bytes_at(disk, offset).map(<[u8]>::to_vec);
-    if offset > 0 {
-        refusals.extend(mounted(look, disk, offset));
-    }
+    refusals.extend(in_use(look, disk, offset));
     let write = SectorWrite { what, disk: identity.clone(), offset, before, after: Some(after.to_vec()) };
     let is_different = write.before != write.after;
     let planned: Vec<SectorWrite> = is_different.then_some(write).into_iter().collect();
@@ -307,14 +305,21 @@ fn brings_a_table(write: &SectorWrite) -> bool {
     (0..4 * ENTRY).any(|at| !at.is_multiple_of(ENTRY) && differs(TABLE + at))
 }
 
-/// A sector of a volume that is mounted is the kernel's.
-fn mounted(look: &Look, disk: DiskNumber, offset: u64) -> Option<Refusal> {
-    let partition = look.survey.disk(disk)?.partitions.iter().find(|partition| partition.start == offset)?;
-    let volume: &Volume = look.survey.volumes.get(partition.volume?.index())?;
-    (!volume.mounted.is_empty()).then(|| Refusal {
+/// A sector of a volume that is in use is the kernel's. A disk's first sector is part of a volume where that fills the disk alone.
+fn in_use(look: &Look, disk: DiskNumber, offset: u64) -> Option<Refusal> {
+    let starts_there = |volume: &&Volume| {
+        let start = match look.survey.partition_of(volume) {
+            Some((_, partition)) => partition.start,
+            None => 0,
+        };
+        volume.disk == disk && volume.members.is_empty() && start == offset
+    };
+    let volume = look.survey.volumes.iter().find(starts_there)?;
+    let how = volume.use_in_words()?;
+    Some(Refusal {
         code: Code::PartitionUnsafe,
-        message: format!("{} is mounted, and its boot sector is part of it", volume.name),
-        way: "unmount it, or do it from a rescue medium".into(),
+        message: format!("{} {how}, and its boot sector is part of it", volume.name),
+        way: "stop that use, or do it from a rescue medium".into(),
     })
 }
 

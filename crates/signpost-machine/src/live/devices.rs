@@ -1,6 +1,6 @@
 //! What the running system knows of devices and mounts.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -27,6 +27,10 @@ pub struct Devices {
     disks: BTreeMap<Numbers, Numbers>,
     /// What was put together of others.
     made: Vec<MadeNode>,
+    /// What the kernel swaps to.
+    swaps: BTreeSet<Numbers>,
+    /// The names of the devices that stand on others, by the numbers of these.
+    holders: BTreeMap<Numbers, String>,
 }
 
 impl Devices {
@@ -64,7 +68,8 @@ impl Devices {
             }
         }
         let made = made::all(root, nodes);
-        Self { mounts: mounts.collect(), files, mapped, arrays, over, within, disks, made }
+        let (swaps, holders) = (swaps(root, nodes), holders(root, nodes));
+        Self { mounts: mounts.collect(), files, mapped, arrays, over, within, disks, made, swaps, holders }
     }
 
     /// What was put together of others.
@@ -76,6 +81,16 @@ impl Devices {
     pub fn mounts_of(&self, numbers: Numbers) -> Vec<Mount> {
         let own = self.mounts.iter().filter(|(beneath, _)| *beneath == Some(numbers));
         own.map(|(_, mount)| mount.clone()).collect()
+    }
+
+    /// Whether the kernel swaps to a device.
+    pub fn is_swap(&self, numbers: Numbers) -> bool {
+        self.swaps.contains(&numbers)
+    }
+
+    /// The name of the device that stands on this one, the first where there are several.
+    pub fn holder(&self, numbers: Numbers) -> Option<&str> {
+        self.holders.get(&numbers).map(String::as_str)
     }
 
     /// A device's file.
@@ -118,6 +133,37 @@ impl Devices {
 /// The device beneath a mount: its own, or that of the file that was mounted, for file systems that make up theirs.
 fn beneath(mount: &Mount) -> Option<Numbers> {
     if mount.device.major != 0 { Some(mount.device) } else { Numbers::of_file(Path::new(&mount.source)) }
+}
+
+/// All devices with their kernel's names; of a partition, its folder in `/sys/block` stands below its disk's.
+fn named(nodes: &[BlockNode]) -> impl Iterator<Item = (&str, String, Numbers)> {
+    nodes.iter().flat_map(|node| {
+        let own = (node.name.as_str(), node.name.clone(), node.numbers);
+        let parts = node.partitions.iter();
+        let parts =
+            parts.map(|part| (part.name.as_str(), format!("{}/{}", node.name, part.name), part.numbers));
+        std::iter::once(own).chain(parts)
+    })
+}
+
+/// What the kernel swaps to (`/proc/swaps`, proc(5)): it names devices by its own names of them.
+fn swaps(root: &Root, nodes: &[BlockNode]) -> BTreeSet<Numbers> {
+    let table = fs::read_to_string(root.at("proc/swaps")).unwrap_or_default();
+    let files: Vec<&str> = table.lines().skip(1).filter_map(|line| line.split_whitespace().next()).collect();
+    let is_swap = |name: &str| {
+        let file = Path::new("/dev").join(name.replace('!', "/"));
+        files.iter().any(|own| Path::new(own) == file)
+    };
+    named(nodes).filter(|(name, _, _)| is_swap(name)).map(|(_, _, numbers)| numbers).collect()
+}
+
+/// What stands on devices, as `/sys/block` lists it.
+fn holders(root: &Root, nodes: &[BlockNode]) -> BTreeMap<Numbers, String> {
+    let of = |folder: &str| {
+        let listed = fs::read_dir(root.at(&format!("sys/block/{folder}/holders"))).ok()?;
+        listed.filter_map(|held| Some(held.ok()?.file_name().to_string_lossy().into_owned())).min()
+    };
+    named(nodes).filter_map(|(_, folder, numbers)| Some((numbers, of(&folder)?))).collect()
 }
 
 /// The kernel writes a slash in a name as an exclamation mark.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use signpost_core::bios::first_in_words;
-use signpost_facts::{Aside, BootFile, Disk, DiskArray, DiskNumber, Partition, Survey, TableKind, Volume};
+use signpost_facts::{Aside, BootFile, Disk, DiskArray, DiskNumber, Held, Partition, Survey, TableKind, Volume};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;
@@ -200,7 +200,11 @@ fn with_below(
 pub fn device(volume: &Volume) -> Option<String> {
     let device = volume.device.as_ref()?;
     Some(match volume.mounted.as_slice() {
-        [] => device.clone(),
+        [] => match &volume.held {
+            Some(Held::Swap) => format!("{device}, swapped to"),
+            Some(Held::PartOf(name)) => format!("{device}, part of {name}"),
+            None => device.clone(),
+        },
         points => format!("{device} at {}", points.join(" and ")),
     })
 }

@@ -2,7 +2,7 @@
 
 use signpost_facts::cause::{SectorAct, SectorWhat};
 use signpost_facts::change::{Change, SectorWrite};
-use signpost_facts::{Code, DiskNumber, Refusal, Result, Volume};
+use signpost_facts::{Code, DiskNumber, Refusal, Result};
 
 use super::Work;
 use crate::bios::{self, Wanted};
@@ -11,13 +11,13 @@ impl Work<'_> {
     /// Writes a disk's table; never while the running system uses the disk.
     pub(super) fn table(&mut self, disk: DiskNumber) {
         let survey = &self.look.survey;
-        let is_used =
-            |volume: &&Volume| !volume.mounted.is_empty() && survey.disks_of(volume.number).contains(&disk);
-        if let Some(used) = survey.volumes.iter().find(is_used) {
+        let of_disk = survey.volumes.iter().filter(|volume| survey.disks_of(volume.number).contains(&disk));
+        let mut used = of_disk.filter_map(|volume| Some((volume.where_it_is(), volume.use_in_words()?)));
+        if let Some((name, how)) = used.next() {
             self.refusals.push(Refusal {
                 code: Code::PartitionUnsafe,
-                message: format!("disk {disk} is in use: {} is mounted", used.where_it_is()),
-                way: "do it from a rescue medium, where nothing of the disk is mounted".into(),
+                message: format!("disk {disk} is in use: {name} {how}"),
+                way: "do it from a rescue medium, where nothing of the disk is in use".into(),
             });
         }
         let own = self.look.tables.iter().filter(|(number, _)| *number == disk);

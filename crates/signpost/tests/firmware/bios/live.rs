@@ -20,12 +20,17 @@ said standard signpost sector standard d1 --yes
 dd if=/dev/urandom of=/dev/vda bs=440 count=1 conv=notrunc 2>/dev/null
 said restore signpost sector restore /tmp/d1.bin d1 --yes
 umount /esp
+dd if=/dev/vda2 of=/tmp/d1p2.bin count=1 2>/dev/null
+mkswap /dev/vda2 && swapon /dev/vda2
+said swapped signpost sector restore /tmp/d1p1.bin d1p2 --yes
+swapoff /dev/vda2
+dd if=/tmp/d1p2.bin of=/dev/vda2 conv=notrunc 2>/dev/null
 said dmesg dmesg
 "#;
 
-/// What is written while a partition of the disk is mounted: the first sector, and no boot sector that the kernel holds.
+/// What is written while a partition of the disk is in use: the first sector, and no boot sector that the kernel holds.
 #[test]
-fn sectors_are_written_through_the_device_and_what_is_mounted_is_not() {
+fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
     let (folder, work) = (bench(), tempfile::tempdir().unwrap());
     let at = work.path().join("rescue.cpio");
     std::fs::write(&at, initrd(work.path(), SCRIPT)).unwrap();
@@ -47,6 +52,9 @@ fn sectors_are_written_through_the_device_and_what_is_mounted_is_not() {
     let refused = heard.said("mounted");
     assert_eq!(refused.code, 3, "{}", refused.text);
     assert!(refused.text.contains("d1p1 is mounted"), "{}", refused.text);
+    let refused = heard.said("swapped");
+    assert_eq!(refused.code, 3, "{}", refused.text);
+    assert!(refused.text.contains("d1p2 is being swapped to"), "{}", refused.text);
     assert!(heard.ok("active").contains("from d1p2, which is active"));
     assert!(heard.ok("standard").contains("nothing would change"), "it is there already");
     assert!(heard.ok("restore").contains("put back the code of the first sector of d1"));
