@@ -36,7 +36,8 @@ pub use programs::{
     VersionFacts,
 };
 pub use survey::{
-    Aside, Disk, DiskArray, FirmwareKind, Held, MachineFacts, Partition, Survey, TableFacts, TableKind, Volume,
+    Aside, Disk, DiskArray, FirmwareKind, Held, MachineFacts, Partition, Survey, TableFacts, TableKind,
+    Volume,
 };
 
 /// Version of the JSON documents.

@@ -73,15 +73,19 @@ pub struct Geometry {
 /// The geometry that a volume's parameters in its boot sector name, where the entry of its partition contradicts it: under it,
 /// cylinder, head and sector there lead to other places than the entry's sectors. Entries of a type that goes by sector numbers,
 /// and places further out than cylinders reach, say nothing of it.
-pub fn contradicted_geometry(boot_sector: &[u8; SECTOR], table: &[u8; SECTOR], index: usize) -> Option<Geometry> {
+pub fn contradicted_geometry(
+    boot_sector: &[u8; SECTOR],
+    table: &[u8; SECTOR],
+    index: usize,
+) -> Option<Geometry> {
     /// Types of partitions that are found by cylinder, head and sector.
     const BY_CHS: [u8; 4] = [0x01, 0x04, 0x06, 0x0b];
     /// The last cylinder stands for all that is further out.
     const LAST_CYLINDER: u64 = 1023;
     let [sectors, heads] = [24, 26].map(|at| u16::from_le_bytes([boot_sector[at], boot_sector[at + 1]]));
     let entry: &[u8; ENTRY] = table.get(TABLE + index * ENTRY..)?.first_chunk()?;
-    let [start, length] =
-        [8, 12].map(|at| u64::from(u32::from_le_bytes([entry[at], entry[at + 1], entry[at + 2], entry[at + 3]])));
+    let [start, length] = [8, 12]
+        .map(|at| u64::from(u32::from_le_bytes([entry[at], entry[at + 1], entry[at + 2], entry[at + 3]])));
     let (per_track, tracks) = (u64::from(sectors), u64::from(heads));
     let is_contradicted = |at: usize, place: u64, slack: u64| {
         let (head, sector) = (u64::from(entry[at]), u64::from(entry[at + 1] & 0x3f));
@@ -129,7 +133,8 @@ mod tests {
         // By sector numbers, and beyond what cylinders reach.
         table[TABLE + ENTRY + 4] = 0x0e;
         assert_eq!(says(63, 255, &table), None);
-        table[TABLE + ENTRY + 1..TABLE + ENTRY + 8].copy_from_slice(&[254, 0xff, 0xff, 0x06, 254, 0xff, 0xff]);
+        table[TABLE + ENTRY + 1..TABLE + ENTRY + 8]
+            .copy_from_slice(&[254, 0xff, 0xff, 0x06, 254, 0xff, 0xff]);
         assert_eq!(says(63, 16, &table), None);
     }
 

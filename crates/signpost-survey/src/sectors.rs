@@ -159,10 +159,10 @@ fn of_partition(
         Some(slice) => format!("d{}p{slice}", disk.number),
         None => format!("d{}p{}", disk.number, partition.number),
     };
-    let entry = (0..4)
-        .filter(|_| partition.slice.is_none())
-        .find(|index| entry_start(table, *index) == before);
-    let geometry = entry.filter(|_| has_numbers).and_then(|index| contradicted_geometry(&bytes, table, index));
+    let entry =
+        (0..4).filter(|_| partition.slice.is_none()).find(|index| entry_start(table, *index) == before);
+    let geometry =
+        entry.filter(|_| has_numbers).and_then(|index| contradicted_geometry(&bytes, table, index));
     Some(PartitionSector {
         disk: disk.number,
         partition: partition.number,

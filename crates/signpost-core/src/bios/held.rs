@@ -55,7 +55,9 @@ pub fn held(look: &Look) -> Vec<Held> {
                 )
             }));
             notes.extend(sector.says_geometry.map(|[heads, sectors]| {
-                format!("it counts with {heads} heads and {sectors} sectors a track, and the table with others")
+                format!(
+                    "it counts with {heads} heads and {sectors} sectors a track, and the table with others"
+                )
             }));
             notes.extend(sector.backup.as_ref().map(|copy| match copy.is_same {
                 true => format!("its copy in sector {} is the same", copy.sector),

@@ -190,6 +190,7 @@ fn counts_otherwise(sector: &PartitionSector, [heads, sectors]: [u16; 2]) -> Cau
         sector.name
     );
     let mut made = cause(Code::BootSectorMoved, Effect::Untidy, Some(Subject::Disk(sector.disk)), message);
-    made.by_hand = Some("if it does not start, let that system's own tools write its boot sector again".into());
+    made.by_hand =
+        Some("if it does not start, let that system's own tools write its boot sector again".into());
     made
 }

@@ -18,7 +18,7 @@ use super::planned::{Plan, Wishes};
 use super::slots;
 use crate::bios::{self, Which};
 use crate::draft;
-use crate::history::{Action, History};
+use crate::history::History;
 use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::resolve::{opening, resolve};
@@ -251,21 +251,16 @@ impl Sectors<'_> {
 /// to is cleared.
 ///
 /// # Errors
-/// Where nothing of ours is on it, or its first sector cannot be read.
+/// Where its first sector cannot be read.
 pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     let sectors = &look.survey.boot_sectors;
     let homes: Vec<&FirstSector> =
         sectors.first.iter().filter(|first| first.any_of_ours().is_some()).collect();
-    // One that was cut off behind its last write has nothing more to do than to say so.
-    let was_begun = history.unfinished().is_some_and(|record| record.action == Action::Remove);
-    if homes.is_empty() && !was_begun {
-        return Err(Error::WrongUse(
-            "nothing of ours is on this machine; `signpost undo` undoes what was written into its sectors"
-                .into(),
-        ));
-    }
     let mut writes = Vec::new();
     let mut notes = Vec::new();
+    if homes.is_empty() && history.last_step().is_some() {
+        notes.push("`signpost undo` takes back what was written into the machine's sectors".to_string());
+    }
     for first in &homes {
         let mut writer = Sectors { look, first, writes: Vec::new() };
         let before = writer.code_before(history).filter(|_| first.ours.is_some());

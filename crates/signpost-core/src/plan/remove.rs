@@ -18,7 +18,7 @@ use crate::{home, ways};
 /// Plans it. What started before our menu starts again.
 ///
 /// # Errors
-/// Where the variables or a home cannot be read; with BIOS firmware, where nothing of ours is on the machine.
+/// Where the variables, a home, or a first sector cannot be read.
 pub fn remove(look: &Look, history: &History) -> Result<Plan> {
     if look.survey.machine.firmware == FirmwareKind::Bios {
         return bios_menu::remove(look, history);

@@ -12,6 +12,7 @@ use super::shared::{HomeArgs, guard_codes};
 use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;
+use crate::render::plan::Aim;
 
 /// Make the menu active
 ///
@@ -49,14 +50,16 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
             None => remove(look, history)?,
         })
     })?;
-    let question = if args.remove { "Remove this from the machine?" } else { "Make this active?" };
+    let (action, aim, question) = match args.remove {
+        true => (Action::Remove, Aim::Removal, "Remove this from the machine?"),
+        false => (Action::Apply, Aim::Menu, "Make this active?"),
+    };
     let how = How {
         is_trial: args.dry_run,
-        text: &|| render::plan::text(&plan),
+        text: &|| render::plan::text(&plan, aim),
         question: Some(question).filter(|_| !plan.writes.is_empty()),
         is_overridden: &args.home.passes(&args.despite),
     };
-    let action = if args.remove { Action::Remove } else { Action::Apply };
     let Some(put) = app.carry_through((&mut machine, &mut records), (action, &plan), &how)? else {
         return Ok(Exit::Done);
     };
@@ -76,6 +79,6 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     }
     let (record, outcome) = (put.record, plan.outcome.clone());
     let applied = Applied { record, plan: &plan, outcome };
-    app.report(&applied, || render::plan::applied(&plan, record, &applied.outcome));
+    app.report(&applied, || render::plan::applied((&plan, aim), record, &applied.outcome));
     Ok(Exit::Done)
 }

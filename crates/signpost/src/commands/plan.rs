@@ -7,6 +7,7 @@ use super::shared::{HomeArgs, guard_codes};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
+use crate::render::plan::Aim;
 
 /// Show what apply would write, and what would start then
 #[derive(Args)]
@@ -26,7 +27,7 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let wishes = args.home.wishes(&machine)?;
     let (_, plan) = app.plan(&machine, |look, history| Ok(plan(look, &menu, history, &wishes)?))?;
-    app.show(&plan, || render::plan::text(&plan));
+    app.show(&plan, || render::plan::text(&plan, Aim::Menu));
     pass(&plan.refusals, args.home.passes(&args.despite))?;
     Ok(if args.check && !plan.writes.is_empty() { Exit::Problems } else { Exit::Done })
 }

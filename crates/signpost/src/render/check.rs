@@ -1,7 +1,7 @@
 use signpost_core::check::Check;
 use signpost_facts::cause::{Cause, Effect};
 
-use super::style;
+use super::style::{self, sentence};
 use super::table::Table;
 
 pub fn text(found: &Check) -> String {
@@ -57,10 +57,4 @@ fn lines(cause: &Cause) -> Vec<String> {
         lines.push(sentence(by_hand));
     }
     lines
-}
-
-/// With a capital letter at its start.
-fn sentence(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
 }

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use signpost_core::bios::first_in_words;
-use signpost_facts::{Aside, BootFile, Disk, DiskArray, DiskNumber, Held, Partition, Survey, TableKind, Volume};
+use signpost_facts::{
+    Aside, BootFile, Disk, DiskArray, DiskNumber, Held, Partition, Survey, TableKind, Volume,
+};
 use unicode_width::UnicodeWidthStr;
 
 use super::size::human;

@@ -11,7 +11,26 @@ use super::style;
 use super::table::Table;
 use super::width::hanging;
 
-pub fn text(plan: &Plan) -> String {
+/// What a plan is for.
+#[derive(Clone, Copy)]
+pub enum Aim {
+    /// The machine becomes what the menu says.
+    Menu,
+    /// What is ours goes.
+    Removal,
+}
+
+impl Aim {
+    /// How the machine is where there is nothing to do.
+    fn reached(self) -> &'static str {
+        match self {
+            Self::Menu => "the machine is as the menu says",
+            Self::Removal => "nothing of ours is on the machine",
+        }
+    }
+}
+
+pub fn text(plan: &Plan, aim: Aim) -> String {
     let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
     let mut text = home.unwrap_or_default() + &entries(plan);
     text.push_str(&changes(plan));
@@ -19,7 +38,7 @@ pub fn text(plan: &Plan) -> String {
     text.push_str(&left_out("Not in the menu", &plan.left_out));
     text.push('\n');
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
-    text.push_str(&write_list(&writes, "Nothing to write: the machine is as the menu says."));
+    text.push_str(&write_list(&writes, &format!("Nothing to write: {}.", aim.reached())));
     text.push_str(&refusals(&plan.refusals));
     text + "\n" + &outcome("Next start then", &plan.outcome)
 }
@@ -56,17 +75,23 @@ fn entries(plan: &Plan) -> String {
     format!("{}\n{}\n", style::heading("Entries"), table.text())
 }
 
-pub fn applied(plan: &Plan, record: Option<u32>, then: &Outcome) -> String {
+pub fn applied((plan, aim): (&Plan, Aim), record: Option<u32>, then: &Outcome) -> String {
     let Some(record) = record else {
-        return "The machine is as the menu says; nothing was written.\n".to_string()
-            + &outcome("Next start", then);
+        let reached = style::sentence(aim.reached());
+        // A menu's notes were read when it was applied.
+        let ways = if matches!(aim, Aim::Removal) { notes(&plan.notes) } else { String::new() };
+        return format!("{reached}; nothing was written.\n") + &ways + &outcome("Next start", then);
     };
     let mut text = String::new();
     for write in &plan.writes {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     let count = writes(plan.writes.len());
-    text + &format!("\nApplied: {count}, read back; record {record} of the history.\n")
+    let done = match aim {
+        Aim::Menu => "Applied",
+        Aim::Removal => "Removed",
+    };
+    text + &format!("\n{done}: {count}, read back; record {record} of the history.\n")
         + &outcome("Next start", then)
 }
 

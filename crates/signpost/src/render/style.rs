@@ -30,3 +30,9 @@ pub fn problem(text: &str) -> String {
 pub fn faint(text: &str) -> String {
     paint(Style::new().dimmed(), text)
 }
+
+/// With a capital letter at its start.
+pub fn sentence(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}

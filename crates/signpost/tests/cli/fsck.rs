@@ -33,7 +33,8 @@ pub fn finds_nothing_worse(image: &Path, range: Range<usize>, what: &str) {
         .expect("fsck.fat is there; `cargo xtask test` installs it");
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     for line in said.lines() {
-        let is_harmless = line.is_empty() || HARMLESS.iter().any(|start| line.trim_start().starts_with(start));
+        let is_harmless =
+            line.is_empty() || HARMLESS.iter().any(|start| line.trim_start().starts_with(start));
         assert!(is_harmless, "{what}: {}: {line}\n{said}", image.display());
     }
 }
