@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileExt;
+use std::path::Path;
 
 use signpost_vm::{Spec, write_log};
 
@@ -17,13 +18,24 @@ fn starts(machine: &TestMachine) -> String {
     machine.json(&["rehearse"])["outcome"].to_string()
 }
 
+/// Recorded writes: offsets and bytes.
+pub type Writes = [(u64, Vec<u8>)];
+
 /// The recorded writes as far as a cut: so many of them, and so many bytes of the next.
-fn replay(machine: &TestMachine, writes: &[(u64, Vec<u8>)], (whole, bytes): (usize, usize)) {
-    let image = File::options().write(true).open(machine.path("lark.img")).unwrap();
+pub fn replay(image: &Path, writes: &Writes, (whole, bytes): (usize, usize)) {
+    let image = File::options().write(true).open(image).unwrap();
     let torn = writes.get(whole).map(|(offset, all)| (*offset, all[..bytes].to_vec()));
     for (offset, bytes) in writes[..whole].iter().cloned().chain(torn) {
         image.write_all_at(&bytes, offset).unwrap();
     }
+}
+
+/// The cuts before each sector of each write where the environment asks for it; else a part of them.
+pub fn cuts(writes: &Writes) -> impl Iterator<Item = (usize, usize)> {
+    let step = if std::env::var("SIGNPOST_EVERY_CUT").is_ok() { SECTOR } else { 7 * SECTOR };
+    let of_write =
+        move |(index, bytes): (usize, usize)| (0..bytes).step_by(step).map(move |torn| (index, torn));
+    writes.iter().map(|(_, bytes)| bytes.len()).enumerate().flat_map(of_write)
 }
 
 #[test]
@@ -51,22 +63,19 @@ fn a_menu_saved_at_boot_survives_a_cut_at_every_sector() {
     let saved = b"\"Larkspur by hand\"";
     assert!(disk(&booted).windows(saved.len()).any(|bytes| bytes == saved), "it was saved");
     let place = made.copy();
-    // Every sector where the environment asks for it; else a part of them.
-    let step = if std::env::var("SIGNPOST_EVERY_CUT").is_ok() { SECTOR } else { 7 * SECTOR };
+    let image = place.path("lark.img");
     let mut count = 0;
-    for (index, (_, bytes)) in writes.iter().enumerate() {
-        for torn in (0..bytes.len()).step_by(step) {
-            let what = format!("write {index} of {}, {torn} bytes of it", writes.len());
-            place.become_like(&made);
-            replay(&place, &writes, (index, torn));
-            place.ok(&["survey"]);
-            let now = starts(&place);
-            assert!(now == before || now == after, "{what}: {now}; {before} or {after}");
-            fsck::finds_nothing_worse(&place.path("lark.img"), 1 << 20..5 << 20, &what);
-            count += 1;
-        }
+    for cut in cuts(&writes) {
+        let what = format!("{cut:?} of {} writes", writes.len());
+        place.become_like(&made);
+        replay(&image, &writes, cut);
+        place.ok(&["survey"]);
+        let now = starts(&place);
+        assert!(now == before || now == after, "{what}: {now}; {before} or {after}");
+        fsck::finds_nothing_worse(&image, 1 << 20..5 << 20, &what);
+        count += 1;
     }
-    replay(&place, &writes, (writes.len(), 0));
+    replay(&image, &writes, (writes.len(), 0));
     assert!(disk(&place) == disk(&booted), "the recording is what happened");
     println!("save at boot: {count} cuts, all survived");
     assert!(count >= 2, "{count}");

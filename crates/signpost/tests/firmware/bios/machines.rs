@@ -7,11 +7,12 @@ use std::time::Duration;
 use signpost_demo::boot_sector::{said, stand_in};
 use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::{SECTOR, plain};
-use signpost_vm::{Bus, Disk, Spec, Vm};
+use signpost_vm::{Bus, Disk, Spec, Vm, write_log};
 
 use super::{type_line, wait_shown};
 use crate::debian::{UUID, logical_volume, run, sized, tree};
 use crate::harness::{result_of, run_bare};
+use crate::power_cuts::{cuts, replay};
 
 /// What stands under every menu.
 const STANDS: &str = "? help";
@@ -224,6 +225,47 @@ fn a_hurt_copy_is_skipped_and_without_both_the_active_partition_starts() {
     vm.wait_for("A").unwrap();
     vm.type_keys("x").unwrap();
     vm.wait_for("No bootable device").unwrap();
+}
+
+/// The same at every sector that the save writes, slot and state, as the emulator notes them.
+#[test]
+fn a_menu_saved_at_boot_survives_a_cut_at_every_sector() {
+    let (made, booted) = (plain_machine("timeout = \"never\""), plain_machine("timeout = \"never\""));
+    assert!(std::fs::read(made.image()).unwrap() == std::fs::read(booted.image()).unwrap(), "both are alike");
+    let log = booted.folder.path().join("writes.log");
+    std::fs::File::create(&log).unwrap();
+    let disk = Disk { bus: Bus::Sata, log: Some(log.clone()), ..Disk::plain(booted.image()) };
+    let mut vm = Vm::start(&Spec { disks: vec![disk], ..Spec::of_bios([]) }, None).unwrap();
+    at_the_prompt(&mut vm);
+    type_line(&mut vm, "compose sector d1p1");
+    wait_shown(&mut vm, "The boot sector of d1p1").unwrap();
+    type_line(&mut vm, "save --default Saved by hand");
+    wait_shown(&mut vm, "saved-by-hand is in the menu").unwrap();
+    type_line(&mut vm, "power-off");
+    vm.until_it_ends().unwrap();
+    let writes = write_log::read(&log).unwrap();
+    let starts = |machine: &Machine| machine.outcome().to_string();
+    let (before, after) = (starts(&made), starts(&booted));
+    assert_ne!(before, after, "what is kept is the default");
+    let place = plain_machine("timeout = \"never\"");
+    let whole = std::fs::read(made.image()).unwrap();
+    let mut count = 0;
+    for cut in cuts(&writes) {
+        std::fs::write(place.image(), &whole).unwrap();
+        replay(&place.image(), &writes, cut);
+        let now = starts(&place);
+        assert!(
+            now == before || now == after,
+            "{cut:?} of {} writes: {now}; {before} or {after}",
+            writes.len()
+        );
+        assert_ne!(place.run(&["check"]).code, 4, "{cut:?}: it can be looked at");
+        count += 1;
+    }
+    replay(&place.image(), &writes, (writes.len(), 0));
+    assert!(std::fs::read(place.image()).unwrap() == std::fs::read(booted.image()).unwrap(), "that was all");
+    println!("save at boot on BIOS: {count} cuts, all survived");
+    assert!(count >= 3, "{count}");
 }
 
 /// What is composed and kept at boot lies in the sectors, and the desk finds it.
