@@ -13,6 +13,7 @@ use signpost_facts::sectors::{FirstSector, PartitionSector, sector as as_sector}
 use signpost_firmware::bios::SECTOR;
 use signpost_place::Look;
 
+pub(crate) use behind_menu::entries_that_start;
 pub use held::{Held, held};
 pub(crate) use menu::activated;
 pub use menu::rehearse_entry;

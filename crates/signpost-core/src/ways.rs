@@ -1,13 +1,15 @@
 //! The ways in which each system can be started, what of a machine is gone or only out of reach, and what a change loses.
 
 mod reach;
+mod sectors;
 
 use std::collections::BTreeSet;
 
 pub(crate) use reach::identity;
 pub use reach::{Reach, of_entry, of_load_option};
+use signpost_facts::change::SectorWrite;
 pub use signpost_facts::way::{Through, Way};
-use signpost_facts::{BootFile, Code, OptionNumber, Refusal, System, VolumeNumber};
+use signpost_facts::{BootFile, Code, FirmwareKind, OptionNumber, Refusal, System, VolumeNumber};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
@@ -18,6 +20,9 @@ use crate::rehearse::{self, State};
 
 /// The ways that work in a state, what is active counted and not what is only in a file.
 pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return sectors::ways(look, state.sectors);
+    }
     let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let mut ways = BTreeSet::new();
     for number in state.boot.options.keys() {
@@ -97,6 +102,12 @@ fn lost<'l>(
 /// The guard against losing the last way to a system.
 pub(crate) fn last_way(look: &Look, before: State<'_>, after: State<'_>, way: &str) -> Option<Refusal> {
     last_way_but_for(look, before, after, way, &|_| false)
+}
+
+/// The same for sectors that are written on a machine with BIOS firmware, where plain code starts one system alone.
+pub(crate) fn last_way_by_sectors(look: &Look, sectors: &[SectorWrite]) -> Option<Refusal> {
+    const WAY: &str = "plain code starts one system alone; `signpost sector active PARTITION` chooses which";
+    last_way(look, State::of(look), State::with_sectors(look, sectors), WAY)
 }
 
 /// The same, but for systems of which somebody has said that they are not wanted. A way that somebody made is not given up

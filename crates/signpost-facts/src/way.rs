@@ -26,4 +26,6 @@ pub enum Through {
     FirmwareEntry(OptionNumber),
     /// The fallback path of a disk, by the disk's number: firmware comes to it where no entry starts.
     FallbackPath(DiskNumber),
+    /// The active partition of a disk, by the disk's number: its first sector's code starts it, with BIOS firmware.
+    ActivePartition(DiskNumber),
 }

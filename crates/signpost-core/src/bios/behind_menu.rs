@@ -8,6 +8,7 @@ use signpost_firmware::bios::{area, code};
 use signpost_firmware::image::linux::HEAD_LEN;
 use signpost_firmware::image::linux_protocol;
 use signpost_firmware::start::Program;
+use signpost_menu::ids::EntryId;
 use signpost_menu::resolve::{Surroundings, Within};
 use signpost_place::surroundings::first_in;
 use signpost_place::{Look, VolumeReader};
@@ -16,7 +17,7 @@ use super::rehearse::{rehearse_in_order, system_in};
 use super::{boot_sector, first, ours_after};
 use crate::rehearse::Kind;
 use crate::rehearse::menu::{self, Followed};
-use crate::resolve::{ResolvedEntry, StartTarget};
+use crate::resolve::{ResolvedEntry, StartTarget, resolve};
 
 /// Behind the first sector: our menu, by the code that the boot program runs.
 pub(super) fn follow(
@@ -29,6 +30,20 @@ pub(super) fn follow(
     let document = menu::in_slots(look, &ours.slots, None);
     let starter = |entry: &ResolvedEntry<'_>| entry_start(look, entry, planned);
     Some(menu::follow_menu(look, (document, &ours.remembered), choose, &starter))
+}
+
+/// The entries of the menu that the first disk's first sector goes to which start a system, with that system's id; nothing where it
+/// goes to none of ours.
+pub(crate) fn entries_that_start(look: &Look, planned: &[SectorWrite]) -> Option<Vec<(EntryId, String)>> {
+    let disk = look.survey.boot_sectors.order.first()?;
+    let ours = ours_after(look, look.survey.boot_sectors.first_of(*disk)?, planned)?;
+    let document = menu::in_slots(look, &ours.slots, None).filter(|_| ours.has_program)?;
+    let started = resolve(look, &document).into_iter().filter_map(|entry| {
+        let outcome = entry_start(look, &entry, planned).outcome;
+        let system = outcome.system.clone().filter(|_| outcome.is_start())?;
+        Some((entry.entry.id.clone(), system))
+    });
+    Some(started.collect())
 }
 
 /// What becomes of an entry that is started by BIOS.

@@ -10,6 +10,7 @@ use signpost_place::Look;
 
 use super::rehearse::rehearse;
 use crate::rehearse::{Kind, Outcome};
+use crate::ways::last_way_by_sectors;
 
 /// Where a disk's signature stands, between code and table.
 const SIGNATURE: std::ops::Range<usize> = 440..444;
@@ -224,7 +225,21 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
             return wrong(format!("{name} is a partition; plain code goes into a disk's first sector"));
         }
     };
-    finish(look, (what, target, after), refusals)
+    let mut made = finish(look, (what, target, after), refusals)?;
+    // Who makes a partition the active one chooses which system starts.
+    if !matches!(wanted, Wanted::Active) {
+        made.refusals.extend(last_way(look, &made.writes));
+    }
+    Ok(made)
+}
+
+/// The guard against losing the last way to a system. What a table brings that was not there is seen once it is written.
+fn last_way(look: &Look, writes: &[Change]) -> Option<Refusal> {
+    let sectors: Vec<SectorWrite> = writes.iter().filter_map(Change::sectors).cloned().collect();
+    if sectors.iter().any(|write| write.offset == 0 && brings_a_table(write)) {
+        return None;
+    }
+    last_way_by_sectors(look, &sectors)
 }
 
 /// The plan for what lies between a disk's first sector and its first partition. What starts is not followed through there.

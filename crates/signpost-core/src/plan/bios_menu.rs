@@ -21,7 +21,9 @@ use crate::draft;
 use crate::history::History;
 use crate::menu_file::MenuFile;
 use crate::news::News;
+use crate::rehearse;
 use crate::resolve::{opening, resolve};
+use crate::ways;
 
 pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
@@ -44,7 +46,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     }
     let news = News::of(look, &menu.document);
     writer.state(&room, held, news.default.is_none())?;
-    writer.first(&room.area.first_code(code))?;
+    writer.first(&room.area.first_code(code), "write our code into")?;
     let writes = writer.writes;
     let outcome = bios::rehearse(look, &writes, None).outcome;
     let resolved = resolve(look, &menu.document);
@@ -54,6 +56,8 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     refusals.extend(guards::no_system_starts(&outcome).filter(|_| gone.is_none()));
     refusals.extend(gone);
     refusals.extend(other_system(history, &seen, first.disk, &machine));
+    let after = rehearse::State::with_sectors(look, &writes);
+    refusals.extend(super::last_way(look, &menu.document, after));
     refusals.extend(news.refusal());
     let mut notes = Vec::new();
     notes.extend(not_first(look, first.disk));
@@ -235,13 +239,14 @@ impl Sectors<'_> {
         before.first_chunk().copied()
     }
 
-    fn first(&mut self, code: &[u8; CODE_LEN]) -> Result<()> {
+    /// The first sector with this code; how that is done in words.
+    fn first(&mut self, code: &[u8; CODE_LEN], words: &str) -> Result<()> {
         let disk = self.first.disk;
         let before = as_sector(&self.first.bytes)
             .ok_or_else(|| Error::Unusable { place: format!("d{disk}"), why: "it cannot be read".into() })?;
         let after = with_code(&before, code);
         if after != before {
-            self.write(0, after.to_vec(), format!("write our code into the first sector of d{disk}"))?;
+            self.write(0, after.to_vec(), format!("{words} the first sector of d{disk}"))?;
         }
         Ok(())
     }
@@ -271,7 +276,10 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
                     first.disk
                 ));
             }
-            writer.first(&before.unwrap_or_else(plain_code))?;
+            match before {
+                Some(before) => writer.first(&before, "put back the code that was before in")?,
+                None => writer.first(&plain_code(), "write plain code into")?,
+            }
         }
         if let Some(ours) = first.any_of_ours() {
             writer.clear(&ours.area)?;
@@ -285,6 +293,7 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
         let machine = signpost_place::home::machine_id(look);
         refusals.extend(other_system(history, slots, first.disk, &machine));
     }
+    refusals.extend(ways::last_way_by_sectors(look, &writes));
     notes.push("units that run `signpost hold` are turned off by `systemctl disable`".into());
     Ok(Plan {
         entries: Vec::new(),

@@ -148,6 +148,11 @@ pub struct State<'a> {
 impl<'a> State<'a> {
     /// The machine as it is.
     pub fn of(look: &'a Look) -> Self {
-        Self { boot: &look.boot, ours: &look.ours, planned: &[], tables: &[], sectors: &[] }
+        Self::with_sectors(look, &[])
+    }
+
+    /// The machine as it is, but for these sectors.
+    pub fn with_sectors(look: &'a Look, sectors: &'a [SectorWrite]) -> Self {
+        Self { boot: &look.boot, ours: &look.ours, planned: &[], tables: &[], sectors }
     }
 }

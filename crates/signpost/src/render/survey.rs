@@ -137,6 +137,10 @@ fn starts_by(survey: &Survey, system: &System) -> String {
 pub fn started_by(survey: &Survey, system: &System) -> String {
     match survey.machine.firmware {
         FirmwareKind::Uefi => reached_by(system),
+        FirmwareKind::Bios if system.ways.iter().any(|way| matches!(way, Through::Menu(_))) => {
+            reached_by(system)
+        }
+        // What it would start by, once that is the active partition's.
         FirmwareKind::Bios | FirmwareKind::Unknown => starts_by(survey, system),
     }
 }
@@ -152,6 +156,7 @@ fn reached_by(system: &System) -> String {
     let by_number = (!numbers.is_empty()).then(|| format!("{entry} {}", joined(&numbers, ", ")));
     let fallback = system.ways.iter().filter_map(|way| match way {
         Through::FallbackPath(disk) => Some(format!("the fallback path of d{disk}")),
+        Through::ActivePartition(disk) => Some(format!("the active partition of d{disk}")),
         _ => None,
     });
     let mut ways: Vec<String> = by_number.into_iter().chain(fallback).collect();

@@ -1,6 +1,7 @@
 //! Our menu on BIOS machines: where it is put, what guards that, what holds it, and how it is taken away.
 
 use signpost_demo::boot_sector::stand_in;
+use signpost_demo::gauge;
 use signpost_disk::gpt::{Layout, NewPartition, encode};
 use signpost_disk::{Guid, partition_type};
 use signpost_firmware::bios::area::{self, Area};
@@ -261,6 +262,47 @@ fn taking_ours_away_brings_back_what_started_before() {
     assert!(disk(&machine)[..plain::CODE.len()] == plain::CODE[..]);
     let said = machine.ok(&["apply", "--remove", "--yes"]);
     assert!(said.contains("Nothing of ours is on the machine"), "what is gone already is no fault: {said}");
+}
+
+/// The demo's systems, each of which our menu starts.
+#[test]
+fn what_leaves_a_system_without_a_way_is_refused() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    std::fs::write(machine.path("program.img"), bios_program(60_000)).unwrap();
+    let ways = |machine: &TestMachine| -> Vec<(String, String)> {
+        let systems = machine.json(&["survey"])["systems"].clone();
+        let of = |system: &serde_json::Value| {
+            (system["id"].as_str().unwrap().to_string(), system["ways"].to_string())
+        };
+        systems.as_array().unwrap().iter().map(of).collect()
+    };
+    let by_active = vec![
+        ("larkspur".to_string(), "[]".to_string()),
+        ("gaugedos".to_string(), r#"[{"active-partition":1}]"#.to_string()),
+        ("skerry".to_string(), "[]".to_string()),
+    ];
+    assert_eq!(ways(&machine), by_active);
+    machine.ok(&["draft", "--host", "signpost"]);
+    apply(&machine);
+    let by_menu = ways(&machine);
+    let has_own = |(id, ways): &(String, String)| ways.contains(&format!(r#"{{"menu":"{id}"}}"#));
+    assert!(by_menu.iter().all(has_own), "{by_menu:?}");
+    assert!(!by_menu.iter().any(|(_, ways)| ways.contains("active-partition")), "{by_menu:?}");
+    for words in [&["apply", "--remove", "--yes"][..], &["sector", "standard", "d1", "--yes"]] {
+        let said = machine.fails(3, words);
+        assert!(said.contains("last-way") && said.contains("Larkspur Linux 10 and Skerry BSD 9"), "{said}");
+    }
+    // So too where the menu loses one, but for a system that is not wanted.
+    machine.ok(&["entry", "remove", "skerry", "--despite", "last-way"]);
+    let program = named(&machine);
+    let anew = ["apply", "--yes", "--boot-program", &program];
+    assert!(machine.fails(3, &anew).contains("no active entry would start Skerry BSD 9 any more"));
+    machine.ok(&["entry", "hide", "skerry"]);
+    machine.ok(&anew);
+    machine.ok(&["apply", "--remove", "--yes", "--despite", "last-way"]);
+    assert_eq!(ways(&machine), by_active);
 }
 
 #[test]

@@ -34,8 +34,9 @@ impl Work<'_> {
             SectorWhat::Backup => Wanted::Backup,
         };
         let plan = bios::plan(self.look, &bios::which(self.look, &name)?, &wanted)?;
-        // Whether something starts is judged when all of it is together.
-        self.refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code != Code::NothingStarts));
+        // Whether something starts, and what, is judged when all of it is together.
+        let is_judged = |refusal: &Refusal| matches!(refusal.code, Code::NothingStarts | Code::LastWay);
+        self.refusals.extend(plan.refusals.into_iter().filter(|refusal| !is_judged(refusal)));
         for write in plan.writes.iter().filter_map(Change::sectors) {
             let is_it = |own: &&mut SectorWrite| (&own.disk, own.offset) == (&write.disk, write.offset);
             match self.sectors.iter_mut().find(is_it) {
