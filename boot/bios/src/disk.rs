@@ -168,8 +168,7 @@ impl BlockDevice for Drive {
             }
             let rest = &mut buffer[done..];
             let taken = (read * SECTOR - skip).min(rest.len());
-            // SAFETY: the firmware has just filled so much of the buffer, which is ours.
-            unsafe { ptr::copy_nonoverlapping((BOUNCE + skip) as *const u8, rest.as_mut_ptr(), taken) };
+            real::take_bounced(skip, &mut rest[..taken]);
             done += taken;
         }
         Ok(())

@@ -131,6 +131,27 @@ pub fn call(vector: u32, registers: Registers) -> Registers {
     }
 }
 
+/// Takes bytes out of the bounce buffer, from so far into it on, four at a time: the core library's own copying, which is made small,
+/// goes by single bytes.
+pub fn take_bounced(skip: usize, to: &mut [u8]) {
+    let length = to.len().min(BOUNCE_LEN.saturating_sub(skip));
+    // SAFETY: the buffer is ours, and so much of it lies behind `skip`; the direction flag is clear everywhere in Rust.
+    unsafe {
+        core::arch::asm!(
+            "xchgl %esi, {from}",
+            "rep movsl",
+            "movl {rest}, %ecx",
+            "rep movsb",
+            "movl {from}, %esi",
+            from = inout(reg) BOUNCE + skip => _,
+            rest = in(reg) length % 4,
+            inout("ecx") length / 4 => _,
+            inout("edi") to.as_mut_ptr() => _,
+            options(att_syntax, nostack, preserves_flags)
+        );
+    }
+}
+
 /// Puts bytes to where calls can have them, at [`SMALL`]; as many as there is room for.
 pub fn put_small(bytes: &[u8]) {
     // SAFETY: that memory is ours, and no reference to it is held anywhere.

@@ -7,7 +7,7 @@ use signpost_facts::sectors::{
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
 use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
-use signpost_firmware::bios::{CODE_LEN, SECTOR, contradicted_geometry, entry_start, is_marked};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, geometry, is_marked};
 use signpost_machine::Machine;
 use signpost_menu::slot::{SLOT_SIZE, Slot};
 use signpost_menu::state::STATE_SIZE;
@@ -162,7 +162,7 @@ fn of_partition(
     let entry =
         (0..4).filter(|_| partition.slice.is_none()).find(|index| entry_start(table, *index) == before);
     let geometry =
-        entry.filter(|_| has_numbers).and_then(|index| contradicted_geometry(&bytes, table, index));
+        entry.filter(|_| has_numbers).and_then(|index| geometry::contradicted(&bytes, table, index));
     Some(PartitionSector {
         disk: disk.number,
         partition: partition.number,
