@@ -14,4 +14,4 @@ mod version_block;
 mod volume;
 
 pub use bench::{BenchSpec, Content, DiskSpec, PartitionSpec, StoreKind};
-pub use volume::{Packed, change_fat};
+pub use volume::{Packed, change_fat, fat};

@@ -18,12 +18,10 @@ fn stamp() -> Stamp {
 }
 
 /// A FAT volume of this many bytes with these files; folders are made as they are needed.
-pub(crate) fn fat(
-    bytes: usize,
-    label: &str,
-    serial: u32,
-    files: &[(String, Vec<u8>)],
-) -> io::Result<Vec<u8>> {
+///
+/// # Errors
+/// Where they do not fit.
+pub fn fat(bytes: usize, label: &str, serial: u32, files: &[(String, Vec<u8>)]) -> io::Result<Vec<u8>> {
     let mut volume = format::format(bytes, label, serial);
     for (path, contents) in files {
         change(&mut volume, path, Change::Put(contents))?;

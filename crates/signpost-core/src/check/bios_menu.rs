@@ -6,6 +6,7 @@ use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
 use signpost_facts::{Code, Subject};
 use signpost_firmware::bios::SECTOR;
+use signpost_menu::state::State;
 
 use super::applied::{hold_cure, program_lost, saved_at_boot};
 use super::{Found, Seen, cause};
@@ -17,7 +18,29 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held.filter(|held| held.boot_program().is_some()) {
         differences(seen, held, found);
     }
+    if let Some(home) = seen.look.survey.boot_sectors.home() {
+        remembered(home, found);
+    }
     saved_at_boot(seen, found);
+}
+
+/// What is remembered from start to start, where one of its two sectors holds something else. No command has to cure that: the next
+/// start writes over it.
+fn remembered(home: &FirstSector, found: &mut Found) {
+    let is_hurt = |sector: &&Vec<u8>| sector.iter().any(|byte| *byte != 0) && State::decode(sector).is_none();
+    let lost = match home.ours.iter().flat_map(|ours| &ours.state).filter(is_hurt).count() {
+        0 => return,
+        1 => {
+            "one of the two sectors of what is remembered from start to start is damaged, and the other counts"
+        }
+        _ => {
+            "what is remembered from start to start is damaged: which system was started last, what was kept as the default at boot"
+        }
+    };
+    let message = format!("on d{}, {lost}", home.disk);
+    let mut damaged = cause(Code::VariablesBroken, Effect::Untidy, Some(Subject::Disk(home.disk)), message);
+    damaged.by_hand = Some("nothing has to be done: the next start writes it anew".into());
+    found.add(damaged, &[]);
 }
 
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {

@@ -217,6 +217,25 @@ fn a_hurt_copy_of_the_program_is_no_harm_and_without_both_the_active_partition_s
 }
 
 #[test]
+fn damage_to_what_is_remembered_is_told_and_keeps_nothing_from_starting() {
+    let machine = lathe_bench();
+    apply(&machine);
+    machine.ok(&["once", "one"]);
+    let (area, starts) = (area_of(&machine), outcome(&machine));
+    hurt(&machine, area.state(1) as usize * SECTOR + 20, b"hurt");
+    let check = machine.run(&["check"]);
+    let said = flat(&check.stdout);
+    assert!(check.code == 0 && said.contains("one of the two sectors of what is remembered"), "{said}");
+    assert_eq!(outcome(&machine), starts, "the other says what starts once");
+    hurt(&machine, area.state(0) as usize * SECTOR + 20, b"hurt");
+    let said = flat(&machine.run(&["check"]).stdout);
+    assert!(said.contains("what is remembered from start to start is damaged"), "{said}");
+    assert!(outcome(&machine).1.contains("The second"), "the menu's default, as it says");
+    machine.ok(&["once", "one"]);
+    assert_eq!(outcome(&machine), starts, "it is written anew");
+}
+
+#[test]
 fn the_next_start_alone_goes_elsewhere() {
     let machine = lathe_bench();
     let error = flat(&machine.fails(2, &["once", "one"]));

@@ -1,10 +1,14 @@
 //! Our menu on the open-source BIOS with real things: Debian's kernel and its memory test, the buses and sizes that old PCs have, hurt
 //! copies, the prompt, and what is kept at boot.
 
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use signpost_demo::boot_sector::{said, stand_in};
+use signpost_demo::{bios_kernel, fat};
+use signpost_disk::gpt::{Layout, NewPartition, encode};
+use signpost_disk::{Guid, partition_type};
 use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::{SECTOR, plain};
 use signpost_vm::{Bus, Disk, Spec, Vm, write_log};
@@ -46,6 +50,11 @@ impl Machine {
         let at = FIRST[1] as usize * SECTOR;
         disk[at..at + root.len()].copy_from_slice(root);
         std::fs::write(folder.path().join("disk.img"), disk).unwrap();
+        Self::with_disk(folder, settings, entries)
+    }
+
+    /// The same with the disk that lies in a folder.
+    fn with_disk(folder: tempfile::TempDir, settings: &str, entries: &str) -> Self {
         let text = "format = 1\nname = \"Real\"\nfirmware = \"bios\"\n\n[[disk]]\nimage = \"disk.img\"\nserial = \"S-1\"\n";
         std::fs::write(folder.path().join("machine.toml"), text).unwrap();
         let menu = format!("format = 1\n[menu]\nhost = \"signpost\"\n{settings}\n\n{entries}");
@@ -191,16 +200,41 @@ fn the_menu_comes_on_what_old_machines_have() {
     }
 }
 
-/// A disk of 5 TiB, which is mostly a hole.
+/// A disk of 5 TiB, which is mostly a hole: the menu in a BIOS boot partition at its start, the system 3 TiB further on.
 #[test]
-fn the_menu_comes_from_a_disk_of_five_tebibytes() {
-    let machine = plain_machine("timeout = \"never\"");
-    let file = std::fs::File::options().write(true).open(machine.image()).unwrap();
-    file.set_len(5 << 40).unwrap();
+fn a_kernel_beyond_two_tebibytes_is_reached() {
+    const FAR: u64 = (3 << 40) / SECTOR as u64;
+    let (args, initrd) = ("far=yes", b"from far away".to_vec());
+    let files = vec![
+        ("/vmlinuz-1.0".to_string(), bios_kernel::kernel("1.0", true)),
+        ("/initrd-1.0".to_string(), initrd.clone()),
+    ];
+    let volume = fat(16 << 20, "FAR", 0x0fa2_0001, &files).unwrap();
+    let partition = |number: u8, type_guid, first_lba, sectors: u64| NewPartition {
+        type_guid,
+        guid: Guid::from_bytes([number; 16]),
+        first_lba,
+        last_lba: first_lba + sectors - 1,
+        name: "far",
+    };
+    let bios_boot = "21686148-6449-6e6f-744e-656564454649".parse().unwrap();
+    let root = partition(2, partition_type::LINUX_DATA, FAR, (volume.len() / SECTOR) as u64);
+    let partitions = vec![partition(1, bios_boot, 2048, 2048), root];
+    let layout =
+        Layout { disk_guid: Guid::from_bytes([7; 16]), sectors: (5 << 40) / SECTOR as u64, partitions };
+    let folder = tempfile::tempdir().unwrap();
+    let disk = std::fs::File::create(folder.path().join("disk.img")).unwrap();
+    disk.set_len(5 << 40).unwrap();
+    for (offset, bytes) in encode(&layout).into_iter().chain([(FAR * SECTOR as u64, volume)]) {
+        disk.write_all_at(&bytes, offset).unwrap();
+    }
+    let entry = format!(
+        "[[entry]]\nid = \"far\"\nstarts = \"linux\"\nvolume = \"uuid:0FA2-0001\"\nkernel = \"newest:/vmlinuz-*\"\n\
+         initrd = \"/initrd-{{version}}\"\nargs = \"{args}\"\n"
+    );
+    let machine = Machine::with_disk(folder, "default = \"far\"\ntimeout = 0", &entry);
     let mut vm = machine.started(Bus::Sata, 256, &[]);
-    at_the_prompt(&mut vm);
-    type_line(&mut vm, "volumes");
-    wait_shown(&mut vm, "d1p2").unwrap();
+    vm.wait_for(&bios_kernel::said(args, &initrd)).unwrap();
 }
 
 #[test]
