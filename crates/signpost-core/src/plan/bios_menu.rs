@@ -264,7 +264,7 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     let mut writes = Vec::new();
     let mut notes = Vec::new();
     if homes.is_empty() && history.last_step().is_some() {
-        notes.push("`signpost undo` takes back what was written into the machine's sectors".to_string());
+        notes.push("`signpost undo` undoes what was written into the machine's sectors".to_string());
     }
     for first in &homes {
         let mut writer = Sectors { look, first, writes: Vec::new() };

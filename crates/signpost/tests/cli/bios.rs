@@ -361,7 +361,7 @@ fn what_keeps_it_from_starting_is_named_and_mended() {
 }
 
 #[test]
-fn a_boot_sector_that_counts_in_other_heads_than_the_table_is_told() {
+fn heads_that_differ_from_the_tables_are_told() {
     let machine = gauge_bench();
     let whole = machine.run(&["check"]);
     assert!(whole.code == 0 && !whole.stdout.contains("boot-sector-moved"), "{}", whole.stdout);
