@@ -8,6 +8,7 @@ pub mod bios_kernel;
 pub mod boot_sector;
 mod format;
 pub mod gauge;
+pub mod plain_disk;
 pub mod program;
 pub mod tide;
 mod version_block;

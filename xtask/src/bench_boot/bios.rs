@@ -8,9 +8,10 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use signpost_demo::bios_kernel::kernel;
-use signpost_demo::boot_sector::{said, stand_in};
+use signpost_demo::boot_sector::said;
+use signpost_demo::plain_disk::{FIRST, TITLE, with_root};
+use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{Area, program};
-use signpost_firmware::bios::{SECTOR, plain};
 use signpost_vm::{Bus, Disk, Spec, Vm};
 
 use super::{LARGE, ROOT_UUID, RUNS, between, ext4, median, slot};
@@ -23,9 +24,6 @@ unsafe extern "C" {
     static bench_reads_end: u8;
 }
 
-/// First sectors of the boot sector's partition and of the root's.
-const FIRST: [u32; 2] = [2048, 4096];
-const SIGNATURE: u32 = 0x5157_4000;
 /// What stands under a menu.
 const STANDS: &str = "? help";
 /// Upper bound, from the requirements.
@@ -45,10 +43,10 @@ pub fn measure(path: &Path) -> Result<f64> {
 fn to_menu(ours: &[u8]) -> Result<f64> {
     let root = ext4(&[("boot/empty", b"")])?;
     let menu = "format = 1\n[menu]\nhost = \"signpost\"\ntimeout = \"never\"\n[[entry]]\nid = \"stand-in\"\nstarts = \"sector\"\n\
-                volume = \"partuuid:51574000-01\"\n";
+                volume = \"partuuid:51573000-01\"\n";
     let (with, without) = (disk(Some((ours, menu)), &root)?, disk(None, &root)?);
     let (mut through, mut direct) = (Vec::new(), Vec::new());
-    let stand_in = said("Stand-in", 0x80, 0x06);
+    let stand_in = said(TITLE, 0x80, 0x06);
     for _ in 0..RUNS {
         for (disk, wanted, times) in [(&with, STANDS, &mut through), (&without, &stand_in, &mut direct)] {
             let begun = Instant::now();
@@ -92,23 +90,7 @@ fn reading(ours: &[u8]) -> Result<f64> {
 
 /// A disk with a stand-in and a root; with our menu, or plain code.
 fn disk(menu: Option<(&[u8], &str)>, root: &[u8]) -> Result<Vec<u8>> {
-    let mut disk = vec![0; FIRST[1] as usize * SECTOR + root.len()];
-    disk[..plain::CODE.len()].copy_from_slice(&plain::CODE);
-    disk[440..444].copy_from_slice(&SIGNATURE.to_le_bytes());
-    let sectors = [2048, u32::try_from(root.len() / SECTOR).map_err(|error| error.to_string())?];
-    for (index, (first, kind)) in FIRST.into_iter().zip([0x06, 0x83]).enumerate() {
-        let entry = &mut disk[446 + index * 16..462 + index * 16];
-        entry[0] = if index == 0 { 0x80 } else { 0 };
-        entry[4] = kind;
-        entry[8..12].copy_from_slice(&first.to_le_bytes());
-        entry[12..16].copy_from_slice(&sectors[index].to_le_bytes());
-    }
-    disk[510..512].copy_from_slice(&[0x55, 0xaa]);
-    let [first, second] = FIRST.map(|sector| sector as usize * SECTOR);
-    let mut sector = [0; SECTOR];
-    stand_in(&mut sector, "Stand-in");
-    disk[first..first + SECTOR].copy_from_slice(&sector);
-    disk[second..second + root.len()].copy_from_slice(root);
+    let mut disk = with_root(root);
     let Some((ours, menu)) = menu else { return Ok(disk) };
     let (code, copy) = program(ours).ok_or("target/boot holds no boot program for BIOS")?;
     let length = u32::try_from(copy.len() / SECTOR).map_err(|error| error.to_string())?;

@@ -5,12 +5,13 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use signpost_demo::boot_sector::{said, stand_in};
+use signpost_demo::boot_sector::said;
+use signpost_demo::plain_disk::with_root;
 use signpost_demo::{bios_kernel, fat};
 use signpost_disk::gpt::{Layout, NewPartition, encode};
 use signpost_disk::{Guid, partition_type};
+use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::Area;
-use signpost_firmware::bios::{SECTOR, plain};
 use signpost_vm::{Bus, Disk, Spec, Vm, write_log};
 
 use super::{type_line, wait_shown};
@@ -21,8 +22,6 @@ use crate::power_cuts::{cuts, replay};
 /// What stands under every menu.
 const STANDS: &str = "? help";
 const PATIENCE: Duration = Duration::from_secs(60);
-/// First sectors of a boot sector's partition, and of the root's.
-const FIRST: [u32; 2] = [2048, 4096];
 const STAND_IN: &str = "[[entry]]\nid = \"stand-in\"\ntitle = \"The stand-in\"\nstarts = \"sector\"\nvolume = \"partuuid:51573000-01\"\n";
 
 /// A bench of one disk: a stand-in, and this root volume; its menu is applied.
@@ -33,23 +32,7 @@ struct Machine {
 impl Machine {
     fn new(root: &[u8], settings: &str, entries: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
-        let mut disk = vec![0; FIRST[1] as usize * SECTOR + root.len().next_multiple_of(1 << 20)];
-        disk[..plain::CODE.len()].copy_from_slice(&plain::CODE);
-        disk[440..444].copy_from_slice(&0x5157_3000u32.to_le_bytes());
-        let sectors = [2048, (root.len() / SECTOR) as u32];
-        for (index, (first, kind)) in FIRST.into_iter().zip([0x06, 0x83]).enumerate() {
-            let entry = &mut disk[446 + index * 16..462 + index * 16];
-            entry[0] = if index == 0 { 0x80 } else { 0 };
-            entry[4] = kind;
-            entry[8..12].copy_from_slice(&first.to_le_bytes());
-            entry[12..16].copy_from_slice(&sectors[index].to_le_bytes());
-        }
-        disk[510..512].copy_from_slice(&[0x55, 0xaa]);
-        let at = FIRST[0] as usize * SECTOR;
-        stand_in((&mut disk[at..at + SECTOR]).try_into().unwrap(), "Stand-in");
-        let at = FIRST[1] as usize * SECTOR;
-        disk[at..at + root.len()].copy_from_slice(root);
-        std::fs::write(folder.path().join("disk.img"), disk).unwrap();
+        std::fs::write(folder.path().join("disk.img"), with_root(root)).unwrap();
         Self::with_disk(folder, settings, entries)
     }
 
