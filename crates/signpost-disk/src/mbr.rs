@@ -1,8 +1,11 @@
 //! MBR partition tables with extended partitions (UEFI 2.10, 5.2; the layout that DOS made and all follow).
 
+pub mod geometry;
+
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use self::geometry::Geometry;
 use crate::block::{BlockDevice, ReadError};
 use crate::bytes::{le16, le32};
 
@@ -104,8 +107,7 @@ impl Chs {
 
     /// The sector's number, counted from 0, under the geometry that disks show since the nineties.
     pub fn to_lba(self) -> Option<u64> {
-        let track = u64::from(self.cylinder).checked_mul(255)?.checked_add(u64::from(self.head))?;
-        track.checked_mul(63)?.checked_add(u64::from(self.sector).checked_sub(1)?)
+        self.under(Geometry::USUAL)
     }
 }
 

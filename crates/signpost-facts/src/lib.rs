@@ -36,7 +36,7 @@ pub use programs::{
     VersionFacts,
 };
 pub use survey::{
-    Aside, Disk, DiskArray, FirmwareKind, Held, MachineFacts, Partition, Survey, TableFacts, TableKind,
+    Aside, Disk, DiskArray, FirmwareKind, KernelUse, MachineFacts, Partition, Survey, TableFacts, TableKind,
     Volume,
 };
 

@@ -252,7 +252,7 @@ pub struct Partition {
 /// What a running system does with a volume that it has not mounted.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Held {
+pub enum KernelUse {
     /// It swaps to it.
     Swap,
     /// It made another device of it, of this name: an array, a mapped volume.
@@ -276,7 +276,7 @@ pub struct Volume {
     pub mounted: Vec<String>,
     /// What else the running system does with it.
     #[serde(default)]
-    pub held: Option<Held>,
+    pub kernel_use: Option<KernelUse>,
     /// Whether the running system has its root on it.
     pub is_running_root: bool,
     /// Group and name of a logical volume.
@@ -411,10 +411,10 @@ impl Volume {
 
     /// How the running system uses it, behind its name: "is mounted".
     pub fn use_in_words(&self) -> Option<String> {
-        match &self.held {
+        match &self.kernel_use {
             _ if !self.mounted.is_empty() => Some("is mounted".into()),
-            Some(Held::Swap) => Some("is being swapped to".into()),
-            Some(Held::PartOf(name)) => Some(format!("is part of {name}")),
+            Some(KernelUse::Swap) => Some("is being swapped to".into()),
+            Some(KernelUse::PartOf(name)) => Some(format!("is part of {name}")),
             None => None,
         }
     }

@@ -5,7 +5,6 @@
 
 pub mod area;
 pub mod code;
-pub mod geometry;
 pub mod plain;
 pub mod rules;
 

@@ -6,7 +6,7 @@ mod made_up;
 use std::path::Path;
 
 use made_up::Made;
-use signpost_facts::{Code, DiskNumber, Held, Volume};
+use signpost_facts::{Code, DiskNumber, KernelUse, Volume};
 use signpost_machine::HostKind;
 
 use super::*;
@@ -59,8 +59,8 @@ fn what_the_kernel_uses_otherwise_than_mounted_is_told() {
         .put("proc/swaps", "Filename Type Size Used Priority\n/dev/vda2 partition 4096 0 -2\n")
         .put("sys/block/vda/vda1/holders/md127/dev", "9:127\n");
     let survey = survey(&opened(&made), &Catalogue::built_in()).survey;
-    let held: Vec<_> = survey.volumes.iter().map(|volume| volume.held.clone()).collect();
-    assert_eq!(held, [Some(Held::PartOf("md127".into())), Some(Held::Swap)]);
+    let held: Vec<_> = survey.volumes.iter().map(|volume| volume.kernel_use.clone()).collect();
+    assert_eq!(held, [Some(KernelUse::PartOf("md127".into())), Some(KernelUse::Swap)]);
     let words: Vec<_> = survey.volumes.iter().filter_map(Volume::use_in_words).collect();
     assert_eq!(words, ["is part of md127", "is being swapped to"]);
 }

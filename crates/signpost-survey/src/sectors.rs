@@ -1,13 +1,14 @@
 //! First sectors and boot sectors of a machine that starts by BIOS.
 
 use signpost_disk::block::{SharedDevice, read_vec};
+use signpost_disk::mbr::geometry;
 use signpost_facts::sectors::{
     Backup, BootPartition, BootSectors, Copy, FirstSector, OurSectors, PartitionSector, sector,
 };
 use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
 use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
-use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, geometry, is_marked};
+use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, is_marked};
 use signpost_machine::Machine;
 use signpost_menu::slot::{SLOT_SIZE, Slot};
 use signpost_menu::state::STATE_SIZE;

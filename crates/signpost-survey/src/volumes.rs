@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use signpost_disk::table::Purpose;
 use signpost_disk::volumes::{self, Origin};
-use signpost_facts::{Aside, Disk, DiskNumber, Held, Volume, VolumeNumber};
+use signpost_facts::{Aside, Disk, DiskNumber, KernelUse, Volume, VolumeNumber};
 use signpost_machine::Machine;
 use signpost_machine::live::mounts::Mount;
 use signpost_menu::linux_files::mapper_name;
@@ -56,7 +56,7 @@ pub(crate) fn volume_facts(
         number,
         device: None,
         mounted: Vec::new(),
-        held: None,
+        kernel_use: None,
         is_running_root: false,
         disk: disk.unwrap_or(DiskNumber(0)),
         partition: entry.map(|entry| signpost_facts::PartitionNumber(entry.number)),
@@ -145,10 +145,10 @@ pub(crate) fn take_device(machine: &Machine, origin: &Origin, facts: &mut Volume
     facts.device = devices.file_of(numbers).map(|file| file.display().to_string());
     let mounts = devices.mounts_of(numbers);
     facts.mounted = mounts.iter().map(|mount| mount.point.display().to_string()).collect();
-    facts.held = if devices.is_swap(numbers) {
-        Some(Held::Swap)
+    facts.kernel_use = if devices.is_swap(numbers) {
+        Some(KernelUse::Swap)
     } else {
-        devices.holder(numbers).map(|name| Held::PartOf(name.to_string()))
+        devices.holder(numbers).map(|name| KernelUse::PartOf(name.to_string()))
     };
     // While it is mounted, it is in use, and nothing is wrong with that.
     facts.is_unclean &= mounts.is_empty();

@@ -46,7 +46,10 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     }
     let news = News::of(look, &menu.document);
     writer.state(&room, held, news.default.is_none())?;
-    writer.first(&room.area.first_code(code), "write our code into")?;
+    writer.first(
+        &room.area.first_code(code),
+        format!("write our code into the first sector of d{}", first.disk),
+    )?;
     let writes = writer.writes;
     let outcome = bios::rehearse(look, &writes, None).outcome;
     let resolved = resolve(look, &menu.document);
@@ -239,14 +242,14 @@ impl Sectors<'_> {
         before.first_chunk().copied()
     }
 
-    /// The first sector with this code; how that is done in words.
-    fn first(&mut self, code: &[u8; CODE_LEN], words: &str) -> Result<()> {
+    /// The first sector with this code; what that is, in words.
+    fn first(&mut self, code: &[u8; CODE_LEN], what: String) -> Result<()> {
         let disk = self.first.disk;
         let before = as_sector(&self.first.bytes)
             .ok_or_else(|| Error::Unusable { place: format!("d{disk}"), why: "it cannot be read".into() })?;
         let after = with_code(&before, code);
         if after != before {
-            self.write(0, after.to_vec(), format!("{words} the first sector of d{disk}"))?;
+            self.write(0, after.to_vec(), what)?;
         }
         Ok(())
     }
@@ -276,10 +279,11 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
                     first.disk
                 ));
             }
-            match before {
-                Some(before) => writer.first(&before, "put back the code that was before in")?,
-                None => writer.first(&plain_code(), "write plain code into")?,
-            }
+            let (code, what) = match before {
+                Some(before) => (before, "put back the code that it held before"),
+                None => (plain_code(), "write plain code"),
+            };
+            writer.first(&code, format!("{what} into the first sector of d{}", first.disk))?;
         }
         if let Some(ours) = first.any_of_ours() {
             writer.clear(&ours.area)?;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use signpost_core::bios::first_in_words;
 use signpost_facts::{
-    Aside, BootFile, Disk, DiskArray, DiskNumber, Held, Partition, Survey, TableKind, Volume,
+    Aside, BootFile, Disk, DiskArray, DiskNumber, KernelUse, Partition, Survey, TableKind, Volume,
 };
 use unicode_width::UnicodeWidthStr;
 
@@ -202,9 +202,9 @@ fn with_below(
 pub fn device(volume: &Volume) -> Option<String> {
     let device = volume.device.as_ref()?;
     Some(match volume.mounted.as_slice() {
-        [] => match &volume.held {
-            Some(Held::Swap) => format!("{device}, swapped to"),
-            Some(Held::PartOf(name)) => format!("{device}, part of {name}"),
+        [] => match &volume.kernel_use {
+            Some(KernelUse::Swap) => format!("{device}, swapped to"),
+            Some(KernelUse::PartOf(name)) => format!("{device}, part of {name}"),
             None => device.clone(),
         },
         points => format!("{device} at {}", points.join(" and ")),
