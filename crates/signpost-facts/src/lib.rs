@@ -23,6 +23,7 @@ pub mod programs;
 pub mod sectors;
 pub mod secure_boot;
 pub mod survey;
+pub mod volume;
 pub mod way;
 
 pub use cause::{Act, Cause, Cure, Effect};
@@ -35,10 +36,8 @@ pub use programs::{
     Arguments, ArgumentsFrom, BootFile, EntryFile, Family, Hints, ImageFile, Kernel, Role, System,
     VersionFacts,
 };
-pub use survey::{
-    Aside, Disk, DiskArray, FirmwareKind, KernelUse, MachineFacts, Partition, Survey, TableFacts, TableKind,
-    Volume,
-};
+pub use survey::{Disk, DiskArray, FirmwareKind, MachineFacts, Partition, Survey, TableFacts, TableKind};
+pub use volume::{Aside, KernelUse, Volume};
 
 /// Version of the JSON documents.
 pub const SCHEMA: u32 = 1;
