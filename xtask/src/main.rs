@@ -9,6 +9,7 @@ mod demo_assets;
 mod dist;
 mod figures;
 mod fuzz;
+mod letters;
 mod living;
 mod packages;
 mod run;
@@ -70,6 +71,8 @@ enum Task {
         #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..))]
         minutes: u64,
     },
+    /// Pack the letters that the boot program draws with anew (as root: installs a font of Debian's).
+    Letters,
     /// Live through a real Debian's life with the package, started through our menu (as root; some minutes).
     Living,
     /// Start a bench in a virtual machine, its serial console on the terminal.
@@ -98,6 +101,7 @@ fn main() -> ExitCode {
         Task::Agreement { seeds } => test::agreement(&seeds),
         Task::Faults { seeds } => test::faults(&seeds),
         Task::Fuzz { minutes } => fuzz::run_all(minutes),
+        Task::Letters => letters::make(),
         Task::Living => living::live(),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),

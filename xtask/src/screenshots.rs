@@ -49,8 +49,50 @@ pub fn take() -> Result<()> {
     let picture = folder.join("gauge.png");
     display.picture(&program, work.path(), ("gauge survey", "12"), &picture)?;
     println!("{}", picture.display());
+    look_pictures(&program, work.path())?;
     boot_screens(&program, work.path(), &folder)?;
     bios_screen(&program, work.path(), &folder)
+}
+
+/// The pictures of docs/look.md: file, keys that are set, further arguments of `preview`.
+const LOOKS: [(&str, &[&str], &[&str]); 9] = [
+    ("dusk", &[], &[]),
+    ("chalk", &["look=chalk"], &[]),
+    ("contrast", &["look=contrast"], &[]),
+    ("scale", &["look.scale=2"], &[]),
+    ("detail", &["look.detail=full"], &[]),
+    ("symbols", &["look.symbols=false"], &[]),
+    ("countdown", &["look.countdown=bar", "look.closing=Help: Wendel Okoro, extension 12"], &[]),
+    (
+        "colours",
+        &["look.ground=#2b1b2e", "look.chosen=#f4b9a7", "look.chosen-text=#2b1b2e", "look.accent=#e07a5f"],
+        &[],
+    ),
+    ("arguments", &[], &["--arguments"]),
+];
+
+/// Draws the demo's menu in every look.
+fn look_pictures(program: &Path, work: &Path) -> Result<()> {
+    let (bench, folder) = (work.join("looks"), workspace().join("docs/look"));
+    tide::bench(StoreKind::Folder).write(&bench).map_err(|error| error.to_string())?;
+    fs::create_dir_all(&folder).map_err(at(&folder))?;
+    let signpost =
+        |args: &[&str]| run(Command::new(program).arg("--machine").arg(&bench).arg("--quiet").args(args));
+    signpost(&["draft", "--host", "signpost"])?;
+    signpost(&["tune", "heading=Tide bench PC 2"])?;
+    let menu = bench.join("menu.toml");
+    let plain = fs::read_to_string(&menu).map_err(at(&menu))?;
+    for (name, keys, state) in LOOKS {
+        fs::write(&menu, &plain).map_err(at(&menu))?;
+        if !keys.is_empty() {
+            signpost(&[&["tune"], keys].concat())?;
+        }
+        let picture = folder.join(format!("{name}.png"));
+        let file = picture.to_str().ok_or("the workspace's path is not text")?;
+        signpost(&[&["preview", "--size", "960x600", "--png", file], state].concat())?;
+        println!("{file}");
+    }
+    Ok(())
 }
 
 /// The picture of the boot program for BIOS. Its firmware has a screen for that, and writes on the serial line beside it.

@@ -1,7 +1,9 @@
 //! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on.
 
+use signpost_menu::appearance::{Appearance, Palette};
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
-use signpost_menu::screen::{Cell, Grid, Tone, starting};
+use signpost_menu::scene::{Frame, Scene, Tone};
+use signpost_menu::screen::{Cell, Grid, paint, starting};
 use signpost_menu::session::Key;
 use signpost_place::serve::{Input, Screen};
 
@@ -29,6 +31,7 @@ const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£�
 /// Screen and keys.
 pub struct Console {
     keyboard: &'static Keyboard,
+    palette: Palette,
     painted: Option<Grid>,
     size: (usize, usize),
     ticks: u32,
@@ -36,15 +39,39 @@ pub struct Console {
 
 impl Console {
     /// Takes the screen, in its mode of 80 columns.
-    pub fn open() -> Self {
+    pub fn open(look: &Appearance) -> Self {
         interrupt(SCREEN, Registers::ax(3));
         let columns = usize::from(real::data_byte(COLUMNS)).clamp(40, 132);
         // The mode is one of 25 rows; firmware of old leaves a zero there.
         let rows = (usize::from(real::data_byte(ROWS)) + 1).clamp(25, 60);
-        let mut console =
-            Self { keyboard: &UNITED_STATES, painted: None, size: (columns, rows), ticks: real::ticks() };
+        let mut console = Self {
+            keyboard: &UNITED_STATES,
+            palette: look.palette(),
+            painted: None,
+            size: (columns, rows),
+            ticks: real::ticks(),
+        };
         console.clear();
         console
+    }
+
+    /// Writes a cell so many times, by the call that firmware with a serial console sends on.
+    fn put(&self, cell: Cell, at: (usize, usize), times: usize) {
+        if cell.symbol == '\0' {
+            return;
+        }
+        let (code, colours) = (u32::from(code_of(cell.symbol)), u32::from(self.attribute(cell.tone)));
+        move_to(at);
+        interrupt(
+            SCREEN,
+            Registers { ax: 0x900 | code, bx: colours, cx: times as u32, ..Registers::default() },
+        );
+    }
+
+    /// The colours of a tone as the screen takes them: the one behind in the upper half.
+    fn attribute(&self, tone: Tone) -> u8 {
+        let (front, behind) = self.palette.on_console(tone.role());
+        behind << 4 | front
     }
 
     /// A key that is there already.
@@ -75,11 +102,8 @@ pub fn is_shift_held() -> bool {
 }
 
 impl Screen for Console {
-    fn size(&self) -> (usize, usize) {
-        self.size
-    }
-
-    fn paint(&mut self, grid: Grid) {
+    fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        let grid = paint(&scene(Frame::cells(self.size.0, self.size.1)));
         for (number, row) in grid.rows().enumerate() {
             let before = self.painted.as_ref().and_then(|before| before.rows().nth(number));
             let is_same = |column: usize| match before {
@@ -95,7 +119,7 @@ impl Screen for Console {
                 // Blanks go in one call; of letters each in its own, since the cursor stays behind the first of several.
                 let most = if row[column].symbol == ' ' { last + 1 - column } else { 1 };
                 let length = row[column..].iter().take(most).take_while(|cell| **cell == row[column]).count();
-                put(row[column], (column, number), length);
+                self.put(row[column], (column, number), length);
                 column += length;
             }
         }
@@ -106,7 +130,8 @@ impl Screen for Console {
     fn clear(&mut self) {
         self.painted = None;
         let last = (self.size.1 as u32 - 1) << 8 | (self.size.0 as u32 - 1);
-        interrupt(SCREEN, Registers { ax: 0x600, bx: 0x700, dx: last, ..Registers::default() });
+        let blank = u32::from(self.attribute(Tone::Plain)) << 8;
+        interrupt(SCREEN, Registers { ax: 0x600, bx: blank, dx: last, ..Registers::default() });
         set_cursor(None);
     }
 
@@ -149,34 +174,12 @@ fn move_to((column, row): (usize, usize)) {
     interrupt(SCREEN, Registers { ax: 0x200, dx: place, ..Registers::default() });
 }
 
-/// Writes a cell so many times, by the call that firmware with a serial console sends on.
-fn put(cell: Cell, at: (usize, usize), times: usize) {
-    if cell.symbol == '\0' {
-        return;
-    }
-    let [code, colours] = shown(cell).map(u32::from);
-    move_to(at);
-    interrupt(SCREEN, Registers { ax: 0x900 | code, bx: colours, cx: times as u32, ..Registers::default() });
-}
-
 /// Writes text at the cursor.
 pub fn write(text: &str) {
     for symbol in text.chars() {
         let letter = u32::from(code_of(symbol));
         interrupt(SCREEN, Registers { ax: 0xe00 | letter, bx: 7, ..Registers::default() });
     }
-}
-
-/// A cell as the screen takes it: its code, its colours.
-fn shown(cell: Cell) -> [u8; 2] {
-    let colours = match cell.tone {
-        Tone::Plain => 0x07,
-        Tone::Heading => 0x0f,
-        Tone::Chosen => 0x70,
-        Tone::Faint => 0x03,
-        Tone::Warning => 0x0e,
-    };
-    [code_of(cell.symbol), colours]
 }
 
 /// The code of a sign; of one that the screen has not, that of a question mark.

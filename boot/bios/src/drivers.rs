@@ -2,6 +2,7 @@
 
 use alloc::string::String;
 
+use signpost_menu::appearance::Appearance;
 use signpost_menu::resolve::StartTarget;
 use signpost_menu::slot::{Slot, SlotFault};
 use signpost_place::serve::Drivers;
@@ -32,8 +33,8 @@ impl Drivers for Firmware {
         false
     }
 
-    fn open_screen(&mut self) -> Console {
-        Console::open()
+    fn open_screen(&mut self, look: &Appearance) -> Console {
+        Console::open(look)
     }
 
     fn note(&self) -> Option<String> {

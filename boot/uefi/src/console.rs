@@ -1,46 +1,36 @@
-//! The firmware's text console: painting a grid, and keys with a clock.
+//! What the menu stands on, and keys with a clock.
 
 use alloc::vec::Vec;
 
+use signpost_menu::appearance::Appearance;
 use signpost_menu::keyboard::Keyboard;
-use signpost_menu::screen::{Grid, Tone, starting};
+use signpost_menu::scene::{Frame, Scene};
 use signpost_place::serve::{Input, Screen};
+use uefi::Event;
 use uefi::boot::{self, EventType, TimerTrigger, Tpl};
-use uefi::proto::console::text::Color;
-use uefi::{CString16, Event, system};
 
+use crate::cells::Cells;
+use crate::graphics::Graphics;
 use crate::keys::Keys;
 
 /// A tick of the clock, in milliseconds.
 pub const TICK: u32 = 100;
 
-/// Screen and keys.
+/// Screens and keys.
 pub struct Console {
     timer: Option<Event>,
     keys: Keys,
-    painted: Option<Grid>,
-    size: (usize, usize),
+    /// The screen of pixels, where there is one.
+    graphics: Option<Graphics>,
+    /// What shows letters beside it, or alone.
+    cells: Cells,
 }
 
 impl Console {
-    /// Takes the console, in the largest mode that it offers on screen and serial alike.
-    pub fn open() -> Self {
-        let size = system::with_stdout(|out| {
-            let largest = out
-                .modes()
-                .filter(|mode| mode.columns() >= 80)
-                .max_by_key(|mode| mode.columns() * mode.rows());
-            if let Some(mode) = largest {
-                let is_set = out.current_mode().ok().flatten().is_some_and(|now| now.index() == mode.index());
-                if !is_set {
-                    let _ = out.set_mode(mode);
-                }
-            }
-            let _ = out.set_color(Color::LightGray, Color::Black);
-            let _ = out.enable_cursor(false);
-            let _ = out.clear();
-            out.current_mode().ok().flatten().map_or((80, 25), |mode| (mode.columns(), mode.rows()))
-        });
+    /// Takes the console.
+    pub fn open(look: &Appearance) -> Self {
+        let graphics = Graphics::open(look);
+        let cells = if graphics.is_some() { Cells::beside_graphics(look) } else { Cells::alone(look) };
         // SAFETY: the event has no function that could be called.
         let timer = unsafe { boot::create_event(EventType::TIMER, Tpl::APPLICATION, None, None) }.ok();
         if let Some(timer) = &timer {
@@ -49,7 +39,7 @@ impl Console {
                 TimerTrigger::Periodic(core::time::Duration::from_millis(u64::from(TICK))),
             );
         }
-        Self { timer, keys: Keys::new(), painted: None, size }
+        Self { timer, keys: Keys::new(), graphics, cells }
     }
 
     /// Waits until something happens; whether that is the clock.
@@ -78,54 +68,27 @@ impl Screen for Console {
         self.keys.keyboard()
     }
 
-    fn size(&self) -> (usize, usize) {
-        self.size
-    }
-
-    fn paint(&mut self, grid: Grid) {
-        system::with_stdout(|out| {
-            let before = self.painted.as_ref();
-            for (number, row) in grid.rows().enumerate() {
-                if before.is_some_and(|before| before.rows().nth(number) == Some(row)) {
-                    continue;
-                }
-                let _ = out.set_cursor_position(0, number);
-                // The last cell of the last row would scroll the screen.
-                let end = row.len().saturating_sub(1);
-                for run in row[..end].chunk_by(|a, b| a.tone == b.tone) {
-                    let (front, back) = colours(run[0].tone);
-                    let _ = out.set_color(front, back);
-                    let text: alloc::string::String =
-                        run.iter().map(|cell| cell.symbol).filter(|symbol| *symbol != '\0').collect();
-                    if let Ok(text) = CString16::try_from(text.as_str()) {
-                        let _ = out.output_string_lossy(&text);
-                    }
-                }
-            }
-            let _ = out.set_color(Color::LightGray, Color::Black);
-            let _ = out.enable_cursor(grid.cursor.is_some());
-            if let Some((column, row)) = grid.cursor {
-                let _ = out.set_cursor_position(column, row);
-            }
-        });
-        self.painted = Some(grid);
+    fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        if let Some(graphics) = &mut self.graphics {
+            graphics.show(scene);
+        }
+        self.cells.show(scene);
     }
 
     fn clear(&mut self) {
-        self.painted = None;
-        system::with_stdout(|out| {
-            let _ = out.set_color(Color::LightGray, Color::Black);
-            let _ = out.clear();
-        });
+        match &mut self.graphics {
+            // What comes next is drawn over all of it at once.
+            Some(graphics) => graphics.forget(),
+            None => {}
+        }
+        self.cells.clear();
     }
 
     fn clear_for(&mut self, title: &str) {
-        self.clear();
-        if let Ok(text) = CString16::try_from(starting(title).as_str()) {
-            system::with_stdout(|out| {
-                let _ = out.output_string_lossy(&text);
-            });
+        if let Some(graphics) = &mut self.graphics {
+            graphics.leave();
         }
+        self.cells.leave_for(title);
     }
 
     // Firmware tells of Shift and the like too, as of a key that then is none: no time has passed by that.
@@ -138,15 +101,5 @@ impl Screen for Console {
                 return self.keys.read().map_or(Input::Tick(TICK), Input::Key);
             }
         }
-    }
-}
-
-fn colours(tone: Tone) -> (Color, Color) {
-    match tone {
-        Tone::Plain => (Color::LightGray, Color::Black),
-        Tone::Heading => (Color::White, Color::Black),
-        Tone::Chosen => (Color::Black, Color::LightGray),
-        Tone::Faint => (Color::Cyan, Color::Black),
-        Tone::Warning => (Color::Yellow, Color::Black),
     }
 }

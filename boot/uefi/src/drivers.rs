@@ -2,6 +2,7 @@
 
 use alloc::string::String;
 
+use signpost_menu::appearance::Appearance;
 use signpost_menu::resolve::StartTarget;
 use signpost_menu::slot::{Slot, SlotFault};
 use signpost_place::serve::Drivers;
@@ -45,8 +46,8 @@ impl Drivers for Firmware {
         true
     }
 
-    fn open_screen(&mut self) -> Console {
-        Console::open()
+    fn open_screen(&mut self, look: &Appearance) -> Console {
+        Console::open(look)
     }
 
     fn note(&self) -> Option<String> {

@@ -7,8 +7,10 @@
 extern crate alloc;
 
 mod block;
+mod cells;
 mod console;
 mod drivers;
+mod graphics;
 mod home;
 mod keys;
 mod machine;

@@ -20,7 +20,7 @@ use signpost_facts::{Error, Result};
 pub use signpost_menu::keys::{KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, document};
-pub use tune::{Tuned, tune, tune_from};
+pub use tune::{Setting, Tuned, look_file, tune, tune_from, tune_look};
 
 pub use crate::draft::reset;
 

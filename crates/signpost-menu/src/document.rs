@@ -3,10 +3,12 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use crate::appearance::Appearance;
 use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::place::{Place, VolumeRef};
+use crate::symbol::Symbol;
 
 /// Ids that mean something else.
 pub const RESERVED_IDS: [&str; 3] = ["first", "last-started", "menu"];
@@ -16,6 +18,8 @@ pub const RESERVED_IDS: [&str; 3] = ["first", "last-started", "menu"];
 pub struct MenuDocument {
     /// `[menu]`.
     pub settings: Settings,
+    /// `[look]`.
+    pub look: Appearance,
     /// `[kernel] args`: added to every Linux entry.
     pub kernel_args: String,
     /// `[include] bls`: whether entry files and unified images are looked for at boot.
@@ -137,6 +141,8 @@ pub struct Entry {
     pub starts: Starts,
     /// `in`: the group that it is a member of.
     pub group: Option<EntryId>,
+    /// `symbol`: what stands beside its title, where that is not what goes with its kind of start.
+    pub symbol: Option<Symbol>,
     /// Line of the file on which it begins, from 1; 0 for one that does not stand in the file.
     pub line: usize,
 }

@@ -126,6 +126,7 @@ pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut 
             title: if one.is_bad { format!("{}, failed before", one.title) } else { one.title },
             starts: one.starts,
             group: None,
+            symbol: None,
             line: 0,
         };
         let target = resolve_entry(around, document, &entry).target;

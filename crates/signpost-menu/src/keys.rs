@@ -4,7 +4,12 @@
 use alloc::format;
 use alloc::string::{String, ToString};
 
-use crate::document::{DefaultEntry, Host, MenuDocument, Show, Timeout};
+mod table;
+
+pub use table::KEYS;
+
+use crate::appearance::{Colour, ScreenMode};
+use crate::document::MenuDocument;
 
 /// A key.
 #[derive(Clone, Copy, Debug)]
@@ -25,6 +30,8 @@ pub struct Key {
     pub example: &'static str,
     /// What its values are.
     pub kind: Kind,
+    /// Its value in a menu, as it would be typed.
+    pub value: fn(&MenuDocument) -> String,
 }
 
 /// What a key's values are.
@@ -38,6 +45,10 @@ pub enum Kind {
     Seconds,
     /// Yes or no.
     Flag,
+    /// A colour, by name or as `#rrggbb`.
+    Colour,
+    /// A screen: a word, or its size in pixels.
+    Screen,
 }
 
 /// A value of a key.
@@ -59,101 +70,11 @@ pub fn of_table(table: &str) -> impl Iterator<Item = &'static str> {
     KEYS.iter().filter(move |key| key.table == table).map(|key| key.key)
 }
 
-/// All of them, in the file's order.
-pub static KEYS: [Key; 9] = [
-    Key {
-        name: "heading",
-        table: "menu",
-        key: "heading",
-        values: "text",
-        default: "none",
-        meaning: "the heading above the menu",
-        example: "heading=\"Tide bench PC 2\"",
-        kind: Kind::Text,
-    },
-    Key {
-        name: "host",
-        table: "menu",
-        key: "host",
-        values: "firmware or signpost",
-        default: "firmware",
-        meaning: "who shows the menu: the firmware's own list, or the boot program",
-        example: "host=signpost",
-        kind: Kind::Words(&[Host::Firmware.word(), Host::Signpost.word()]),
-    },
-    Key {
-        name: "default",
-        table: "menu",
-        key: "default",
-        values: "an entry's id, first or last-started",
-        default: "first",
-        meaning: "what starts where nobody chooses",
-        example: "default=larkspur",
-        kind: Kind::Text,
-    },
-    Key {
-        name: "timeout",
-        table: "menu",
-        key: "timeout",
-        values: "whole seconds from 0 to 3600, or never",
-        default: "5",
-        meaning: "how long the menu waits; 0 starts at once, never waits for a key",
-        example: "timeout=10",
-        kind: Kind::Seconds,
-    },
-    Key {
-        name: "show",
-        table: "menu",
-        key: "show",
-        values: "always, on-key or never",
-        default: "always",
-        meaning: "when the boot program shows the menu",
-        example: "show=on-key",
-        kind: Kind::Words(&[Show::Always.word(), Show::OnKey.word(), Show::Never.word()]),
-    },
-    Key {
-        name: "keyboard",
-        table: "menu",
-        key: "keyboard",
-        values: "de, es, fr, gb, it, se or us",
-        default: "us",
-        meaning: "the keyboard layout at boot; firmware reads them all as us",
-        example: "keyboard=de",
-        kind: Kind::Words(&["de", "es", "fr", "gb", "it", "se", "us"]),
-    },
-    Key {
-        name: "fallback-path",
-        table: "menu",
-        key: "fallback-path",
-        values: "true or false",
-        default: "false",
-        meaning: "whether the boot program is at the home volume's fallback path too, where that is free or ours",
-        example: "fallback-path=true",
-        kind: Kind::Flag,
-    },
-    Key {
-        name: "kernel.args",
-        table: "kernel",
-        key: "args",
-        values: "text",
-        default: "none",
-        meaning: "added to the arguments of every Linux entry",
-        example: "kernel.args=\"quiet\"",
-        kind: Kind::Text,
-    },
-    Key {
-        name: "include.bls",
-        table: "include",
-        key: "bls",
-        values: "true or false",
-        default: "true",
-        meaning: "whether entry files and unified images are looked for at boot",
-        example: "include.bls=false",
-        kind: Kind::Flag,
-    },
-];
-
 impl Key {
+    fn refused(&self, text: &str, why: &str) -> String {
+        format!("{} is {text}: {why}", self.name)
+    }
+
     /// The value that is typed.
     ///
     /// # Errors
@@ -169,6 +90,12 @@ impl Key {
                 seconds.map(Value::Number)
             }
             Kind::Flag => text.parse::<bool>().ok().map(Value::Flag),
+            Kind::Colour => {
+                return Colour::parse(text).map(|_| as_text()).map_err(|why| self.refused(text, &why));
+            }
+            Kind::Screen => {
+                return ScreenMode::parse(text).map(|_| as_text()).map_err(|why| self.refused(text, &why));
+            }
         };
         value.ok_or_else(|| {
             format!("{} takes {}, such as {}; you wrote {text}", self.name, self.values, self.example)
@@ -176,28 +103,9 @@ impl Key {
     }
 }
 
-/// The value of each key, in the order of [`KEYS`]: as it would be typed.
-pub fn values(document: &MenuDocument) -> [String; 9] {
-    let settings = &document.settings;
-    let text = |text: &str| if text.is_empty() { "none".to_string() } else { text.to_string() };
-    [
-        text(settings.heading.as_deref().unwrap_or_default()),
-        settings.host.word().into(),
-        match &settings.default {
-            DefaultEntry::First => "first".into(),
-            DefaultEntry::LastStarted => "last-started".into(),
-            DefaultEntry::Id(id) => id.to_string(),
-        },
-        match settings.timeout {
-            Timeout::Seconds(seconds) => seconds.to_string(),
-            Timeout::Never => "never".into(),
-        },
-        settings.show.word().into(),
-        settings.keyboard.name.into(),
-        settings.fallback_path.to_string(),
-        text(&document.kernel_args),
-        document.include_bls.to_string(),
-    ]
+/// A text, or `none`.
+fn or_none(text: &str) -> String {
+    if text.is_empty() { "none".into() } else { text.into() }
 }
 
 #[cfg(test)]
@@ -209,9 +117,8 @@ mod tests {
     #[test]
     fn defaults_and_examples_are_what_the_file_takes() {
         let nothing = crate::parse("format = 1\n").unwrap();
-        let defaults: Vec<&str> = KEYS.iter().map(|key| key.default).collect();
-        assert_eq!(values(&nothing).as_slice(), defaults);
         for key in &KEYS {
+            assert_eq!((key.value)(&nothing), key.default, "{}", key.name);
             let (name, value) = key.example.split_once('=').unwrap();
             assert_eq!(name, key.name);
             key.parse(value.trim_matches('"')).unwrap();

@@ -16,6 +16,7 @@
 
 extern crate alloc;
 
+pub mod appearance;
 pub mod counter;
 pub mod disk_number;
 pub mod document;
@@ -47,6 +48,7 @@ pub mod sorted;
 pub mod standing;
 pub mod state;
 pub mod surroundings;
+pub mod symbol;
 pub mod text;
 pub mod version;
 mod wrap;

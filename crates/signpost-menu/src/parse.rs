@@ -1,6 +1,7 @@
 //! Reading a menu file: strictly, with all its errors at once, each with its place.
 
 mod entry;
+mod look;
 mod reader;
 
 use alloc::format;
@@ -10,6 +11,7 @@ use core::fmt;
 
 use reader::{Reader, Section};
 
+use crate::appearance::Appearance;
 use crate::document::{
     DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
 };
@@ -75,9 +77,10 @@ fn document(reader: &mut Reader<'_>, mut root: Section<'_>) -> MenuDocument {
         Some(section) => settings(reader, section),
         None => Settings::default(),
     };
-    if let Some(section) = reader.table(&mut root, "look") {
-        reader.no_more(section, &keys::of_table("look").collect::<Vec<_>>());
-    }
+    let look = match reader.table(&mut root, "look") {
+        Some(section) => look::look(reader, section),
+        None => Appearance::default(),
+    };
     let mut kernel_args = String::new();
     if let Some(mut section) = reader.table(&mut root, "kernel") {
         kernel_args = reader.string(&mut section, "args").map(|found| found.value).unwrap_or_default();
@@ -97,7 +100,7 @@ fn document(reader: &mut Reader<'_>, mut root: Section<'_>) -> MenuDocument {
         reader.tables(&mut root, "hide").into_iter().filter_map(|table| hide(reader, table)).collect();
     reader.no_more(root, &KEYS);
     check_ids(reader, &entries);
-    let document = MenuDocument { settings, kernel_args, include_bls, entries, hidden };
+    let document = MenuDocument { settings, look, kernel_args, include_bls, entries, hidden };
     check_default(reader, &document);
     document
 }

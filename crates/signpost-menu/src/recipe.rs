@@ -208,7 +208,14 @@ pub fn pair(
                 initrd: initrd.iter().map(|initrd| (*initrd).clone()).collect(),
                 args: args.to_string(),
             };
-            let entry = Entry { id: EntryId::default(), title: String::new(), starts, group: None, line: 0 };
+            let entry = Entry {
+                id: EntryId::default(),
+                title: String::new(),
+                starts,
+                group: None,
+                symbol: None,
+                line: 0,
+            };
             match resolve_entry(around, &MenuDocument::default(), &entry).target {
                 Ok(target) => return Ok(Pair { kernel: kernel.clone(), initrd: initrd.cloned(), target }),
                 Err(fault) => faults.push(fault.to_string()),

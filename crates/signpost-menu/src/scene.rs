@@ -5,8 +5,11 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::session::{LineEditor, Session, View};
+use crate::appearance::{Countdown, Detail, Role};
+use crate::session::{LineEditor, Row, Session, View};
+pub use crate::symbol::Symbol;
 use crate::wrap::wrapped;
+use unicode_width::UnicodeWidthStr;
 
 /// How a piece is meant; a painter gives each a colour, or none.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -24,17 +27,34 @@ pub enum Tone {
     Warning,
 }
 
+impl Tone {
+    /// The role whose colour its text has.
+    pub fn role(self) -> Role {
+        match self {
+            Self::Plain => Role::Text,
+            Self::Heading => Role::Heading,
+            Self::Chosen => Role::ChosenText,
+            Self::Faint => Role::Faint,
+            Self::Warning => Role::Warning,
+        }
+    }
+}
+
 /// Something on the screen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Piece {
-    /// A line of one tone over the whole width.
+    /// A line of one tone behind what stands on it.
     Bar {
+        /// Where it starts.
+        column: usize,
         /// The line.
         row: usize,
+        /// How far it goes.
+        columns: usize,
         /// How it is meant.
         tone: Tone,
     },
-    /// A text, cut off where the screen ends.
+    /// A text, cut off where the scene's texts end.
     Text {
         /// Where it starts.
         column: usize,
@@ -45,37 +65,158 @@ pub enum Piece {
         /// How it is meant.
         tone: Tone,
     },
+    /// The heading of the whole screen: larger, where letters have sizes.
+    Title {
+        /// Where it starts.
+        column: usize,
+        /// Its middle line.
+        row: usize,
+        /// What it says.
+        text: String,
+    },
+    /// A symbol, two columns wide; cells have none.
+    Symbol {
+        /// Where it starts.
+        column: usize,
+        /// The line.
+        row: usize,
+        /// Which.
+        symbol: Symbol,
+        /// How the text beside it is meant.
+        tone: Tone,
+    },
+    /// How much is left of something.
+    Meter {
+        /// Where it starts.
+        column: usize,
+        /// The line.
+        row: usize,
+        /// How long it is when all is left.
+        columns: usize,
+        /// How much is left, of [`WHOLE`].
+        left: usize,
+    },
+}
+
+impl Piece {
+    /// The line that it stands on.
+    pub fn row(&self) -> usize {
+        match self {
+            Self::Bar { row, .. }
+            | Self::Text { row, .. }
+            | Self::Title { row, .. }
+            | Self::Symbol { row, .. }
+            | Self::Meter { row, .. } => *row,
+        }
+    }
+}
+
+/// All of what a [`Piece::Meter`] shows.
+pub const WHOLE: usize = 200;
+
+/// What a scene is for: how many columns and lines, and whether they are drawn.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Frame {
+    /// Columns.
+    pub width: usize,
+    /// Lines.
+    pub height: usize,
+    /// Whether it is drawn pixel by pixel: with symbols, and with more room around.
+    pub is_drawn: bool,
+}
+
+impl Frame {
+    /// A console of cells.
+    pub fn cells(width: usize, height: usize) -> Self {
+        Self { width, height, is_drawn: false }
+    }
 }
 
 /// All that is on the screen, what lies on top last.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Scene {
-    /// Columns.
-    pub width: usize,
-    /// Lines.
-    pub height: usize,
+    /// What it was made for.
+    pub frame: Frame,
     /// What is on it.
     pub pieces: Vec<Piece>,
     /// Where the cursor is to be shown: column and row.
     pub cursor: Option<(usize, usize)>,
-}
-
-impl Scene {
-    fn text(&mut self, column: usize, row: usize, text: &str, tone: Tone) {
-        self.pieces.push(Piece::Text { column, row, text: text.to_string(), tone });
-    }
-
-    fn bar(&mut self, row: usize, tone: Tone) {
-        self.pieces.push(Piece::Bar { row, tone });
-    }
+    /// The column where texts are cut off.
+    pub end: usize,
+    /// Where texts begin.
+    left: usize,
+    /// Columns from there to where they should end.
+    columns: usize,
+    /// The first line that is used.
+    top: usize,
+    /// The last.
+    bottom: usize,
 }
 
 /// Columns left free at either side.
 const MARGIN: usize = 2;
+/// The same where it is drawn.
+const DRAWN_MARGIN: usize = 4;
+/// Lines are not longer where they are drawn, and stand in the middle: the eye finds the next one.
+const LONGEST: usize = 92;
+/// Lower screens give no line away.
+const LOW_DRAWN: usize = 14;
 
-/// What a session shows on a screen of so many columns and lines.
-pub fn scene(session: &Session, width: usize, height: usize) -> Scene {
-    let mut scene = Scene { width, height, pieces: Vec::new(), cursor: None };
+impl Scene {
+    /// An empty one, with so many columns free at either side of cells, and lines that are this long at most where they are drawn.
+    pub(crate) fn new(frame: Frame, margin: usize, longest: usize) -> Self {
+        let Frame { width, height, is_drawn } = frame;
+        let margin = if is_drawn { DRAWN_MARGIN } else { margin };
+        let columns = width.saturating_sub(margin.saturating_mul(2)).max(1);
+        let columns = if is_drawn { columns.min(longest) } else { columns };
+        let left = if is_drawn { width.saturating_sub(columns) / 2 } else { margin };
+        let top = usize::from(is_drawn && height >= LOW_DRAWN);
+        let end = if is_drawn { left.saturating_add(columns) } else { width.saturating_sub(1) };
+        let bottom = height.saturating_sub(1).saturating_sub(top);
+        Self { frame, pieces: Vec::new(), cursor: None, end, left, columns, top, bottom }
+    }
+
+    /// Columns from where texts begin to where they should end.
+    pub(crate) fn columns(&self) -> usize {
+        self.columns
+    }
+
+    /// Lines that are used.
+    pub(crate) fn lines(&self) -> usize {
+        self.bottom.saturating_add(1).saturating_sub(self.top)
+    }
+
+    /// Texts at a place counted from where texts begin.
+    pub(crate) fn text(&mut self, column: usize, row: usize, text: &str, tone: Tone) {
+        let (column, row) = (column.saturating_add(self.left), row.saturating_add(self.top));
+        self.pieces.push(Piece::Text { column, row, text: text.to_string(), tone });
+    }
+
+    /// The cursor, at a place counted the same way.
+    pub(crate) fn set_cursor(&mut self, column: usize, row: usize) {
+        let (column, row) = (column.saturating_add(self.left), row.saturating_add(self.top));
+        self.cursor = (column < self.frame.width).then_some((column, row));
+    }
+
+    fn title(&mut self, row: usize, text: &str) {
+        let (column, row) = (self.left, row.saturating_add(self.top));
+        self.pieces.push(Piece::Title { column, row, text: text.to_string() });
+    }
+
+    /// Over the whole width of cells; where it is drawn, a column more than the text at either side.
+    fn bar(&mut self, row: usize, tone: Tone) {
+        let row = row.saturating_add(self.top);
+        let (column, columns) = match self.frame.is_drawn {
+            true => (self.left.saturating_sub(1), self.columns().saturating_add(2)),
+            false => (0, self.frame.width.saturating_sub(1)),
+        };
+        self.pieces.push(Piece::Bar { column, row, columns, tone });
+    }
+}
+
+/// What a session shows in a frame.
+pub fn scene(session: &Session, frame: Frame) -> Scene {
+    let mut scene = Scene::new(frame, MARGIN, LONGEST);
     match &session.view {
         View::Help => help(&mut scene),
         View::List => list(&mut scene, session),
@@ -98,20 +239,27 @@ fn list(scene: &mut Scene, session: &Session) {
         Some(group) => format!("{} / {group}", session.heading),
         None => session.heading.clone(),
     };
-    let is_low = scene.height <= LOW;
-    scene.text(MARGIN, usize::from(!is_low), &heading, Tone::Heading);
+    let lines = scene.lines();
+    let is_low = lines <= LOW;
+    scene.title(usize::from(!is_low), &heading);
     let head = if is_low { 1 } else { HEAD };
-    let said = said(session, scene.width, is_low);
-    // The keys, with a free row above that and above the messages, where there is room.
-    let foot = said.len().max(2).saturating_add(if is_low { 1 } else { 3 });
-    let foot = foot.min(scene.height.saturating_sub(head).saturating_sub(1));
-    let room = scene.height.saturating_sub(head).saturating_sub(foot).max(1);
+    let said = said(session, scene.columns(), is_low);
+    let closing = session.look.closing.as_deref().filter(|_| !is_low);
+    // The keys and the closing line, with a free row above them and above the messages, where there is room.
+    let below = if is_low { 1 } else { 3_usize }.saturating_add(usize::from(closing.is_some()));
+    let foot = said.len().max(2).saturating_add(below);
+    let foot = foot.min(lines.saturating_sub(head).saturating_sub(1));
+    let room = lines.saturating_sub(head).saturating_sub(foot).max(1);
     rows(scene, session, head, room);
     let at = head.saturating_add(room).saturating_add(usize::from(!is_low));
-    for (line, (text, tone)) in said.iter().take(foot.saturating_sub(1)).enumerate() {
-        scene.text(MARGIN, at.saturating_add(line), text, *tone);
+    for (line, said) in said.iter().take(foot.saturating_sub(1)).enumerate() {
+        say(scene, at.saturating_add(line), said);
     }
-    if scene.height > 4 {
+    let last = lines.saturating_sub(1);
+    if let Some(closing) = closing {
+        scene.text(0, last.saturating_sub(1), closing, Tone::Plain);
+    }
+    if lines > 4 {
         let keys: [&str; 3] = match session.open_group().is_some() {
             false => [
                 "Enter start   = arguments   * keep as default   : prompt   ? help",
@@ -124,10 +272,10 @@ fn list(scene: &mut Scene, session: &Session) {
                 "Enter start   Escape back   ? help",
             ],
         };
-        let columns = scene.width.saturating_sub(MARGIN.saturating_mul(2));
+        let columns = scene.columns();
         let fitting = keys.iter().find(|keys| keys.len() <= columns);
         let keys = fitting.or(keys.last()).copied().unwrap_or_default();
-        scene.text(MARGIN, scene.height.saturating_sub(1), keys, Tone::Faint);
+        scene.text(0, last, keys, Tone::Faint);
     }
 }
 
@@ -148,59 +296,114 @@ fn rows(scene: &mut Scene, session: &Session, head: usize, room: usize) {
             scene.bar(at, tone);
         }
         let mark = if place == chosen { ">" } else { " " };
-        let number = place.saturating_add(1);
-        let cannot = if row.can_start { "" } else { " (cannot start)" };
-        scene.text(MARGIN, at, &format!("{mark} {number:>digits$}  {}{cannot}", row.title), tone);
+        let number = format!("{mark} {:>digits$}  ", place.saturating_add(1));
+        entry(scene, session, (at, row), (&number, tone));
     }
     if rows.len() > room {
         let shown = format!("{} of {}", chosen.saturating_add(1), rows.len());
-        let column = scene.width.saturating_sub(shown.len().saturating_add(MARGIN));
+        let column = scene.columns().saturating_sub(shown.len());
         scene.text(column, head.saturating_sub(1), &shown, Tone::Faint);
     }
 }
 
+/// A row, behind its mark and number: its symbol, its title, and what it starts where the look asks for it.
+fn entry(scene: &mut Scene, session: &Session, (at, row): (usize, &Row), (number, tone): (&str, Tone)) {
+    let cannot = if row.can_start { "" } else { " (cannot start)" };
+    let title = format!("{}{cannot}", row.title);
+    let has_symbol = scene.frame.is_drawn && !session.look.without_symbols;
+    let column = if has_symbol {
+        scene.text(0, at, number, tone);
+        let column = number.chars().count();
+        let (symbol, left, top) = (row.symbol, scene.left, scene.top);
+        let (shown_at, row) = (column.saturating_add(left), at.saturating_add(top));
+        scene.pieces.push(Piece::Symbol { column: shown_at, row, symbol, tone });
+        let column = column.saturating_add(3);
+        scene.text(column, at, &title, tone);
+        column
+    } else {
+        scene.text(0, at, &format!("{number}{title}"), tone);
+        number.chars().count()
+    };
+    if session.look.detail == Detail::Full {
+        let tone = if tone == Tone::Chosen { tone } else { Tone::Faint };
+        // One below the other, but for titles that are longer than most.
+        let most = session.visible().iter().map(|row| row.title.width()).max().unwrap_or(0);
+        let own = title.width();
+        let wide = own.max(most.min(scene.columns() / 3));
+        let behind = column.saturating_add(wide).saturating_add(3);
+        if behind < scene.columns() {
+            scene.text(behind, at, &row.line, tone);
+        }
+    }
+}
+
+/// What stands in a line below the list.
+enum Said {
+    /// A text.
+    Text(String, Tone),
+    /// The time that is left, of [`WHOLE`].
+    Meter(usize),
+}
+
+fn say(scene: &mut Scene, row: usize, said: &Said) {
+    match said {
+        Said::Text(text, tone) => scene.text(0, row, text, *tone),
+        Said::Meter(left) => {
+            let (column, row) = (scene.left, row.saturating_add(scene.top));
+            let columns = scene.columns().min(40);
+            scene.pieces.push(Piece::Meter { column, row, columns, left: *left });
+        }
+    }
+}
+
 /// What stands below the list: what the chosen entry starts, the countdown, a note; none of it cut where it fits.
-fn said(session: &Session, width: usize, is_low: bool) -> Vec<(String, Tone)> {
-    let columns = width.saturating_sub(MARGIN.saturating_mul(2)).max(1);
+fn said(session: &Session, columns: usize, is_low: bool) -> Vec<Said> {
     let most = if is_low { 2 } else { 4 };
     let mut lines = Vec::new();
-    let mut say = |text: &str, tone: Tone| {
-        lines.extend(wrapped(text, columns).into_iter().take(most).map(|line| (line, tone)));
+    let say = |lines: &mut Vec<Said>, text: &str, tone: Tone| {
+        lines.extend(wrapped(text, columns).into_iter().take(most).map(|line| Said::Text(line, tone)));
     };
     if let Some(row) = session.visible().get(session.chosen()) {
-        say(&row.line, if row.can_start { Tone::Plain } else { Tone::Warning });
+        say(&mut lines, &row.line, if row.can_start { Tone::Plain } else { Tone::Warning });
     }
     if let Some(seconds) = session.countdown() {
         let stops = if columns < 40 { "A key stops it." } else { "Press any key to stop." };
-        say(&format!("Starts in {seconds} s. {stops}"), Tone::Heading);
+        say(&mut lines, &format!("Starts in {seconds} s. {stops}"), Tone::Heading);
+        if session.look.countdown == Countdown::Bar && !is_low {
+            lines.push(Said::Meter(session.part_left(WHOLE)));
+        }
     }
     if let Some(note) = &session.note {
-        say(note, Tone::Warning);
+        say(&mut lines, note, Tone::Warning);
         if session.has_failed() && !is_low {
-            say("Press : for the prompt, which starts it by hand.", Tone::Plain);
+            say(&mut lines, "Press : for the prompt, which starts it by hand.", Tone::Plain);
         }
     }
     lines
 }
 
-/// The arguments over the two rows that speak of the chosen entry; a long line shows the part around the
-/// cursor.
+/// The arguments over the rows that speak of the chosen entry; a long line shows the part around the cursor.
 fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     let title = session.visible().get(session.chosen()).map(|row| row.title.clone()).unwrap_or_default();
-    let row = scene.height.saturating_sub(4.min(scene.height));
-    for line in row..scene.height {
+    let lines = scene.lines();
+    let row = lines.saturating_sub(4.min(lines));
+    // The rows are free of what stood there.
+    let first = row.saturating_add(scene.top);
+    scene.pieces.retain(|piece| piece.row() < first);
+    for line in row..lines {
         scene.bar(line, Tone::Plain);
     }
-    scene.text(MARGIN, row, &format!("Arguments of {title}, for this start only:"), Tone::Heading);
-    let room = scene.width.saturating_sub(MARGIN.saturating_mul(2)).saturating_sub(1).max(1);
+    scene.text(0, row, &format!("Arguments of {title}, for this start only:"), Tone::Heading);
+    let room = scene.columns().saturating_sub(1).max(1);
     let from = editor.cursor().saturating_sub(room.saturating_sub(1));
     let part: String = editor.text().chars().skip(from).take(room).collect();
-    let text_row = row.saturating_add(1).min(scene.height.saturating_sub(1));
-    scene.text(MARGIN, text_row, &part, Tone::Chosen);
-    let column = MARGIN.saturating_add(editor.cursor().saturating_sub(from));
-    scene.cursor = (column < scene.width).then_some((column, text_row));
-    let keys = "Enter start with these   Escape back";
-    scene.text(MARGIN, scene.height.saturating_sub(1), keys, Tone::Faint);
+    let text_row = row.saturating_add(1).min(lines.saturating_sub(1));
+    if scene.frame.is_drawn {
+        scene.bar(text_row, Tone::Chosen);
+    }
+    scene.text(0, text_row, &part, Tone::Chosen);
+    scene.set_cursor(editor.cursor().saturating_sub(from), text_row);
+    scene.text(0, lines.saturating_sub(1), "Enter start with these   Escape back", Tone::Faint);
 }
 
 /// Keys, and what they do: in full, and on a narrow screen.
@@ -218,17 +421,18 @@ const HELP: [(&str, &str, &str); 10] = [
 ];
 
 fn help(scene: &mut Scene) {
-    scene.text(MARGIN, usize::from(scene.height > 12), "Keys", Tone::Heading);
-    let from = if scene.height > 12 { HEAD } else { 1 };
-    let wide = scene.width >= 60;
+    let lines = scene.lines();
+    scene.title(usize::from(lines > LOW), "Keys");
+    let from = if lines > LOW { HEAD } else { 1 };
+    let wide = scene.columns() >= 56;
     for (line, (keys, what, short)) in HELP.iter().enumerate() {
         let row = from.saturating_add(line);
         if wide {
-            scene.text(MARGIN, row, keys, Tone::Plain);
-            scene.text(34, row, what, Tone::Faint);
+            scene.text(0, row, keys, Tone::Plain);
+            scene.text(32, row, what, Tone::Faint);
         } else {
-            scene.text(MARGIN, row, short, Tone::Plain);
+            scene.text(0, row, short, Tone::Plain);
         }
     }
-    scene.text(MARGIN, scene.height.saturating_sub(1), "Any key goes back", Tone::Faint);
+    scene.text(0, lines.saturating_sub(1), "Any key goes back", Tone::Faint);
 }

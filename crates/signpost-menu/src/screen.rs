@@ -7,7 +7,7 @@ use alloc::vec::Vec;
 use unicode_width::UnicodeWidthChar;
 
 pub use crate::scene::Tone;
-use crate::scene::{Piece, Scene, scene};
+use crate::scene::{Frame, Piece, Scene, WHOLE, scene};
 use crate::session::Session;
 use crate::text::shown;
 
@@ -87,9 +87,10 @@ impl Grid {
         }
     }
 
-    fn fill(&mut self, row: usize, tone: Tone) {
-        for column in 0..self.width.saturating_sub(1) {
-            self.set(column, row, ' ', tone);
+    fn fill(&mut self, (column, row): (usize, usize), columns: usize, cell: Cell) {
+        let end = column.saturating_add(columns).min(self.width.saturating_sub(1));
+        for column in column..end {
+            self.set(column, row, cell.symbol, cell.tone);
         }
     }
 }
@@ -99,19 +100,30 @@ pub fn starting(title: &str) -> String {
     ["Starting ", &shown(title), " ...\r\n"].concat()
 }
 
-/// Draws the session on a screen of this size.
+/// Draws the session on a console of this size.
 pub fn draw(session: &Session, width: usize, height: usize) -> Grid {
-    paint(&scene(session, width, height))
+    paint(&scene(session, Frame::cells(width, height)))
 }
 
 /// Paints a scene.
 pub fn paint(scene: &Scene) -> Grid {
-    let mut grid = Grid::new(scene.width, scene.height);
+    let mut grid = Grid::new(scene.frame.width, scene.frame.height);
     for piece in &scene.pieces {
         match piece {
-            Piece::Bar { row, tone } => grid.fill(*row, *tone),
+            Piece::Bar { column, row, columns, tone } => {
+                grid.fill((*column, *row), *columns, Cell { symbol: ' ', tone: *tone });
+            }
             Piece::Text { column, row, text, tone } => {
                 grid.put(*column, *row, text, *tone);
+            }
+            Piece::Title { column, row, text } => {
+                grid.put(*column, *row, text, Tone::Heading);
+            }
+            Piece::Symbol { .. } => {}
+            Piece::Meter { column, row, columns, left } => {
+                let filled = columns.saturating_mul(*left).div_ceil(WHOLE);
+                grid.fill((*column, *row), *columns, Cell { symbol: '-', tone: Tone::Faint });
+                grid.fill((*column, *row), filled, Cell { symbol: '=', tone: Tone::Heading });
             }
         }
     }

@@ -8,10 +8,12 @@ use alloc::vec::Vec;
 
 pub use line::LineEditor;
 
+use crate::appearance::Appearance;
 use crate::document::{MenuDocument, Starts};
 use crate::ids::EntryId;
 use crate::policy::{KEY_WINDOW, Opening, Shown};
 use crate::resolve::{Firmware, ResolvedEntry, StartTarget};
+use crate::symbol::Symbol;
 
 /// A key, however it was made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -81,6 +83,8 @@ pub struct Row {
     pub line: String,
     /// Whether it can start.
     pub can_start: bool,
+    /// What stands beside it.
+    pub symbol: Symbol,
     what: What,
     args: Option<String>,
     group: Option<EntryId>,
@@ -111,6 +115,8 @@ pub enum View {
 pub struct Session {
     /// Shown above the list.
     pub heading: String,
+    /// How it looks.
+    pub look: Appearance,
     rows: Vec<Row>,
     /// The group that is open.
     group: Option<EntryId>,
@@ -124,6 +130,8 @@ pub struct Session {
     typed: usize,
     /// Milliseconds until the chosen entry starts.
     left: Option<u32>,
+    /// What that was at first.
+    whole: u32,
     /// Whether the list is not shown yet, and only is on a key.
     hidden: bool,
     /// Something to say.
@@ -159,6 +167,7 @@ impl Session {
         let heading = document.settings.heading.clone().unwrap_or_else(|| "Signpost".into());
         let mut session = Self {
             heading,
+            look: document.look.clone(),
             rows,
             group: None,
             chosen: 0,
@@ -166,12 +175,18 @@ impl Session {
             view: View::List,
             typed: 0,
             left,
+            whole: left.unwrap_or(0),
             hidden,
             note: opening.reason.as_ref().map(ToString::to_string),
             has_failed: opening.reason.is_some(),
         };
         session.choose_entry(opening.chosen);
         session
+    }
+
+    /// Puts the mark on an entry, by its index.
+    pub fn choose(&mut self, entry: usize) {
+        self.choose_entry(Some(entry));
     }
 
     /// Puts the mark on an entry, opening its group. The first rows are the entries, in their order.
@@ -205,6 +220,13 @@ impl Session {
     /// Seconds until the chosen entry starts, rounded up; where it counts.
     pub fn countdown(&self) -> Option<u32> {
         self.left.filter(|_| !self.hidden).map(|left| left.div_ceil(1000))
+    }
+
+    /// How much of the countdown is left, of so many parts.
+    pub fn part_left(&self, parts: usize) -> usize {
+        let of = |milliseconds: u32| usize::try_from(milliseconds).unwrap_or(usize::MAX);
+        let left = self.left.map_or(0, of);
+        left.saturating_mul(parts).checked_div(of(self.whole)).unwrap_or(0)
     }
 
     /// The countdown ends, and the list is shown.
@@ -390,6 +412,7 @@ impl Row {
             title: entry.title.clone(),
             line: line.to_string(),
             can_start: resolved.target.is_ok(),
+            symbol: Symbol::of(entry),
             what: match &entry.starts {
                 Starts::Group => What::Group(entry.id.clone()),
                 Starts::SetupScreen => What::SetupScreen,
@@ -408,20 +431,22 @@ impl Row {
 
 /// Setup-screen, restart and power-off, where the menu does not have them, and the firmware can do them.
 fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>], firmware: Firmware) -> Vec<Row> {
-    let setup = (What::SetupScreen, "Firmware setup", "opens firmware setup after a restart");
+    let setup =
+        (What::SetupScreen, Symbol::Sliders, "Firmware setup", "opens firmware setup after a restart");
     let has_setup = firmware.cannot(&Starts::SetupScreen).is_none();
     let built_in = Some(setup).filter(|_| has_setup).into_iter().chain([
-        (What::Restart, "Restart", "restarts this machine"),
-        (What::PowerOff, "Power off", "turns this machine off"),
+        (What::Restart, Symbol::Restart, "Restart", "restarts this machine"),
+        (What::PowerOff, Symbol::Power, "Power off", "turns this machine off"),
     ]);
     // One inside a group is reachable too; a group that is not an entry holds nothing.
     let is_there = |what: &What| rows.iter().zip(resolved).any(|(row, _)| row.what == *what);
-    let missing = built_in.filter(|(what, _, _)| !is_there(what));
+    let missing = built_in.filter(|(what, ..)| !is_there(what));
     missing
-        .map(|(what, title, line)| Row {
+        .map(|(what, symbol, title, line)| Row {
             title: title.into(),
             line: line.into(),
             can_start: true,
+            symbol,
             what,
             args: None,
             group: None,

@@ -13,7 +13,7 @@ use alloc::vec::Vec;
 pub use drivers::{Drivers, Input, Screen};
 use signpost_menu::policy::{MENU, Situation, open};
 use signpost_menu::resolve::{Fault, Firmware, ResolvedEntry, StartTarget, Surroundings, describe, resolve};
-use signpost_menu::screen::draw;
+use signpost_menu::scene::scene;
 use signpost_menu::session::{Request, Session};
 use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_NAMES, SlotFault, newest};
 use signpost_menu::{MenuDocument, include, ours, parse_leniently};
@@ -161,8 +161,7 @@ impl<D: Drivers> Menu<'_, D> {
     fn next(&mut self, session: &mut Session) -> Request {
         let screen = self.screen();
         if session.is_shown() {
-            let (width, height) = screen.size();
-            screen.paint(draw(session, width, height));
+            screen.show(&mut |frame| scene(session, frame));
         }
         match screen.wait() {
             Input::Key(key) => session.key(key),
@@ -206,10 +205,10 @@ impl<D: Drivers> Menu<'_, D> {
     }
 
     fn screen(&mut self) -> &mut D::Screen {
-        let (drivers, keyboard) = (&mut *self.drivers, self.document.settings.keyboard);
+        let (drivers, document) = (&mut *self.drivers, self.document);
         self.screen.get_or_insert_with(|| {
-            let mut screen = drivers.open_screen();
-            screen.set_keyboard(keyboard);
+            let mut screen = drivers.open_screen(&document.look);
+            screen.set_keyboard(document.settings.keyboard);
             screen
         })
     }

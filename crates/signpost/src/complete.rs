@@ -9,6 +9,7 @@ use signpost_facts::Volume;
 use signpost_firmware::boot_variables::{BootOption, BootVariables};
 use signpost_machine::{Machine, files};
 use signpost_menu::keyboard::KEYBOARDS;
+use signpost_menu::keys::Kind;
 use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_place::Look;
 use signpost_survey::catalogue::Catalogue;
@@ -62,10 +63,11 @@ pub fn assignments(current: &OsStr) -> Vec<CompletionCandidate> {
     };
     let values: Vec<(String, String)> = match name {
         "default" => entries().collect(),
-        "show" => ["always", "on-key", "never"].map(|word| (word.to_string(), String::new())).into(),
         "keyboard" => KEYBOARDS.map(|one| (one.name.to_string(), one.country.to_string())).into(),
-        "host" => ["signpost", "firmware"].map(|word| (word.to_string(), String::new())).into(),
-        _ => Vec::new(),
+        _ => match KEYS.iter().find(|key| key.name == name).map(|key| key.kind) {
+            Some(Kind::Words(words)) => words.iter().map(|word| (word.to_string(), String::new())).collect(),
+            _ => Vec::new(),
+        },
     };
     let whole = values.into_iter().filter(|(own, _)| own.starts_with(value));
     whole

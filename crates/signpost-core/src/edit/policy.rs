@@ -37,6 +37,7 @@ fn keys(text: &str, prefix: &str, table: &Table, wanted: &mut Vec<Wanted>, probl
             }
             Item::Value(value) if value.is_str() => value.as_str().map(str::to_string),
             Item::Value(value) if value.is_integer() => value.as_integer().map(|number| number.to_string()),
+            Item::Value(value) if value.is_float() => value.as_float().map(|number| number.to_string()),
             Item::Value(value) => value.as_bool().map(|flag| flag.to_string()),
             _ => None,
         };

@@ -5,7 +5,7 @@ use std::path::Path;
 use serde::Serialize;
 use signpost_facts::{Error, Result};
 use signpost_menu::document::{Show, Timeout};
-use signpost_menu::keys::{self, KEYS, Key, values};
+use signpost_menu::keys::{self, KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, Problem, parse_leniently};
 use toml_edit::{Item, Value};
@@ -98,8 +98,8 @@ fn change(
         (text, _) => text?,
     };
     let after = menu_file::check(path, &text)?;
-    let settings = KEYS.iter().zip(values(&before)).zip(values(&after));
-    let settings = settings.map(|((key, before), value)| Setting {
+    let settings = KEYS.iter().map(|key| (key, (key.value)(&before), (key.value)(&after)));
+    let settings = settings.map(|(key, before, value)| Setting {
         name: key.name,
         values: key.values,
         default: key.default,
@@ -123,9 +123,55 @@ fn loaded(path: &Path, text: &str) -> Result<(MenuText, MenuDocument, Option<Err
     }
 }
 
-/// The key of this name.
+/// Takes over a look that was handed on: a file with a `[look]` of its own, which stands for all of the menu's.
+///
+/// # Errors
+/// Where the file is wrong, or has other keys: all of it at once, with line and column.
+pub fn tune_look(path: &Path, text: &str, look: (&Path, &str)) -> Result<Tuned> {
+    let faulty = |problems| Error::MenuFile { file: look.0.display().to_string(), problems };
+    let wanted = policy::read(look.1).map_err(faulty)?;
+    let at = |place: &policy::Wanted, message| Problem { line: place.line, column: place.column, message };
+    change(path, text, |text, before| {
+        for key in KEYS.iter().filter(|key| key.table == LOOK) {
+            reset(text, key);
+        }
+        let problems = wanted.iter().filter_map(|wanted| {
+            let name = wanted.assignment.split('=').next().unwrap_or_default();
+            let message = match key(name) {
+                Ok(key) if key.table != LOOK => format!("{name} is no key of a look"),
+                _ => assign(text, before, &wanted.assignment).err()?,
+            };
+            Some(at(wanted, message))
+        });
+        let problems: Vec<Problem> = problems.collect();
+        match wanted.first() {
+            _ if !problems.is_empty() => Err(faulty(problems)),
+            None => Err(wrong(format!("{} has no [look]", look.0.display()))),
+            Some(_) => Ok(()),
+        }
+    })
+}
+
+/// The table of the look's keys.
+const LOOK: &str = "look";
+
+/// The look of a menu as a file that can be handed on.
+pub fn look_file(document: &MenuDocument) -> String {
+    let of_look = KEYS.iter().filter(|key| key.table == LOOK);
+    let set = of_look.map(|key| (key, (key.value)(document)));
+    // The name says on which look the rest stands.
+    let set = set.filter(|(key, value)| key.name == LOOK || value != key.default);
+    let lines = set.map(|(key, value)| match key.kind {
+        keys::Kind::Flag => format!("{} = {value}\n", key.key),
+        _ => format!("{} = {}\n", key.key, Value::from(value)),
+    });
+    format!("# A look for `signpost tune look=FILE`.\n[look]\n{}", lines.collect::<String>())
+}
+
+/// The key of this name, or of its place in the file: `look.name` is `look`.
 fn key(name: &str) -> std::result::Result<&'static Key, String> {
-    KEYS.iter().find(|key| key.name == name).ok_or_else(|| {
+    let is_it = |key: &&Key| key.name == name || name.split_once('.') == Some((key.table, key.key));
+    KEYS.iter().find(is_it).ok_or_else(|| {
         let names = KEYS.iter().map(|key| key.name);
         match nearest(name, names.clone()) {
             Some(near) => format!("there is no key {name}; did you mean {near}?"),

@@ -9,9 +9,10 @@ use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, SectorM
 use crate::kernels::Newest;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
+use crate::symbol::Symbol;
 
 /// Keys that every entry has.
-const COMMON: [&str; 4] = ["id", "title", "starts", "in"];
+const COMMON: [&str; 5] = ["id", "title", "starts", "in", "symbol"];
 
 const MAX_ID: usize = 40; // characters
 
@@ -23,6 +24,8 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     let title = reader.string(&mut section, "title").map(|found| found.value);
     reader.remember(&format!("in {line}"), section.at("in"));
     let group = reader.string(&mut section, "in").map(|found| found.value.into());
+    let symbols = Symbol::ALL.map(|symbol| (symbol.word(), symbol));
+    let symbol = reader.choice(&mut section, "symbol", &symbols);
     let name = id.clone().unwrap_or_else(|| format!("on line {line}"));
     let starts = starts(reader, &mut section, &name);
     if let Some((_, keys)) = &starts {
@@ -31,9 +34,14 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     }
     let starts = starts.and_then(|(starts, _)| starts);
     match (id, starts) {
-        (Some(id), Some(starts)) => {
-            Some(Entry { title: title.unwrap_or_else(|| id.clone()), id: id.into(), starts, group, line })
-        }
+        (Some(id), Some(starts)) => Some(Entry {
+            title: title.unwrap_or_else(|| id.clone()),
+            id: id.into(),
+            starts,
+            group,
+            symbol,
+            line,
+        }),
         (Some(id), None) if reader.keeps_broken() => {
             let why = reader.problem_from(start).unwrap_or("it does not hold").to_string();
             Some(Entry {
@@ -41,6 +49,7 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
                 id: id.into(),
                 starts: Starts::Unknown { why },
                 group,
+                symbol,
                 line,
             })
         }

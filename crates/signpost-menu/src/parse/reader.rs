@@ -184,7 +184,7 @@ impl<'a> Reader<'a> {
         Some(section.values.remove(place).1)
     }
 
-    fn typed<T>(
+    pub(super) fn typed<T>(
         &mut self,
         section: &mut Section<'_>,
         key: &str,

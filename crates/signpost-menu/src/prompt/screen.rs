@@ -5,7 +5,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use super::{Hands, Prompt, Then};
-use crate::screen::{Grid, Tone};
+use crate::scene::{Frame, Scene, Tone};
 use crate::session::{Key, LineEditor};
 use crate::wrap::wrapped;
 
@@ -15,6 +15,10 @@ const MAX_KEPT: usize = 2000;
 const MAX_HISTORY: usize = 200;
 /// Completions that are listed.
 const MAX_LISTED: usize = 200;
+/// Columns left free at either side of cells.
+const MARGIN: usize = 1;
+/// Columns of a line where it is drawn; answers are tables, and want more than the menu.
+const LONGEST: usize = 120;
 /// What stands before a line that was typed.
 const MARK: &str = "> ";
 
@@ -31,10 +35,12 @@ pub struct PromptScreen {
     scrolled: usize,
     /// Whether the key before completed, and left several.
     is_ambiguous: bool,
-    /// Rows for what was said, as drawn last.
+    /// Rows for what was said, and columns: the fewest of the frames that it was drawn for since the last key, so that none
+    /// of them leaves anything out.
     room: usize,
-    /// Columns, as drawn last.
     columns: usize,
+    /// Whether it was drawn since the last key.
+    is_drawn: bool,
 }
 
 impl PromptScreen {
@@ -50,6 +56,7 @@ impl PromptScreen {
             is_ambiguous: false,
             room: 20,
             columns: 78,
+            is_drawn: false,
         }
     }
 
@@ -68,6 +75,7 @@ impl PromptScreen {
     /// A key was pressed; what the carrier is to do.
     pub fn key(&mut self, key: Key, hands: &impl Hands) -> Then {
         let was_ambiguous = core::mem::take(&mut self.is_ambiguous);
+        self.is_drawn = false;
         let page = self.room.saturating_sub(1).max(1);
         match key {
             Key::PageUp => self.scrolled = self.scrolled.saturating_add(page),
@@ -135,10 +143,10 @@ impl PromptScreen {
         }
     }
 
-    /// Draws it on a screen of this size.
-    pub fn draw(&mut self, width: usize, height: usize) -> Grid {
-        let mut grid = Grid::new(width, height);
-        let columns = width.saturating_sub(2).max(1);
+    /// What it shows in a frame.
+    pub fn scene(&mut self, frame: Frame) -> Scene {
+        let mut scene = Scene::new(frame, MARGIN, LONGEST);
+        let (columns, height) = (scene.columns(), scene.lines());
         let rows: Vec<(String, Tone)> = self
             .said
             .iter()
@@ -147,12 +155,17 @@ impl PromptScreen {
                 wrapped(line, columns).into_iter().map(move |row| (row, tone))
             })
             .collect();
-        (self.room, self.columns) = (height.saturating_sub(2).max(1), columns);
+        let room = height.saturating_sub(2).max(1);
+        (self.room, self.columns) = match self.is_drawn {
+            true => (self.room.min(room), self.columns.min(columns)),
+            false => (room, columns),
+        };
+        self.is_drawn = true;
         self.scrolled = self.scrolled.min(rows.len().saturating_sub(self.room));
-        let end = rows.len().saturating_sub(self.scrolled);
-        let start = end.saturating_sub(self.room);
+        let end = rows.len().saturating_sub(self.scrolled.min(rows.len().saturating_sub(room)));
+        let start = end.saturating_sub(room);
         for (at, (row, tone)) in rows.iter().take(end).skip(start).enumerate() {
-            grid.put(1, at, row, *tone);
+            scene.text(0, at, row, *tone);
         }
         let bottom = end.saturating_sub(start);
         let hint = if end < rows.len() {
@@ -165,11 +178,10 @@ impl PromptScreen {
         let from = self.line.cursor().saturating_sub(space.saturating_sub(1));
         let part: String = text.iter().skip(from).take(space).collect();
         let row = bottom.min(height.saturating_sub(2));
-        grid.put(1, row, &format!("{MARK}{part}"), Tone::Heading);
-        grid.put(1, height.saturating_sub(1), hint, Tone::Faint);
-        let column = self.line.cursor().saturating_sub(from).saturating_add(MARK.len()).saturating_add(1);
-        grid.cursor = (column < width).then_some((column, row));
-        grid
+        scene.text(0, row, &format!("{MARK}{part}"), Tone::Heading);
+        scene.text(0, height.saturating_sub(1), hint, Tone::Faint);
+        scene.set_cursor(self.line.cursor().saturating_sub(from).saturating_add(MARK.len()), row);
+        scene
     }
 }
 

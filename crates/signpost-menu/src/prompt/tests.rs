@@ -5,6 +5,8 @@ use crate::kernels::{KernelHeader, newest_first};
 use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::place::VolumeIdentity;
 use crate::resolve::{LoadOptionSeen, UnifiedImage};
+use crate::scene::Frame;
+use crate::screen::paint;
 
 /// Two volumes: boot files, and a system's root.
 struct Made {
@@ -356,7 +358,7 @@ fn typed(screen: &mut PromptScreen, keys: &str, machine: &Made) -> Then {
 }
 
 fn rows(screen: &mut PromptScreen, height: usize) -> Vec<String> {
-    let grid = screen.draw(60, height);
+    let grid = paint(&screen.scene(Frame::cells(60, height)));
     (0..height).map(|row| grid.row_text(row)).collect()
 }
 

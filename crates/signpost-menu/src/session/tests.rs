@@ -211,6 +211,7 @@ proptest! {
         keys in prop::collection::vec(any_key(), 0..60)
     ) {
         let entry = |index: usize| Entry {
+            symbol: None,
             id: format!("e{index}").into(),
             title: title.clone(),
             starts: if index % 7 == 3 { Starts::Group } else { Starts::Restart },

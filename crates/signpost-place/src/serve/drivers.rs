@@ -2,9 +2,10 @@
 
 use alloc::string::String;
 
+use signpost_menu::appearance::Appearance;
 use signpost_menu::keyboard::Keyboard;
 use signpost_menu::resolve::StartTarget;
-use signpost_menu::screen::Grid;
+use signpost_menu::scene::{Frame, Scene};
 use signpost_menu::session::Key;
 use signpost_menu::slot::{Slot, SlotFault};
 
@@ -20,11 +21,8 @@ pub enum Input {
 
 /// Screen and keys.
 pub trait Screen {
-    /// Columns and rows.
-    fn size(&self) -> (usize, usize);
-
-    /// Paints what differs from what is there.
-    fn paint(&mut self, grid: Grid);
+    /// Shows what differs from what is there; `scene` makes what stands in a frame, of which a screen may have several.
+    fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene);
 
     /// An empty screen.
     fn clear(&mut self);
@@ -54,7 +52,7 @@ pub trait Drivers {
     fn wake_disks(&mut self) -> bool;
 
     /// Takes the screen, once there is something to show.
-    fn open_screen(&mut self) -> Self::Screen;
+    fn open_screen(&mut self, look: &Appearance) -> Self::Screen;
 
     /// What is to be said of how the program itself was started.
     fn note(&self) -> Option<String>;

@@ -30,8 +30,7 @@ pub fn serve<D: Drivers>(
     prompt.set_keyboard(console.keyboard());
     let mut screen = PromptScreen::new(prompt, &opening);
     loop {
-        let (width, height) = console.size();
-        console.paint(screen.draw(width, height));
+        console.show(&mut |frame| screen.scene(frame));
         // A tick changes nothing here, so nothing is painted for it.
         let key = loop {
             if let Input::Key(key) = console.wait() {

@@ -1,57 +1,148 @@
-use clap::Args;
+use std::path::{Path, PathBuf};
+
+use clap::{ArgGroup, Args};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::edit;
-use signpost_core::preview::{Screen, preview};
+use signpost_core::preview::{Asked, Preview, State, preview, signs_without_letters};
+use signpost_look::Painter;
+use signpost_look::letters::{Letters, Size};
+use signpost_menu::MenuDocument;
+use signpost_menu::appearance::ScreenMode;
+use signpost_menu::resolve::{Firmware, Surroundings};
+use signpost_menu::scene::Frame;
+use signpost_menu::screen::paint;
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::{complete, render};
 
 /// Show the boot screen as the boot program would draw it
+///
+/// On the terminal it is what a text console shows. `--png` writes the picture that the boot program draws on a screen, pixel for pixel.
 #[derive(Args)]
+#[command(group = ArgGroup::new("state").args(["keys", "open", "arguments", "error", "prompt"]))]
 pub struct PreviewArgs {
-    /// Columns and rows of the screen
-    #[arg(long, value_name = "COLUMNSxROWS", default_value = "80x25", value_parser = size)]
-    size: (usize, usize),
+    /// Size of the screen: columns and rows, or pixels with --png [default: 80x25, or 1280x800 with --png]
+    #[arg(long, value_name = "WIDTHxHEIGHT", value_parser = size)]
+    size: Option<(usize, usize)>,
+    /// Write a picture of the screen to this file
+    #[arg(long, value_name = "FILE")]
+    png: Option<PathBuf>,
+    /// With this entry chosen
+    #[arg(long, value_name = "ENTRY", conflicts_with_all = ["keys", "prompt"], add = ArgValueCompleter::new(complete::ids))]
+    choose: Option<String>,
     /// Show the help instead of the list
     #[arg(long)]
     keys: bool,
     /// Show this group, opened
-    #[arg(long, value_name = "GROUP", conflicts_with = "keys", add = ArgValueCompleter::new(complete::ids))]
+    #[arg(long, value_name = "GROUP", add = ArgValueCompleter::new(complete::ids))]
     open: Option<String>,
+    /// Show the chosen entry's kernel arguments being changed
+    #[arg(long)]
+    arguments: bool,
+    /// Show what stands there after the chosen entry has failed to start
+    #[arg(long)]
+    error: bool,
+    /// Show the prompt after these lines, which may be empty (can be repeated)
+    #[arg(long, value_name = "LINE")]
+    prompt: Vec<String>,
 }
 
-/// Largest screen in either direction.
-const MAX_SIZE: usize = 500;
+/// Largest screen of pixels.
+const LARGEST: (usize, usize) = (7680, 4320);
+/// Most columns and rows of a screen of cells.
+const MOST_CELLS: usize = 500;
 
 fn size(text: &str) -> Result<(usize, usize), String> {
     let numbers =
-        text.split_once('x').and_then(|(columns, rows)| Some((columns.parse().ok()?, rows.parse().ok()?)));
+        text.split_once('x').and_then(|(width, height)| Some((width.parse().ok()?, height.parse().ok()?)));
     numbers
-        .filter(|(columns, rows)| (1..=MAX_SIZE).contains(columns) && (1..=MAX_SIZE).contains(rows))
-        .ok_or_else(|| format!("two whole numbers up to {MAX_SIZE} joined by a small x, such as 80x25"))
+        .filter(|(width, height)| (1..=LARGEST.0).contains(width) && (1..=LARGEST.1).contains(height))
+        .ok_or_else(|| {
+            "two whole numbers joined by a small x, such as 80x25, or 1280x800 with --png".to_string()
+        })
 }
 
 #[derive(Serialize)]
-struct Rows {
+struct Shown<'a> {
     rows: Vec<String>,
-    notes: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    png: Option<&'a Path>,
+    notes: &'a [String],
 }
 
 pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     let machine = app.uefi_or_bios_machine()?;
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
-    let view = match &args.open {
-        Some(group) => Screen::Group(edit::find_group(&menu.document, group)?),
-        None if args.keys => Screen::Help,
-        None => Screen::List,
+    let mut preview = preview(&look, &menu.document, &asked(args, &menu.document)?)?;
+    let letters = Letters::of(Size::Small);
+    let is_text = menu.document.look.screen == ScreenMode::Text || look.firmware() == Firmware::Bios;
+    let has = |c: char| if is_text { u32::from(c) <= 0xff } else { letters.has(c) };
+    preview.notes.extend(signs_without_letters(&menu.document, has));
+    match &args.png {
+        Some(file) => picture(app, &mut preview, &menu.document, (file, args.size.unwrap_or((1280, 800)))),
+        None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),
+    }
+}
+
+fn asked(args: &PreviewArgs, document: &MenuDocument) -> Result<Asked, Failure> {
+    let chosen = args.choose.as_ref().map(|name| edit::find(document, name)).transpose()?;
+    let state = match &args.open {
+        Some(group) => State::Group(edit::find_group(document, group)?),
+        None if args.keys => State::Help,
+        None if args.arguments => State::Arguments,
+        None if args.error => State::Error,
+        None if !args.prompt.is_empty() => {
+            State::Prompt(args.prompt.iter().filter(|line| !line.is_empty()).cloned().collect())
+        }
+        None => State::List,
     };
-    let preview = preview(&look, &menu.document, args.size, view);
-    let rows = (0..args.size.1).map(|row| preview.grid.row_text(row)).collect();
-    let text = || render::preview::text(&preview.grid) + &render::plan::notes(&preview.notes);
-    app.show(&Rows { rows, notes: preview.notes.clone() }, text);
+    Ok(Asked { chosen, state })
+}
+
+fn cells(
+    app: &App<'_>,
+    preview: &mut Preview,
+    document: &MenuDocument,
+    (width, height): (usize, usize),
+) -> Outcome {
+    if width.max(height) > MOST_CELLS {
+        let message = format!(
+            "--size is {width}x{height}; a screen of cells has at most {MOST_CELLS} columns and rows"
+        );
+        return Err(Failure::Usage(message));
+    }
+    let grid = paint(&preview.scene(Frame::cells(width, height)));
+    let rows = (0..height).map(|row| grid.row_text(row)).collect();
+    let palette = document.look.palette();
+    let text = || {
+        render::preview::text(&grid, &palette, render::preview::Depth::of_terminal())
+            + &render::plan::notes(&preview.notes)
+    };
+    app.show(&Shown { rows, png: None, notes: &preview.notes }, text);
+    Ok(Exit::Done)
+}
+
+fn picture(
+    app: &App<'_>,
+    preview: &mut Preview,
+    document: &MenuDocument,
+    (file, size): (&Path, (usize, usize)),
+) -> Outcome {
+    let painter = Painter::new(size, &document.look);
+    let scene = preview.scene(painter.metrics.frame);
+    let mut pixels = vec![0; size.0 * size.1];
+    painter.paint(&scene, 0, &mut pixels);
+    std::fs::write(file, render::preview::png(&pixels, size)).map_err(|error| {
+        Failure::Other(format!("{}: {}", file.display(), signpost_machine::os_words::words(&error)))
+    })?;
+    let text = || {
+        format!("{}: {} by {} pixels\n", file.display(), size.0, size.1)
+            + &render::plan::notes(&preview.notes)
+    };
+    app.show(&Shown { rows: Vec::new(), png: Some(file), notes: &preview.notes }, text);
     Ok(Exit::Done)
 }

@@ -98,8 +98,11 @@ pub const PAGES: [Page; 24] = [
         false,
         [
             ("signpost preview", "the boot screen"),
-            ("signpost preview --size 40x12", "on a small screen"),
             ("signpost preview --open larkspur-older", "with a group opened"),
+            (
+                "signpost preview --png menu.png --size 1920x1080",
+                "a picture, as it is drawn on a screen of that size",
+            ),
         ],
     ),
     page(

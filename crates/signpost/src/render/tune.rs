@@ -1,18 +1,26 @@
 //! The keys of the menu's policy, with their values and what they take.
 
-use signpost_core::edit::Tuned;
+use signpost_core::edit::{Setting, Tuned};
 
 use super::style;
 use super::table::Table;
 
-/// Every key with its value, its default, what it takes and means.
-pub fn all(tuned: &Tuned) -> String {
+/// The keys with their values, their defaults, what they take and mean; those of the look at their defaults only where all are
+/// asked for.
+pub fn keys(tuned: &Tuned, all: bool) -> String {
     let mut table = Table::new(&["key", "value", "default", "takes", "meaning"]);
-    for setting in &tuned.settings {
-        let key = setting;
-        table.row([key.name, &setting.value, key.default, key.values, key.meaning].map(str::to_string));
+    let is_shown = |key: &&Setting| all || !key.name.starts_with("look.") || key.value != key.default;
+    for key in tuned.settings.iter().filter(is_shown) {
+        table.row([key.name, &key.value, key.default, key.values, key.meaning].map(str::to_string));
     }
-    table.text() + &warnings(tuned)
+    let left = tuned.settings.iter().filter(|key| !is_shown(key)).count();
+    let more = match left {
+        0 => String::new(),
+        left => format!(
+            "\n{left} more keys of the look are at their defaults; `signpost tune --all` shows them.\n"
+        ),
+    };
+    table.text() + &more + &warnings(tuned)
 }
 
 /// What was changed.

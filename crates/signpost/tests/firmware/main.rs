@@ -13,6 +13,7 @@ mod fsck;
 mod harness;
 mod layouts;
 mod live;
+mod look;
 mod menu;
 mod names;
 mod power_cuts;

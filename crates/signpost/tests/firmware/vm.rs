@@ -54,8 +54,13 @@ impl Vm {
 
     /// One whose keyboard and screen are in our hands too; `work` takes the socket for them.
     pub fn with_monitor(bench: &Path, images: &[&str], work: &Path) -> (Self, Monitor) {
+        Self::with_monitor_spec(&Spec::of_bench(bench, images), work)
+    }
+
+    /// The same, of one that is not plain.
+    pub fn with_monitor_spec(spec: &Spec, work: &Path) -> (Self, Monitor) {
         let socket = work.join("monitor");
-        let vm = signpost_vm::Vm::start(&Spec::of_bench(bench, images), Some(&socket));
+        let vm = signpost_vm::Vm::start(spec, Some(&socket));
         let mut vm = vm.unwrap_or_else(|error| panic!("{error}"));
         // The socket is there before the machine says anything.
         vm.wait_until(|serial| !serial.is_empty()).unwrap_or_else(|error| panic!("{error}"));

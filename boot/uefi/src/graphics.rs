@@ -1,0 +1,114 @@
+//! The screen of pixels: which mode, and putting a painted scene on it.
+
+use alloc::vec;
+use alloc::vec::Vec;
+
+use signpost_look::Painter;
+use signpost_look::turned::{on_panel, picture_of};
+use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
+use signpost_menu::scene::{Frame, Scene};
+use uefi::Handle;
+use uefi::boot::{self, ScopedProtocol};
+use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, GraphicsOutput, Mode};
+
+use crate::shared;
+
+/// No screen is larger, in pixels either way.
+const LARGEST: usize = 16_384;
+/// Rows of pixels that are painted at a time: what is painted is in memory once.
+const AT_A_TIME: usize = 128;
+
+/// A screen of pixels, with what stands on it.
+pub struct Graphics {
+    output: ScopedProtocol<GraphicsOutput>,
+    painter: Painter,
+    turn: Turn,
+    /// The mode that the menu is drawn in, where it is not the one that was there.
+    own: Option<Mode>,
+    /// The mode that was there.
+    before: Option<Mode>,
+    painted: Option<Scene>,
+}
+
+impl Graphics {
+    /// The screen that the console stands on, where the look is to be drawn and there is one.
+    pub fn open(look: &Appearance) -> Option<Self> {
+        if look.screen == ScreenMode::Text {
+            return None;
+        }
+        let output = screen()?;
+        let panel = Some(output.current_mode_info().resolution()).filter(|panel| is_drawn_on(*panel))?;
+        let modes: Vec<Mode> = output.modes().collect();
+        let sizes: Vec<(usize, usize)> = modes.iter().map(|mode| mode.info().resolution()).collect();
+        let before = modes.iter().find(|mode| mode.info().resolution() == panel).copied();
+        let own = look.screen.choose(&sizes).and_then(|place| modes.get(place)).copied();
+        let own = own.filter(|mode| mode.info().resolution() != panel);
+        let panel = own.map_or(panel, |mode| mode.info().resolution());
+        let painter = Painter::new(picture_of(panel, look.turn), look);
+        Some(Self { output, painter, turn: look.turn, own, before, painted: None })
+    }
+
+    /// Shows a scene: what differs from what stands there.
+    pub fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        let scene = scene(self.painter.metrics.frame);
+        let rows = match &self.painted {
+            Some(before) => self.painter.changed(before, &scene),
+            None => {
+                if let Some(mode) = &self.own {
+                    let _ = self.output.set_mode(mode);
+                }
+                vec![0..self.painter.metrics.screen.1]
+            }
+        };
+        let width = self.painter.metrics.screen.0;
+        for part in rows {
+            for top in part.clone().step_by(AT_A_TIME) {
+                let count = AT_A_TIME.min(part.end - top);
+                let mut pixels = vec![0; width * count];
+                self.painter.paint(&scene, top, &mut pixels);
+                self.put(top, pixels);
+            }
+        }
+        self.painted = Some(scene);
+    }
+
+    fn put(&mut self, top: usize, pixels: Vec<u32>) {
+        let panel = picture_of(self.painter.metrics.screen, self.turn);
+        let (area, pixels) = on_panel(panel, self.turn, top, pixels);
+        let buffer: Vec<BltPixel> = pixels.into_iter().map(BltPixel::from).collect();
+        let _ = self.output.blt(BltOp::BufferToVideo {
+            buffer: &buffer,
+            src: BltRegion::Full,
+            dest: (area.x, area.y),
+            dims: (area.width, area.height),
+        });
+    }
+
+    /// What stands on the screen is drawn over by others.
+    pub fn forget(&mut self) {
+        self.painted = None;
+    }
+
+    /// Gives the screen back as it was.
+    pub fn leave(&mut self) {
+        self.painted = None;
+        if let (Some(_), Some(before)) = (&self.own, &self.before) {
+            let _ = self.output.set_mode(before);
+        }
+    }
+}
+
+/// The screen that the firmware's console stands on, which stands for all of them; else any.
+fn screen() -> Option<ScopedProtocol<GraphicsOutput>> {
+    // SAFETY: the table stays there as long as boot services do, and nothing is written.
+    let console = uefi::table::system_table_raw().map(|table| unsafe { table.as_ref() }.stdout_handle);
+    // SAFETY: it is a handle of the firmware's, or none.
+    let console = console.and_then(|handle| unsafe { Handle::from_ptr(handle) });
+    let opened = console.and_then(|handle| shared::open::<GraphicsOutput>(handle).ok());
+    opened.or_else(|| shared::open(boot::get_handle_for_protocol::<GraphicsOutput>().ok()?).ok())
+}
+
+/// Whether a screen of this size is one.
+fn is_drawn_on((width, height): (usize, usize)) -> bool {
+    (1..=LARGEST).contains(&width) && (1..=LARGEST).contains(&height)
+}

@@ -1,0 +1,134 @@
+//! How large things are on a screen.
+
+use signpost_menu::appearance::Scale;
+use signpost_menu::scene::Frame;
+
+use crate::letters::Size;
+
+/// Lines that a screen has where nobody sets a scale, about.
+const LINES: usize = 30;
+/// Fewer columns than these are too few for the menu; then letters are smaller.
+const FEWEST: usize = 60;
+
+/// A size of letters, drawn so many times as large.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Type {
+    /// The bitmaps.
+    pub size: Size,
+    /// How many pixels a pixel of theirs is wide and high.
+    pub factor: usize,
+}
+
+/// The type scale: each with its [`Scale`] in halves.
+const TYPES: [(u8, Type); 8] = [
+    (2, Type { size: Size::Small, factor: 1 }),
+    (3, Type { size: Size::Medium, factor: 1 }),
+    (4, Type { size: Size::Large, factor: 1 }),
+    (6, Type { size: Size::Medium, factor: 2 }),
+    (8, Type { size: Size::Large, factor: 2 }),
+    (12, Type { size: Size::Medium, factor: 4 }),
+    (16, Type { size: Size::Large, factor: 4 }),
+    (24, Type { size: Size::Medium, factor: 8 }),
+];
+
+impl Type {
+    /// Width and height of a letter, in pixels.
+    pub const fn of_letter(self) -> (usize, usize) {
+        let (width, height) = self.size.of_letter();
+        (width * self.factor, height * self.factor)
+    }
+
+    /// From one line to the next, in pixels.
+    const fn line(self) -> usize {
+        self.of_letter().1 * 5 / 4
+    }
+}
+
+/// Sizes of a screen's parts, in pixels.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Metrics {
+    /// The screen.
+    pub screen: (usize, usize),
+    /// The letters.
+    pub text: Type,
+    /// Those of the title, the next on the scale.
+    pub title: Type,
+    /// Width of a column.
+    pub column: usize,
+    /// Height of a line.
+    pub line: usize,
+    /// Where the first column and line begin.
+    pub origin: (usize, usize),
+    /// Columns and lines.
+    pub frame: Frame,
+}
+
+impl Metrics {
+    /// What fits a screen of this width and height at a scale.
+    pub fn new(screen: (usize, usize), scale: Scale) -> Self {
+        let place = match scale {
+            Scale::Auto => automatic(screen),
+            Scale::Halves(halves) => TYPES.iter().position(|(own, _)| *own == halves).unwrap_or(0),
+        };
+        let at = |place: usize| TYPES[place.min(TYPES.len() - 1)].1;
+        let (text, title) = (at(place), at(place + 1));
+        let (column, line) = (text.of_letter().0, text.line());
+        let (width, height) = ((screen.0 / column).max(1), (screen.1 / line).max(1));
+        let origin =
+            (screen.0.saturating_sub(width * column) / 2, screen.1.saturating_sub(height * line) / 2);
+        Self { screen, text, title, column, line, origin, frame: Frame { width, height, is_drawn: true } }
+    }
+
+    /// Where a column begins, in pixels from the left.
+    pub fn x(&self, column: usize) -> usize {
+        self.origin.0 + column * self.column
+    }
+
+    /// Where a line begins, in pixels from the top.
+    pub fn y(&self, line: usize) -> usize {
+        self.origin.1 + line * self.line
+    }
+}
+
+/// The type whose lines come nearest to a thirtieth of the height, and of which enough columns fit.
+fn automatic((width, height): (usize, usize)) -> usize {
+    let wanted = height / LINES;
+    let fitting = TYPES.iter().enumerate().filter(|(_, (_, text))| width / text.of_letter().0 >= FEWEST);
+    // The larger of two that are as near.
+    let nearest = fitting.rev().min_by_key(|(_, (_, text))| text.line().abs_diff(wanted));
+    nearest.map_or(0, |(place, _)| place)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_is_about_a_thirtieth_of_any_screen() {
+        for screen in [
+            (640, 480),
+            (800, 600),
+            (1024, 768),
+            (1280, 800),
+            (1920, 1080),
+            (2560, 1440),
+            (3840, 2160),
+            (7680, 4320),
+        ] {
+            let lines = Metrics::new(screen, Scale::Auto).frame.height;
+            assert!((24..=36).contains(&lines), "{screen:?}: {lines}");
+        }
+        // A narrow one has room for its columns first.
+        assert!(Metrics::new((600, 1024), Scale::Auto).frame.width >= FEWEST);
+    }
+
+    #[test]
+    fn a_scale_that_is_set_counts_and_nothing_is_too_small() {
+        for scale in Scale::ALL {
+            let metrics = Metrics::new((1, 1), scale);
+            assert_eq!((metrics.frame.width, metrics.frame.height), (1, 1));
+        }
+        assert_eq!(Metrics::new((1280, 800), Scale::Halves(2)).text.of_letter(), (8, 16));
+        assert_eq!(Metrics::new((1280, 800), Scale::Halves(8)).text.of_letter(), (32, 64));
+    }
+}

@@ -1,0 +1,209 @@
+//! Paints a scene in pixels.
+
+use alloc::vec::Vec;
+use core::cell::RefCell;
+use core::ops::Range;
+
+use signpost_menu::appearance::{Appearance, Colour, Palette, Role};
+use signpost_menu::scene::{Piece, Scene, Tone, WHOLE};
+use signpost_menu::symbol::Symbol;
+use signpost_menu::text::shown;
+use unicode_width::UnicodeWidthChar;
+
+use crate::band::{Area, Band};
+use crate::letters::Letters;
+use crate::metrics::{Metrics, Type};
+use crate::symbols;
+
+/// Letters and colours for one screen.
+pub struct Painter {
+    /// Sizes.
+    pub metrics: Metrics,
+    palette: Palette,
+    text: Letters,
+    title: Letters,
+    /// Those that were drawn already.
+    symbols: RefCell<Vec<(Symbol, Vec<u8>)>>,
+}
+
+impl Painter {
+    /// For a screen of this width and height, in pixels.
+    pub fn new(screen: (usize, usize), look: &Appearance) -> Self {
+        let metrics = Metrics::new(screen, look.scale);
+        let (text, title) = (Letters::of(metrics.text.size), Letters::of(metrics.title.size));
+        Self { metrics, palette: look.palette(), text, title, symbols: RefCell::default() }
+    }
+
+    /// What lies behind everything.
+    pub fn ground(&self) -> Colour {
+        self.palette.of(Role::Ground)
+    }
+
+    /// Paints rows of pixels, as many as the buffer has, from one on.
+    pub fn paint(&self, scene: &Scene, top: usize, pixels: &mut [u32]) {
+        pixels.fill(self.ground().0);
+        let width = self.metrics.screen.0;
+        let rows = top..top + pixels.len() / width.max(1);
+        let mut band = Band { pixels, width, top };
+        for piece in &scene.pieces {
+            let lines = touched(piece);
+            let (from, to) = (self.metrics.y(lines.start), self.metrics.y(lines.end));
+            if from < rows.end && rows.start < to {
+                self.piece(&mut band, scene.end, piece);
+            }
+        }
+        if let Some(cursor) = scene.cursor {
+            self.cursor(&mut band, scene, cursor);
+        }
+    }
+
+    /// The rows of pixels in which two scenes differ; neighbours are one range.
+    pub fn changed(&self, before: &Scene, after: &Scene) -> Vec<Range<usize>> {
+        let mut changed: Vec<Range<usize>> = Vec::new();
+        for line in 0..self.metrics.frame.height {
+            let has_cursor = |scene: &Scene| scene.cursor.filter(|(_, row)| *row == line);
+            if on(before, line).eq(on(after, line)) && has_cursor(before) == has_cursor(after) {
+                continue;
+            }
+            let rows = self.metrics.y(line)..self.metrics.y(line + 1);
+            match changed.last_mut() {
+                Some(last) if last.end == rows.start => last.end = rows.end,
+                _ => changed.push(rows),
+            }
+        }
+        changed
+    }
+
+    fn piece(&self, band: &mut Band<'_>, end: usize, piece: &Piece) {
+        let metrics = &self.metrics;
+        match piece {
+            Piece::Bar { column, row, columns, tone } => {
+                let (x, y) = (metrics.x(*column), metrics.y(*row));
+                let area = Area { x, y, width: columns * metrics.column, height: metrics.line };
+                match tone {
+                    Tone::Chosen => {
+                        band.fill_round(area, metrics.line / 5, self.palette.of(Role::Chosen));
+                    }
+                    _ => band.fill(area, self.ground()),
+                }
+            }
+            Piece::Text { column, row, text, tone } => {
+                let y = metrics.y(*row) + (metrics.line - metrics.text.of_letter().1) / 2;
+                let area = (metrics.x(*column), y, metrics.x(end));
+                self.letters(band, area, text, (&self.text, metrics.text, self.colour(*tone)));
+            }
+            Piece::Title { column, row, text } => {
+                let height = metrics.title.of_letter().1;
+                let middle = metrics.y(*row) + metrics.line / 2;
+                let y = middle.saturating_sub(height / 2);
+                let area = (metrics.x(*column), y, metrics.x(end));
+                self.letters(band, area, text, (&self.title, metrics.title, self.colour(Tone::Heading)));
+                let thick = metrics.line / 10;
+                let y = middle + height / 2 + thick;
+                let area = Area { x: metrics.x(*column), y, width: 4 * metrics.column, height: thick };
+                band.fill(area, self.palette.of(Role::Accent));
+            }
+            Piece::Symbol { column, row, symbol, tone } => {
+                let side = 2 * metrics.column;
+                let y = metrics.y(*row) + metrics.line.saturating_sub(side) / 2;
+                let role = match tone {
+                    Tone::Chosen => Role::ChosenText,
+                    Tone::Faint => Role::Faint,
+                    _ => Role::Accent,
+                };
+                self.symbol(band, (metrics.x(*column), y), *symbol, (side, self.palette.of(role)));
+            }
+            Piece::Meter { column, row, columns, left } => self.meter(band, (*column, *row), *columns, *left),
+        }
+    }
+
+    /// Letters from a place to a column of pixels; a text that does not fit ends in `~`.
+    fn letters(
+        &self,
+        band: &mut Band<'_>,
+        (x, y, end): (usize, usize, usize),
+        text: &str,
+        (letters, size, colour): (&Letters, Type, Colour),
+    ) {
+        let (width, _) = size.of_letter();
+        let mut at = x;
+        for symbol in shown(text).chars() {
+            let advance = width * symbol.width().unwrap_or(1);
+            if advance == 0 {
+                continue;
+            }
+            let is_over = at + advance > end;
+            let symbol = if is_over { '~' } else { symbol };
+            let place = if is_over { at.min(end.saturating_sub(width)) } else { at };
+            for (column, row) in letters.pixels(symbol) {
+                let (x, y) = (place + column * size.factor, y + row * size.factor);
+                band.fill(Area { x, y, width: size.factor, height: size.factor }, colour);
+            }
+            if is_over {
+                return;
+            }
+            at += advance;
+        }
+    }
+
+    fn symbol(
+        &self,
+        band: &mut Band<'_>,
+        (x, y): (usize, usize),
+        symbol: Symbol,
+        (side, colour): (usize, Colour),
+    ) {
+        let mut drawn = self.symbols.borrow_mut();
+        if !drawn.iter().any(|(own, _)| *own == symbol) {
+            drawn.push((symbol, symbols::coverage(symbol, side)));
+        }
+        let Some((_, cover)) = drawn.iter().find(|(own, _)| *own == symbol) else { return };
+        for (place, cover) in cover.iter().enumerate().filter(|(_, cover)| **cover > 0) {
+            band.blend((x + place % side, y + place / side), colour, *cover);
+        }
+    }
+
+    fn meter(&self, band: &mut Band<'_>, (column, row): (usize, usize), columns: usize, left: usize) {
+        let metrics = &self.metrics;
+        let height = metrics.line / 4;
+        let (x, y) = (metrics.x(column), metrics.y(row) + (metrics.line - height) / 2);
+        let width = columns * metrics.column;
+        let rail = self.ground().mixed(self.palette.of(Role::Faint), 80);
+        band.fill_round(Area { x, y, width, height }, height / 2, rail);
+        let filled = width * left.min(WHOLE) / WHOLE;
+        if filled > height {
+            let area = Area { x, y, width: filled, height };
+            band.fill_round(area, height / 2, self.palette.of(Role::Accent));
+        }
+    }
+
+    fn cursor(&self, band: &mut Band<'_>, scene: &Scene, (column, row): (usize, usize)) {
+        let metrics = &self.metrics;
+        let is_on_bar = scene
+            .pieces
+            .iter()
+            .any(|piece| matches!(piece, Piece::Bar { row: own, tone: Tone::Chosen, .. } if *own == row));
+        let colour = self.colour(if is_on_bar { Tone::Chosen } else { Tone::Heading });
+        let height = metrics.line / 10;
+        let y = metrics.y(row) + metrics.line - 2 * height;
+        band.fill(Area { x: metrics.x(column), y, width: metrics.column, height }, colour);
+    }
+
+    fn colour(&self, tone: Tone) -> Colour {
+        self.palette.of(tone.role())
+    }
+}
+
+/// The lines that a piece reaches into; a title is larger than its own.
+fn touched(piece: &Piece) -> Range<usize> {
+    let row = piece.row();
+    match piece {
+        Piece::Title { .. } => row.saturating_sub(1)..row + 2,
+        _ => row..row + 1,
+    }
+}
+
+/// What reaches into a line.
+fn on(scene: &Scene, line: usize) -> impl Iterator<Item = &Piece> {
+    scene.pieces.iter().filter(move |piece| touched(piece).contains(&line))
+}

@@ -1,0 +1,425 @@
+//! How the menu looks: `[look]` of a menu file, and the colours that come of it.
+
+mod colour;
+
+use alloc::string::String;
+
+pub use colour::{Colour, MIN_CONTRAST, NAMED};
+
+/// `[look]`, as it is written.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Appearance {
+    /// The look that the rest is put on.
+    pub name: LookName,
+    /// How large letters are.
+    pub scale: Scale,
+    /// What it is drawn on.
+    pub screen: ScreenMode,
+    /// How a panel is built in.
+    pub turn: Turn,
+    /// Colours that are set one by one, in the order of [`Role::ALL`].
+    pub colours: [Option<Colour>; 8],
+    /// No signs before the titles.
+    pub without_symbols: bool,
+    /// What a row says.
+    pub detail: Detail,
+    /// How the countdown is shown.
+    pub countdown: Countdown,
+    /// A line of one's own below the list.
+    pub closing: Option<String>,
+}
+
+/// A look that comes with the program.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum LookName {
+    /// Dark, calm.
+    #[default]
+    Dusk,
+    /// Light.
+    Chalk,
+    /// White on black, with the strongest contrast there is.
+    Contrast,
+}
+
+impl LookName {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Dusk, Self::Chalk, Self::Contrast];
+
+    /// The word that stands for it in the file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Dusk => "dusk",
+            Self::Chalk => "chalk",
+            Self::Contrast => "contrast",
+        }
+    }
+
+    /// Its colours, in the order of [`Role::ALL`].
+    const fn colours(self) -> [Colour; 8] {
+        match self {
+            Self::Dusk => [
+                Colour(0x16_1e_26),
+                Colour(0xd9_e0_e6),
+                Colour(0x8f_a3_b3),
+                Colour(0xff_ff_ff),
+                Colour(0xf2_c1_4e),
+                Colour(0x9f_d3_c7),
+                Colour(0x10_20_24),
+                Colour(0x4c_9a_8b),
+            ],
+            Self::Chalk => [
+                Colour(0xf6_f4_ef),
+                Colour(0x2b_30_36),
+                Colour(0x5f_68_70),
+                Colour(0x15_3b_50),
+                Colour(0x9a_3f_0c),
+                Colour(0x1f_5a_78),
+                Colour(0xff_ff_ff),
+                Colour(0x2f_7d_a3),
+            ],
+            Self::Contrast => [
+                Colour(0x00_00_00),
+                Colour(0xff_ff_ff),
+                Colour(0xff_ff_ff),
+                Colour(0xff_ff_ff),
+                Colour(0xff_ff_00),
+                Colour(0xff_ff_00),
+                Colour(0x00_00_00),
+                Colour(0xff_ff_ff),
+            ],
+        }
+    }
+}
+
+/// What a colour is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Role {
+    /// What lies behind everything.
+    Ground,
+    /// Plain text.
+    Text,
+    /// What matters less.
+    Faint,
+    /// The heading.
+    Heading,
+    /// What wants a look.
+    Warning,
+    /// The bar of the chosen entry.
+    Chosen,
+    /// The text on it.
+    ChosenText,
+    /// Symbols, rules and the bar of the countdown.
+    Accent,
+}
+
+impl Role {
+    /// All of them, in the file's order.
+    pub const ALL: [Self; 8] = [
+        Self::Ground,
+        Self::Text,
+        Self::Faint,
+        Self::Heading,
+        Self::Warning,
+        Self::Chosen,
+        Self::ChosenText,
+        Self::Accent,
+    ];
+
+    /// Its key in the file.
+    pub const fn key(self) -> &'static str {
+        match self {
+            Self::Ground => "ground",
+            Self::Text => "text",
+            Self::Faint => "faint",
+            Self::Heading => "heading",
+            Self::Warning => "warning",
+            Self::Chosen => "chosen",
+            Self::ChosenText => "chosen-text",
+            Self::Accent => "accent",
+        }
+    }
+
+    /// What it is to be read on; nothing of a colour that nobody reads.
+    pub const fn is_read_on(self) -> Option<Self> {
+        match self {
+            Self::Text | Self::Faint | Self::Heading | Self::Warning => Some(Self::Ground),
+            Self::ChosenText => Some(Self::Chosen),
+            Self::Ground | Self::Chosen | Self::Accent => None,
+        }
+    }
+
+    fn index(self) -> usize {
+        Self::ALL.iter().position(|role| *role == self).unwrap_or_default()
+    }
+}
+
+/// The sixteen colours of a text console, in the order that its firmware numbers them; the first eight can lie behind text
+/// (UEFI specification, 12.4.2: `EFI_BLACK` and so on; the same as those of a VGA's attributes).
+const CONSOLE: [Colour; 16] = [
+    Colour(0x00_00_00),
+    Colour(0x00_00_aa),
+    Colour(0x00_aa_00),
+    Colour(0x00_aa_aa),
+    Colour(0xaa_00_00),
+    Colour(0xaa_00_aa),
+    Colour(0xaa_55_00),
+    Colour(0xaa_aa_aa),
+    Colour(0x55_55_55),
+    Colour(0x55_55_ff),
+    Colour(0x55_ff_55),
+    Colour(0x55_ff_ff),
+    Colour(0xff_55_55),
+    Colour(0xff_55_ff),
+    Colour(0xff_ff_55),
+    Colour(0xff_ff_ff),
+];
+
+/// The one of them that terminals show as brown, yellow or orange: nothing is read on it for sure.
+const BROWN: usize = 6;
+
+/// A colour for each role.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Palette([Colour; 8]);
+
+impl Palette {
+    /// The colour of a role.
+    pub fn of(&self, role: Role) -> Colour {
+        self.0.get(role.index()).copied().unwrap_or(Colour(0))
+    }
+
+    /// What a text console shows a text of this role in, by its numbers: the letters' colour, which can be read, and the one
+    /// behind them.
+    pub fn on_console(&self, role: Role) -> (u8, u8) {
+        let (behind, _) = CONSOLE.split_at(8);
+        let on =
+            self.of(role.is_read_on().unwrap_or(Role::Ground)).nearest_of(behind, |place| place != BROWN);
+        let on = on.unwrap_or(0);
+        let ground = behind.get(on).copied().unwrap_or(Colour(0));
+        let can_be_read =
+            |place: usize| CONSOLE.get(place).is_some_and(|colour| colour.contrast(ground) >= MIN_CONTRAST);
+        let letters = self.of(role).nearest_of(&CONSOLE, can_be_read).unwrap_or(7);
+        (u8::try_from(letters).unwrap_or(7), u8::try_from(on).unwrap_or(0))
+    }
+}
+
+impl Appearance {
+    /// Its colours: those set one by one over those of the look.
+    pub fn palette(&self) -> Palette {
+        let mut colours = self.name.colours();
+        for (colour, own) in colours.iter_mut().zip(self.colours) {
+            *colour = own.unwrap_or(*colour);
+        }
+        Palette(colours)
+    }
+
+    /// The colour that is set for a role by itself.
+    pub fn own(&self, role: Role) -> Option<Colour> {
+        self.colours.get(role.index()).copied().flatten()
+    }
+
+    /// Sets the colour of a role by itself.
+    pub fn set(&mut self, role: Role, colour: Option<Colour>) {
+        if let Some(own) = self.colours.get_mut(role.index()) {
+            *own = colour;
+        }
+    }
+
+    /// Each pair of colours that cannot be read on each other, with how much they differ in hundredths, and the nearest to
+    /// the first that would do.
+    pub fn unreadable(&self) -> impl Iterator<Item = Unreadable> {
+        let palette = self.palette();
+        Role::ALL.into_iter().filter_map(move |role| {
+            let on = role.is_read_on()?;
+            let (colour, ground) = (palette.of(role), palette.of(on));
+            let contrast = colour.contrast(ground);
+            (contrast < MIN_CONTRAST).then(|| Unreadable {
+                role,
+                on,
+                contrast,
+                would_do: colour.nearest_readable(ground),
+            })
+        })
+    }
+}
+
+/// A text that cannot be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Unreadable {
+    /// The text.
+    pub role: Role,
+    /// What it stands on.
+    pub on: Role,
+    /// Their contrast, in hundredths.
+    pub contrast: u32,
+    /// The nearest colour of the text that can be read there.
+    pub would_do: Colour,
+}
+
+/// How large letters are, in halves of the smallest: its lines are 16 pixels high.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Scale {
+    /// As the screen's height asks for.
+    #[default]
+    Auto,
+    /// So many halves.
+    Halves(u8),
+}
+
+impl Scale {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Auto, Self::Halves(2), Self::Halves(3), Self::Halves(4), Self::Halves(6), Self::Halves(8)];
+
+    /// The word that stands for it in the file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Auto => "auto",
+            Self::Halves(2) => "1",
+            Self::Halves(3) => "1.5",
+            Self::Halves(4) => "2",
+            Self::Halves(6) => "3",
+            Self::Halves(_) => "4",
+        }
+    }
+}
+
+/// What the menu is drawn on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ScreenMode {
+    /// The screen as firmware has left it.
+    #[default]
+    Keep,
+    /// The largest mode that firmware offers.
+    Native,
+    /// This size, else the nearest that is not larger.
+    Size {
+        /// Pixels across.
+        width: u16,
+        /// Pixels down.
+        height: u16,
+    },
+    /// Firmware's own letters.
+    Text,
+}
+
+/// Bounds of a screen, in pixels.
+const SMALLEST: (u16, u16) = (320, 200);
+const LARGEST: (u16, u16) = (7680, 4320);
+
+impl ScreenMode {
+    /// What a file or a person writes.
+    ///
+    /// # Errors
+    /// What would be right.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let right = || {
+            let near: String = text.chars().map(|c| if c.is_ascii_digit() { c } else { 'x' }).collect();
+            let meant = size(&near).map_or_else(String::new, |(width, height)| {
+                alloc::format!("; did you mean {width}x{height}?")
+            });
+            alloc::format!(
+                "a screen is keep, native, text, or pixels across and down from 320x200 to 7680x4320, such as 1280x800{meant}"
+            )
+        };
+        match text {
+            "keep" => Ok(Self::Keep),
+            "native" => Ok(Self::Native),
+            "text" => Ok(Self::Text),
+            _ => size(text).map(|(width, height)| Self::Size { width, height }).ok_or_else(right),
+        }
+    }
+
+    /// As a file holds it.
+    pub fn text(self) -> String {
+        match self {
+            Self::Keep => "keep".into(),
+            Self::Native => "native".into(),
+            Self::Text => "text".into(),
+            Self::Size { width, height } => alloc::format!("{width}x{height}"),
+        }
+    }
+
+    /// Which of the modes that firmware offers it is drawn in, in pixels: its place among them. Nothing where the mode stays.
+    pub fn choose(self, modes: &[(usize, usize)]) -> Option<usize> {
+        let area = |(width, height): (usize, usize)| width.saturating_mul(height);
+        let limit = match self {
+            Self::Keep | Self::Text => return None,
+            Self::Native => (usize::from(LARGEST.0), usize::from(LARGEST.1)),
+            Self::Size { width, height } => (width.into(), height.into()),
+        };
+        let fits = |mode: &(usize, usize)| mode.0 <= limit.0 && mode.1 <= limit.1;
+        let fitting = modes.iter().enumerate().filter(|(_, mode)| fits(mode));
+        fitting.max_by_key(|(_, mode)| area(**mode)).map(|(place, _)| place)
+    }
+}
+
+fn size(text: &str) -> Option<(u16, u16)> {
+    let (width, height) = text.split_once('x')?;
+    let size = (width.parse().ok()?, height.parse().ok()?);
+    let is_within = |value: u16, least: u16, most: u16| (least..=most).contains(&value);
+    (is_within(size.0, SMALLEST.0, LARGEST.0) && is_within(size.1, SMALLEST.1, LARGEST.1)).then_some(size)
+}
+
+/// A word that stands for a value in the file.
+macro_rules! words {
+    ($(#[$doc:meta])* $name:ident { $(#[$first_doc:meta])* $first:ident = $first_word:literal, $($(#[$next_doc:meta])* $next:ident = $word:literal),+ }) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+        pub enum $name {
+            $(#[$first_doc])*
+            #[default]
+            $first,
+            $($(#[$next_doc])* $next),+
+        }
+
+        impl $name {
+            /// All of them.
+            pub const ALL: &'static [Self] = &[Self::$first, $(Self::$next),+];
+
+            /// The word that stands for it in the file.
+            pub const fn word(self) -> &'static str {
+                match self {
+                    Self::$first => $first_word,
+                    $(Self::$next => $word),+
+                }
+            }
+        }
+    };
+}
+
+words! {
+    /// How far the picture is turned, clockwise, for a panel that is built in sideways.
+    Turn {
+        /// Not at all.
+        None = "0",
+        /// A quarter.
+        Quarter = "90",
+        /// A half.
+        Half = "180",
+        /// Three quarters.
+        ThreeQuarters = "270"
+    }
+}
+
+words! {
+    /// What a row of the list says.
+    Detail {
+        /// The title; what the chosen entry starts stands below the list.
+        Title = "title",
+        /// The title, and what it starts.
+        Full = "full"
+    }
+}
+
+words! {
+    /// How the countdown is shown.
+    Countdown {
+        /// In words.
+        Number = "number",
+        /// In words, and as a bar that shrinks.
+        Bar = "bar"
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,117 @@
+//! What `preview --png` writes, held against the screen of a machine: equal to the pixel.
+
+use std::path::Path;
+
+use signpost_demo::{StoreKind, tide};
+use signpost_vm::{Monitor, Spec};
+
+use crate::harness::TestMachine;
+use crate::vm::Vm;
+
+/// More entries than any screen has lines, one of which starts nothing.
+fn long_menu() -> String {
+    let gone = |number: usize| {
+        format!(
+            "\n[[entry]]\nid = \"pier-{number}\"\ntitle = \"Pier {number}, Größe Ж Ω 東\"\nstarts = \"efi\"\n\
+             program = \"uuid:4F2A-11C9/EFI/pier{number}.efi\"\n"
+        )
+    };
+    (10..60).map(gone).collect()
+}
+
+/// The screen as it is, and as the desk foretells it with these arguments.
+struct Compared<'a> {
+    machine: &'a TestMachine,
+    vm: Vm,
+    monitor: Monitor,
+    size: &'a str,
+}
+
+impl Compared<'_> {
+    /// Types keys, waits for what the serial line shows of them, which is written behind the screen, and compares.
+    fn after(&mut self, keys: &str, shown: &str, arguments: &[&str]) {
+        self.vm.type_keys(keys);
+        self.vm.wait_for(shown);
+        let (dump, picture) = (self.machine.path("screen.ppm"), self.machine.path("foretold.png"));
+        self.monitor.say(&format!("screendump {}", dump.display())).unwrap();
+        let arguments =
+            [&["preview", "--size", self.size, "--png", picture.to_str().unwrap()], arguments].concat();
+        self.machine.ok(&arguments);
+        let (real, foretold) = (screen(&dump), picture_of(&picture));
+        assert_eq!((real.0, real.1), (foretold.0, foretold.1), "{shown}");
+        let width = real.0;
+        let differs =
+            real.2.chunks(3).zip(foretold.2.chunks(3)).position(|(real, foretold)| real != foretold);
+        let place = differs.map(|pixel| (pixel % width, pixel / width));
+        assert_eq!(place, None, "the first pixel that differs, {arguments:?}");
+    }
+}
+
+/// Width, height and bytes of the emulator's picture: `P6`, width and height, 255, and a byte each of red, green and blue.
+fn screen(file: &Path) -> (usize, usize, Vec<u8>) {
+    let bytes = std::fs::read(file).unwrap();
+    let mut lines = bytes.splitn(4, |byte| *byte == b'\n');
+    assert_eq!(lines.next(), Some(&b"P6"[..]));
+    let size = String::from_utf8(lines.next().unwrap().to_vec()).unwrap();
+    assert_eq!(lines.next(), Some(&b"255"[..]));
+    let (width, height) = size.split_once(' ').unwrap();
+    (width.parse().unwrap(), height.parse().unwrap(), lines.next().unwrap().to_vec())
+}
+
+fn picture_of(file: &Path) -> (usize, usize, Vec<u8>) {
+    let mut reader =
+        png::Decoder::new(std::io::Cursor::new(std::fs::read(file).unwrap())).read_info().unwrap();
+    let mut bytes = vec![0; reader.output_buffer_size().unwrap()];
+    let info = reader.next_frame(&mut bytes).unwrap();
+    (info.width as usize, info.height as usize, bytes)
+}
+
+/// Six states of the menu in a look on a screen.
+fn states_are_as_foretold(look: &[&str], size: &str) {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    let screen = format!("look.screen={size}");
+    machine.ok(&[&["tune", "timeout=never", "heading=Tide bench PC 2", &screen], look].concat());
+    machine.write("menu.toml", &(machine.read("menu.toml") + &long_menu()));
+    machine.ok(&["apply", "--yes"]);
+    let spec = Spec {
+        devices: ["-vga", "none", "-device", "VGA,vgamem_mb=64"].map(String::from).to_vec(),
+        ..Spec::of_bench(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"])
+    };
+    let (vm, monitor) = Vm::with_monitor_spec(&spec, machine.folder());
+    let mut compared = Compared { machine: &machine, vm, monitor, size };
+    compared.after("", "? help", &[]);
+    compared.after("?", "Any key goes back", &["--keys"]);
+    compared.vm.type_keys("x");
+    compared.vm.wait_for("? help");
+    compared.after("=", "for this start only:", &["--arguments"]);
+    compared.vm.type_keys("\u{1b}");
+    compared.vm.wait_for("? help");
+    // The thirtieth row; its title stands in a line of its own below the list.
+    compared.after("30", "pier33.efi", &["--choose", "pier-33"]);
+    compared.after("\r", "cannot start", &["--choose", "pier-33", "--error"]);
+    compared.vm.type_keys("4");
+    compared.vm.wait_for("4 of 59");
+    compared.after("\r", "Escape back", &["--open", "larkspur-older"]);
+    compared.after(":volumes\r", "d3p2", &["--prompt", "volumes"]);
+}
+
+#[test]
+fn the_dark_look_on_a_small_screen() {
+    states_are_as_foretold(&["look=dusk", "look.closing=Help: Wendel Okoro, extension 12"], "800x600");
+}
+
+#[test]
+fn the_light_look_on_a_usual_screen() {
+    states_are_as_foretold(&["look=chalk"], "1280x800");
+}
+
+#[test]
+fn the_look_of_strong_contrast_on_a_wide_screen() {
+    states_are_as_foretold(&["look=contrast", "look.detail=full"], "1920x1080");
+}
+
+#[test]
+fn own_colours_without_symbols_on_a_large_screen() {
+    states_are_as_foretold(&["look.ground=navy", "look.accent=aqua", "look.symbols=false"], "3840x2160");
+}
