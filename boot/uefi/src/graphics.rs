@@ -51,20 +51,16 @@ impl Graphics {
     /// Shows a scene: what differs from what stands there.
     pub fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
         let scene = scene(self.painter.metrics.frame);
-        let rows = match &self.painted {
-            Some(before) => self.painter.changed(before, &scene),
-            None => {
-                if let Some(mode) = &self.own {
-                    let _ = self.output.set_mode(mode);
-                }
-                vec![0..self.painter.metrics.screen.1]
+        if self.painted.is_none() {
+            if let Some(mode) = &self.own {
+                let _ = self.output.set_mode(mode);
             }
-        };
-        let width = self.painter.metrics.screen.0;
-        for part in rows {
-            for top in part.clone().step_by(AT_A_TIME) {
-                let count = AT_A_TIME.min(part.end - top);
-                let mut pixels = vec![0; width * count];
+            self.fill();
+        }
+        for rows in self.painter.changed(self.painted.as_ref(), &scene) {
+            for top in rows.clone().step_by(AT_A_TIME) {
+                let count = AT_A_TIME.min(rows.end - top);
+                let mut pixels = vec![0; self.painter.metrics.screen.0 * count];
                 self.painter.paint(&scene, top, &mut pixels);
                 self.put(top, pixels);
             }
@@ -72,12 +68,22 @@ impl Graphics {
         self.painted = Some(scene);
     }
 
+    /// The ground alone.
+    fn fill(&mut self) {
+        let dims = picture_of(self.painter.metrics.screen, self.turn);
+        let color = BltPixel::from(self.painter.ground().0);
+        let _ = self.output.blt(BltOp::VideoFill { color, dest: (0, 0), dims });
+    }
+
     fn put(&mut self, top: usize, pixels: Vec<u32>) {
         let panel = picture_of(self.painter.metrics.screen, self.turn);
         let (area, pixels) = on_panel(panel, self.turn, top, pixels);
-        let buffer: Vec<BltPixel> = pixels.into_iter().map(BltPixel::from).collect();
+        const { assert!(size_of::<BltPixel>() == size_of::<u32>() && align_of::<BltPixel>() <= align_of::<u32>()) };
+        // SAFETY: a pixel of the firmware's is blue, green, red and a byte that nobody reads (UEFI specification, 12.9.2): the bytes
+        // of `0x00RRGGBB` in the order of this processor; size and alignment fit.
+        let buffer = unsafe { core::slice::from_raw_parts(pixels.as_ptr().cast::<BltPixel>(), pixels.len()) };
         let _ = self.output.blt(BltOp::BufferToVideo {
-            buffer: &buffer,
+            buffer,
             src: BltRegion::Full,
             dest: (area.x, area.y),
             dims: (area.width, area.height),

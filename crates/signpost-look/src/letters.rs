@@ -77,37 +77,55 @@ impl Letters {
         self.codes.binary_search(&u16::try_from(u32::from(c)).ok()?).ok()
     }
 
-    /// The pixels of a letter that are set: columns and rows from its upper left corner. One that there is not is a frame.
-    pub fn pixels(&self, c: char) -> impl Iterator<Item = (usize, usize)> {
-        let place = self.place(c);
+    /// The pixels of a letter that are set, in runs: first column, row, and how many, from its upper left corner. One that there
+    /// is not is a frame.
+    pub fn runs(&self, c: char, mut run: impl FnMut(usize, usize, usize)) {
         let row_length = self.width.div_ceil(8);
-        let letter = place.and_then(|place| {
+        let letter = self.place(c).and_then(|place| {
             let start = place * row_length * self.height;
             self.bits.get(start..start + row_length * self.height)
         });
-        let (width, height) = (self.width, self.height);
-        let is_set = move |column: usize, row: usize| match letter {
-            Some(bits) => {
-                bits.get(row * row_length + column / 8).is_some_and(|byte| byte >> (7 - column % 8) & 1 == 1)
+        for row in 0..self.height {
+            let bits = match letter {
+                Some(letter) => letter
+                    .get(row * row_length..(row + 1) * row_length)
+                    .unwrap_or_default()
+                    .iter()
+                    .fold(0_u32, |bits, byte| bits << 8 | u32::from(*byte)),
+                None => frame_row(row, (self.width, self.height), row_length * 8),
+            };
+            // The leftmost pixel in the highest bit.
+            let mut left = bits << (32 - row_length * 8);
+            let mut column = 0;
+            while left != 0 {
+                let free = left.leading_zeros();
+                left <<= free;
+                let set = left.leading_ones();
+                column += free as usize;
+                run(column, row, set as usize);
+                left = left.checked_shl(set).unwrap_or(0);
+                column += set as usize;
             }
-            None => is_on_frame((column, row), (width, height)),
-        };
-        (0..height)
-            .flat_map(move |row| (0..width).map(move |column| (column, row)))
-            .filter(move |(column, row)| is_set(*column, *row))
+        }
     }
 }
 
-/// The sign that stands for one that there is not: an upright frame.
-fn is_on_frame((column, row): (usize, usize), (width, height): (usize, usize)) -> bool {
+/// A row of the sign that stands for one that there is not, an upright frame, in so many bits.
+fn frame_row(row: usize, (width, height): (usize, usize), bits: usize) -> u32 {
     let (left, right) = (width / 8, width - 1 - width / 8);
     let (top, bottom) = (height / 6, height - 1 - height / 6);
-    let is_within = (left..=right).contains(&column) && (top..=bottom).contains(&row);
-    is_within && (column == left || column == right || row == top || row == bottom)
+    let bit = |column: usize| 1_u32 << (bits - 1 - column);
+    match row {
+        row if row == top || row == bottom => (left..=right).map(bit).sum(),
+        row if (top..bottom).contains(&row) => bit(left) | bit(right),
+        _ => 0,
+    }
 }
 
 #[cfg(test)]
 mod tests {
+    use alloc::vec;
+
     use super::*;
 
     #[test]
@@ -119,8 +137,22 @@ mod tests {
                 assert!(letters.has(c), "{size:?} has no {c}");
             }
             assert!(!letters.has('東'));
-            assert_eq!(letters.pixels(' ').count(), 0);
-            assert!(letters.pixels('東').count() > 20);
+            let drawn = |c: char| {
+                let (width, height) = size.of_letter();
+                let mut rows = vec![vec![false; width]; height];
+                letters.runs(c, |column, row, count| rows[row][column..column + count].fill(true));
+                rows
+            };
+            let is_empty = |rows: &[Vec<bool>]| rows.iter().flatten().all(|pixel| !pixel);
+            assert!(is_empty(&drawn(' ')));
+            let bar = drawn('█');
+            assert!(bar.iter().flatten().all(|pixel| *pixel), "{size:?}");
+            // A frame: full above and below, two strokes between.
+            let frame = drawn('東');
+            let counts: Vec<usize> =
+                frame.iter().map(|row| row.iter().filter(|pixel| **pixel).count()).collect();
+            assert_eq!((counts[0], counts[size.of_letter().1 / 2]), (0, 2), "{size:?}");
+            assert!(counts.iter().filter(|count| **count > 2).count() == 2, "{size:?}");
         }
     }
 

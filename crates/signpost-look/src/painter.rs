@@ -57,12 +57,13 @@ impl Painter {
         }
     }
 
-    /// The rows of pixels in which two scenes differ; neighbours are one range.
-    pub fn changed(&self, before: &Scene, after: &Scene) -> Vec<Range<usize>> {
+    /// The rows of pixels in which a scene differs from the one before it, or from the ground alone; neighbours are one range.
+    pub fn changed(&self, before: Option<&Scene>, after: &Scene) -> Vec<Range<usize>> {
         let mut changed: Vec<Range<usize>> = Vec::new();
         for line in 0..self.metrics.frame.height {
-            let has_cursor = |scene: &Scene| scene.cursor.filter(|(_, row)| *row == line);
-            if on(before, line).eq(on(after, line)) && has_cursor(before) == has_cursor(after) {
+            let cursor_of = |scene: &Scene| scene.cursor.filter(|(_, row)| *row == line);
+            let was = before.into_iter().flat_map(|scene| on(scene, line));
+            if was.eq(on(after, line)) && before.and_then(cursor_of) == cursor_of(after) {
                 continue;
             }
             let rows = self.metrics.y(line)..self.metrics.y(line + 1);
@@ -135,10 +136,10 @@ impl Painter {
             let is_over = at + advance > end;
             let symbol = if is_over { '~' } else { symbol };
             let place = if is_over { at.min(end.saturating_sub(width)) } else { at };
-            for (column, row) in letters.pixels(symbol) {
+            letters.runs(symbol, |column, row, count| {
                 let (x, y) = (place + column * size.factor, y + row * size.factor);
-                band.fill(Area { x, y, width: size.factor, height: size.factor }, colour);
-            }
+                band.fill(Area { x, y, width: count * size.factor, height: size.factor }, colour);
+            });
             if is_over {
                 return;
             }

@@ -63,7 +63,7 @@ fn every_state_is_shown() {
     assert!(shown(&["--error"]).contains("Larkspur Linux 14: it ended and came back"));
     assert!(shown(&["--prompt", "who d1p1"]).contains("> who d1p1"));
     assert!(shown(&["--prompt", ""]).contains("Enter runs the line"));
-    assert!(shown(&["--choose", "meridian"]).contains("> 2  Meridian Desktop 4"));
+    assert!(shown(&["--choose", "meridian"]).contains(">  2  Meridian Desktop 4"));
     let none = machine.fails(2, &["preview", "--choose", "meridian", "--arguments"]);
     assert!(none.contains("only a Linux entry has arguments"), "{none}");
     assert_eq!(machine.run(&["preview", "--keys", "--error"]).code, 2);
@@ -94,9 +94,9 @@ fn what_cannot_be_read_or_is_no_look_is_refused_and_changes_nothing() {
     );
     let wrong = machine.fails(1, &["menu"]);
     for right in [
-        "line 4, column 8: text #333333",
-        "line 5, column 9: scale is 7",
-        "line 6, column 1: unknown key font",
+        "line 5, column 8: text #333333",
+        "line 6, column 9: scale is 7",
+        "line 7, column 1: unknown key font",
     ] {
         assert!(wrong.contains(right), "{wrong}");
     }
