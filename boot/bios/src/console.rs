@@ -1,10 +1,14 @@
 //! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on.
 
+use alloc::string::String;
+use alloc::vec::Vec;
+
 use signpost_menu::appearance::{Appearance, Palette};
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::scene::{Frame, Scene, Tone};
 use signpost_menu::screen::{Cell, Grid, paint, starting};
 use signpost_menu::session::Key;
+use signpost_menu::spoken::news;
 use signpost_place::serve::{Input, Screen};
 
 use crate::real::{self, Registers, interrupt};
@@ -33,6 +37,8 @@ pub struct Console {
     keyboard: &'static Keyboard,
     palette: Palette,
     painted: Option<Grid>,
+    /// What was said last, where it is said and not painted.
+    said: Option<Vec<String>>,
     size: (usize, usize),
     ticks: u32,
 }
@@ -48,6 +54,7 @@ impl Console {
             keyboard: &UNITED_STATES,
             palette: look.palette(),
             painted: None,
+            said: look.announce.then(Vec::new),
             size: (columns, rows),
             ticks: real::ticks(),
         };
@@ -103,7 +110,13 @@ pub fn is_shift_held() -> bool {
 
 impl Screen for Console {
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
-        let grid = paint(&scene(Frame::cells(self.size.0, self.size.1)));
+        let scene = scene(Frame::cells(self.size.0, self.size.1));
+        if let Some(said) = &mut self.said {
+            write(&news(said, &scene.spoken));
+            *said = scene.spoken;
+            return;
+        }
+        let grid = paint(&scene);
         for (number, row) in grid.rows().enumerate() {
             let before = self.painted.as_ref().and_then(|before| before.rows().nth(number));
             let is_same = |column: usize| match before {
@@ -129,6 +142,9 @@ impl Screen for Console {
 
     fn clear(&mut self) {
         self.painted = None;
+        if let Some(said) = &mut self.said {
+            said.clear();
+        }
         let last = (self.size.1 as u32 - 1) << 8 | (self.size.0 as u32 - 1);
         let blank = u32::from(self.attribute(Tone::Plain)) << 8;
         interrupt(SCREEN, Registers { ax: 0x600, bx: blank, dx: last, ..Registers::default() });

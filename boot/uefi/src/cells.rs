@@ -7,6 +7,7 @@ use alloc::vec::Vec;
 use signpost_menu::appearance::{Appearance, Palette};
 use signpost_menu::scene::{Frame, Scene, Tone};
 use signpost_menu::screen::{Grid, paint, starting};
+use signpost_menu::spoken::news;
 use uefi::boot::{self, ScopedProtocol, SearchType};
 use uefi::proto::console::text::{Color, Output};
 use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
@@ -24,15 +25,15 @@ pub struct Cells {
     palette: Palette,
     size: (usize, usize),
     painted: Option<Grid>,
+    /// What was said last, where it is said and not painted.
+    said: Option<Vec<String>>,
 }
 
 impl Cells {
     /// The firmware's console, in the largest mode that it offers on screen and serial alike.
     pub fn alone(look: &Appearance) -> Self {
         let size = system::with_stdout(|out| largest_mode(out, (usize::MAX, usize::MAX)));
-        let mut cells = Self { lines: None, palette: look.palette(), size, painted: None };
-        cells.clear();
-        cells
+        Self::new(None, look, size)
     }
 
     /// The serial lines that the firmware's console writes on: its screen is drawn on by others.
@@ -42,7 +43,12 @@ impl Cells {
         let mut lines: Vec<_> = handles.filter_map(|handle| serial_line(*handle)).collect();
         let sizes = lines.iter_mut().map(|line| largest_mode(line, LARGEST_SERIAL));
         let size = sizes.reduce(|a, b| (a.0.min(b.0), a.1.min(b.1))).unwrap_or((80, 25));
-        let mut cells = Self { lines: Some(lines), palette: look.palette(), size, painted: None };
+        Self::new(Some(lines), look, size)
+    }
+
+    fn new(lines: Option<Vec<ScopedProtocol<Output>>>, look: &Appearance, size: (usize, usize)) -> Self {
+        let said = look.announce.then(Vec::new);
+        let mut cells = Self { lines, palette: look.palette(), size, painted: None, said };
         cells.clear();
         cells
     }
@@ -59,7 +65,15 @@ impl Cells {
         if self.lines.as_ref().is_some_and(Vec::is_empty) {
             return;
         }
-        let grid = paint(&scene(Frame::cells(self.size.0, self.size.1)));
+        let scene = scene(Frame::cells(self.size.0, self.size.1));
+        if let Some(said) = self.said.take() {
+            if let Ok(text) = CString16::try_from(news(&said, &scene.spoken).as_str()) {
+                self.on_each(|out| drop(out.output_string_lossy(&text)));
+            }
+            self.said = Some(scene.spoken);
+            return;
+        }
+        let grid = paint(&scene);
         let (before, palette) = (self.painted.take(), self.palette);
         self.on_each(|out| differences(out, before.as_ref(), &grid, &palette));
         self.painted = Some(grid);
@@ -68,6 +82,9 @@ impl Cells {
     /// An empty console.
     pub fn clear(&mut self) {
         self.painted = None;
+        if let Some(said) = &mut self.said {
+            said.clear();
+        }
         let plain = colours(&self.palette, Tone::Plain);
         self.on_each(|out| {
             let _ = out.set_color(plain.0, plain.1);

@@ -27,6 +27,8 @@ pub struct Appearance {
     pub countdown: Countdown,
     /// A line of one's own below the list.
     pub closing: Option<String>,
+    /// Whether consoles of letters get plain lines, for a screen reader.
+    pub announce: bool,
 }
 
 /// A look that comes with the program.

@@ -45,6 +45,7 @@ pub mod screen;
 pub mod session;
 pub mod slot;
 pub mod sorted;
+pub mod spoken;
 pub mod standing;
 pub mod state;
 pub mod surroundings;

@@ -141,6 +141,8 @@ pub struct Scene {
     pub pieces: Vec<Piece>,
     /// Where the cursor is to be shown: column and row.
     pub cursor: Option<(usize, usize)>,
+    /// The same as lines that are read out one after the other; what changes most stands last.
+    pub spoken: Vec<String>,
     /// The column where texts are cut off.
     pub end: usize,
     /// Where texts begin.
@@ -173,7 +175,7 @@ impl Scene {
         let top = usize::from(is_drawn && height >= LOW_DRAWN);
         let end = if is_drawn { left.saturating_add(columns) } else { width.saturating_sub(1) };
         let bottom = height.saturating_sub(1).saturating_sub(top);
-        Self { frame, pieces: Vec::new(), cursor: None, end, left, columns, top, bottom }
+        Self { frame, pieces: Vec::new(), cursor: None, spoken: Vec::new(), end, left, columns, top, bottom }
     }
 
     /// Columns from where texts begin to where they should end.
@@ -242,6 +244,7 @@ fn list(scene: &mut Scene, session: &Session) {
     let lines = scene.lines();
     let is_low = lines <= LOW;
     scene.title(usize::from(!is_low), &heading);
+    scene.spoken = spoken(session, heading);
     let head = if is_low { 1 } else { HEAD };
     let said = said(session, scene.columns(), is_low);
     let closing = session.look.closing.as_deref().filter(|_| !is_low);
@@ -277,6 +280,24 @@ fn list(scene: &mut Scene, session: &Session) {
         let keys = fitting.or(keys.last()).copied().unwrap_or_default();
         scene.text(0, last, keys, Tone::Faint);
     }
+}
+
+/// The list as it is read out.
+fn spoken(session: &Session, heading: String) -> Vec<String> {
+    let rows = session.visible();
+    let mut lines = Vec::from([heading, String::from("Arrows choose, Enter starts, ? reads all keys.")]);
+    lines.extend(session.look.closing.clone());
+    if let Some(row) = rows.get(session.chosen()) {
+        let cannot = if row.can_start { "" } else { ", cannot start" };
+        let place = session.chosen().saturating_add(1);
+        lines.push(format!("{place} of {}: {}{cannot}", rows.len(), row.title));
+        lines.push(row.line.clone());
+    }
+    if session.countdown().is_some() {
+        lines.push(format!("Starts in {} s. Press any key to stop.", session.counts_from()));
+    }
+    lines.extend(session.note.clone());
+    lines
 }
 
 /// The rows of the list, as many as there is room for, the chosen one among them.
@@ -393,7 +414,9 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     for line in row..lines {
         scene.bar(line, Tone::Plain);
     }
-    scene.text(0, row, &format!("Arguments of {title}, for this start only:"), Tone::Heading);
+    let heading = format!("Arguments of {title}, for this start only:");
+    scene.spoken.extend([heading.clone(), editor.text()]);
+    scene.text(0, row, &heading, Tone::Heading);
     let room = scene.columns().saturating_sub(1).max(1);
     let from = editor.cursor().saturating_sub(room.saturating_sub(1));
     let part: String = editor.text().chars().skip(from).take(room).collect();
@@ -423,6 +446,7 @@ const HELP: [(&str, &str, &str); 10] = [
 fn help(scene: &mut Scene) {
     let lines = scene.lines();
     scene.title(usize::from(lines > LOW), "Keys");
+    scene.spoken = HELP.iter().map(|(keys, what, _)| format!("{keys}: {what}.")).collect();
     let from = if lines > LOW { HEAD } else { 1 };
     let wide = scene.columns() >= 56;
     for (line, (keys, what, short)) in HELP.iter().enumerate() {

@@ -222,6 +222,11 @@ impl Session {
         self.left.filter(|_| !self.hidden).map(|left| left.div_ceil(1000))
     }
 
+    /// Seconds that the countdown began with.
+    pub fn counts_from(&self) -> u32 {
+        self.whole.div_ceil(1000)
+    }
+
     /// How much of the countdown is left, of so many parts.
     pub fn part_left(&self, parts: usize) -> usize {
         let of = |milliseconds: u32| usize::try_from(milliseconds).unwrap_or(usize::MAX);

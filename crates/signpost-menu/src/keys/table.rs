@@ -27,7 +27,7 @@ macro_rules! colour_key {
 }
 
 /// All of them, in the file's order.
-pub static KEYS: [Key; 25] = [
+pub static KEYS: [Key; 26] = [
     Key {
         name: "heading",
         table: "menu",
@@ -193,6 +193,17 @@ pub static KEYS: [Key; 25] = [
         example: "look.closing=\"Help: Wendel Okoro, extension 12\"",
         kind: Kind::Text,
         value: |menu| or_none(menu.look.closing.as_deref().unwrap_or_default()),
+    },
+    Key {
+        name: "look.announce",
+        table: "look",
+        key: "announce",
+        values: "true or false",
+        default: "false",
+        meaning: "whether serial lines get plain lines instead of a screen, each thing once, for a screen reader",
+        example: "look.announce=true",
+        kind: Kind::Flag,
+        value: |menu| menu.look.announce.to_string(),
     },
     colour_key!("ground", Role::Ground, "the colour behind everything", "#161e26"),
     colour_key!("text", Role::Text, "the colour of plain text", "#d9e0e6"),

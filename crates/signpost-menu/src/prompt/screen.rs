@@ -180,6 +180,7 @@ impl PromptScreen {
         let row = bottom.min(height.saturating_sub(2));
         scene.text(0, row, &format!("{MARK}{part}"), Tone::Heading);
         scene.text(0, height.saturating_sub(1), hint, Tone::Faint);
+        scene.spoken = self.said.iter().cloned().chain([format!("{MARK}{}", self.line.text())]).collect();
         scene.set_cursor(self.line.cursor().saturating_sub(from).saturating_add(MARK.len()), row);
         scene
     }

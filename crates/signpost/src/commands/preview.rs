@@ -12,6 +12,7 @@ use signpost_menu::appearance::ScreenMode;
 use signpost_menu::resolve::{Firmware, Surroundings};
 use signpost_menu::scene::Frame;
 use signpost_menu::screen::paint;
+use signpost_menu::text::shown;
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
@@ -30,6 +31,9 @@ pub struct PreviewArgs {
     /// Write a picture of the screen to this file
     #[arg(long, value_name = "FILE")]
     png: Option<PathBuf>,
+    /// Show the plain lines that a screen reader gets with look.announce=true
+    #[arg(long, conflicts_with_all = ["png", "size"])]
+    spoken: bool,
     /// With this entry chosen
     #[arg(long, value_name = "ENTRY", conflicts_with_all = ["keys", "prompt"], add = ArgValueCompleter::new(complete::ids))]
     choose: Option<String>,
@@ -82,6 +86,13 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     let is_text = menu.document.look.screen == ScreenMode::Text || look.firmware() == Firmware::Bios;
     let has = |c: char| if is_text { u32::from(c) <= 0xff } else { letters.has(c) };
     preview.notes.extend(signs_without_letters(&menu.document, has));
+    if args.spoken {
+        let rows = preview.scene(Frame::cells(80, 25)).spoken;
+        let lines = rows.iter().map(|line| format!("{}\n", shown(line))).collect::<String>();
+        let text = || lines + &render::plan::notes(&preview.notes);
+        app.show(&Shown { rows: rows.clone(), png: None, notes: &preview.notes }, text);
+        return Ok(Exit::Done);
+    }
     match &args.png {
         Some(file) => picture(app, &mut preview, &menu.document, (file, args.size.unwrap_or((1280, 800)))),
         None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),
