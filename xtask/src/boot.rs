@@ -7,7 +7,7 @@ use std::process::Command;
 
 use miniz_oxide::deflate::compress_to_vec;
 use signpost_firmware::bios::SECTOR;
-use signpost_firmware::bios::area;
+use signpost_firmware::bios::{area, calls};
 
 use crate::packages;
 use crate::run::{Result, at, command, run, target_folder, workspace};
@@ -78,7 +78,8 @@ fn pack(file: &Path) -> Result<()> {
     };
     /// The best there is, which takes a second.
     const LEVEL: u8 = 10;
-    let (stage, program) = (read("signpost-stage")?, read("signpost-boot-bios")?);
+    let (stage, mut program) = (read("signpost-stage")?, read("signpost-boot-bios")?);
+    calls::by_place(&mut program);
     let (first, stage) = stage.split_at_checked(SECTOR).ok_or("the stage has no first sector")?;
     let unpacked = u32::try_from(program.len()).map_err(|error| error.to_string())?;
     let copy = area::make_copy(stage, &compress_to_vec(&program, LEVEL), unpacked).ok_or_else(|| {

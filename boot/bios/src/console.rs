@@ -11,6 +11,7 @@ use signpost_menu::session::Key;
 use signpost_menu::spoken::news;
 use signpost_place::serve::{Input, Screen};
 
+use crate::graphics::Graphics;
 use crate::real::{self, Registers, interrupt};
 
 const SCREEN: u8 = 0x10;
@@ -36,6 +37,8 @@ const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£�
 pub struct Console {
     keyboard: &'static Keyboard,
     palette: Palette,
+    /// The screen of pixels, where the look asks for one.
+    graphics: Option<Graphics>,
     painted: Option<Grid>,
     /// What was said last, where it is said and not painted.
     said: Option<Vec<String>>,
@@ -53,6 +56,7 @@ impl Console {
         let mut console = Self {
             keyboard: &UNITED_STATES,
             palette: look.palette(),
+            graphics: Graphics::open(look),
             painted: None,
             said: look.announce.then(Vec::new),
             size: (columns, rows),
@@ -110,6 +114,10 @@ pub fn is_shift_held() -> bool {
 
 impl Screen for Console {
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        if let Some(graphics) = &mut self.graphics {
+            graphics.show(scene);
+            return;
+        }
         let scene = scene(Frame::cells(self.size.0, self.size.1));
         if let Some(said) = &mut self.said {
             write(&news(said, &scene.spoken));
@@ -142,6 +150,11 @@ impl Screen for Console {
 
     fn clear(&mut self) {
         self.painted = None;
+        if let Some(graphics) = &mut self.graphics {
+            // What comes next is painted over all of it.
+            graphics.forget();
+            return;
+        }
         if let Some(said) = &mut self.said {
             said.clear();
         }
@@ -152,6 +165,9 @@ impl Screen for Console {
     }
 
     fn clear_for(&mut self, title: &str) {
+        if let Some(graphics) = &mut self.graphics {
+            graphics.leave();
+        }
         self.clear();
         set_cursor(Some((0, 0)));
         write(&starting(title));

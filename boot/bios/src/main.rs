@@ -9,6 +9,7 @@ extern crate alloc;
 mod console;
 mod disk;
 mod drivers;
+mod graphics;
 mod home;
 mod machine;
 mod memory;

@@ -152,6 +152,19 @@ pub fn take_bounced(skip: usize, to: &mut [u8]) {
     }
 }
 
+/// Puts bytes to the start of the bounce buffer.
+pub fn put_bounced(bytes: &[u8]) {
+    // SAFETY: the buffer is ours, and no reference to it is held anywhere.
+    unsafe { ptr::copy_nonoverlapping(bytes.as_ptr(), BOUNCE as *mut u8, bytes.len().min(BOUNCE_LEN)) }
+}
+
+/// A word of the first megabyte, where firmware's own lists lie.
+pub fn word_below_mebibyte(at: usize) -> Option<u16> {
+    // SAFETY: all of the first megabyte can be read on every machine of this kind; the first page, with an address that would be
+    // null, holds no list.
+    (0x400..0xf_ffff).contains(&at).then(|| unsafe { ptr::read_unaligned(at as *const u16) })
+}
+
 /// Puts bytes to where calls can have them, at [`SMALL`]; as many as there is room for.
 pub fn put_small(bytes: &[u8]) {
     // SAFETY: that memory is ours, and no reference to it is held anywhere.

@@ -4,9 +4,11 @@
 //! table are told apart here everywhere: who writes one never writes the other.
 
 pub mod area;
+pub mod calls;
 pub mod code;
 pub mod plain;
 pub mod rules;
+pub mod vesa;
 
 /// Bytes of a sector.
 pub const SECTOR: usize = 512;

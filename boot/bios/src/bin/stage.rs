@@ -9,6 +9,7 @@ use core::{ptr, slice};
 use miniz_oxide::inflate::TINFLStatus;
 use miniz_oxide::inflate::core::inflate_flags::TINFL_FLAG_USING_NON_WRAPPING_OUTPUT_BUF;
 use miniz_oxide::inflate::core::{DecompressorOxide, decompress};
+use signpost_firmware::bios::calls;
 
 global_asm!(include_str!("first.s"), options(att_syntax, raw));
 global_asm!(include_str!("stage.s"), options(att_syntax, raw));
@@ -46,6 +47,7 @@ extern "C" fn unpack() -> bool {
     let mut state = DecompressorOxide::new();
     let (status, _, written) =
         decompress(&mut state, packed, program, 0, TINFL_FLAG_USING_NON_WRAPPING_OUTPUT_BUF);
+    calls::by_distance(program);
     status == TINFLStatus::Done && written == length
 }
 

@@ -1,0 +1,151 @@
+//! The screen of pixels, where the look asks for one and the firmware has it.
+
+use alloc::vec;
+use alloc::vec::Vec;
+
+use signpost_firmware::bios::vesa::{DISPLAY_LENGTH, MODE_LENGTH, Mode, display_size};
+use signpost_look::Painter;
+use signpost_look::turned::{on_panel, picture_of};
+use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
+use signpost_menu::scene::{Frame, Scene};
+
+use crate::real::{self, BOUNCE, Registers, interrupt};
+
+const SCREEN: u8 = 0x10;
+/// Functions of the VESA BIOS Extension, in AX.
+const CONTROLLER: u16 = 0x4f00;
+const MODE: u16 = 0x4f01;
+const SET_MODE: u16 = 0x4f02;
+const DISPLAY: u16 = 0x4f15;
+/// What AX holds behind a function that did what it was asked.
+const DONE: u16 = 0x004f;
+/// Of a mode's number: its memory is wanted in one piece.
+const LINEAR: u16 = 1 << 14;
+/// Modes that are asked for.
+const MAX_MODES: usize = 256;
+/// Rows of pixels that are painted at a time.
+const AT_A_TIME: usize = 64;
+
+/// A screen of pixels, with what stands on it.
+pub struct Graphics {
+    number: u16,
+    mode: Mode,
+    painter: Painter,
+    turn: Turn,
+    painted: Option<Scene>,
+}
+
+impl Graphics {
+    /// The mode that the look asks for. Firmware leaves a screen of letters: one of pixels is taken only where a size is named, or
+    /// the display's own.
+    pub fn open(look: &Appearance) -> Option<Self> {
+        let wanted = match look.screen {
+            ScreenMode::Keep | ScreenMode::Text => return None,
+            ScreenMode::Native => display().unwrap_or(ScreenMode::Native),
+            size @ ScreenMode::Size { .. } => size,
+        };
+        let modes: Vec<(u16, Mode)> =
+            numbers().into_iter().filter_map(|number| Some((number, mode(number)?))).collect();
+        let sizes: Vec<(usize, usize)> = modes.iter().map(|(_, mode)| mode.size).collect();
+        let (number, mode) = *modes.get(wanted.choose(&sizes)?)?;
+        let painter = Painter::new(picture_of(mode.size, look.turn), look);
+        Some(Self { number, mode, painter, turn: look.turn, painted: None })
+    }
+
+    /// Shows a scene: what differs from what stands there.
+    pub fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        let scene = scene(self.painter.metrics.frame);
+        if self.painted.is_none() {
+            call(SET_MODE, Registers { bx: u32::from(self.number | LINEAR), ..Registers::default() });
+            let row = vec![self.painter.ground().0; self.mode.size.0];
+            (0..self.mode.size.1).for_each(|y| self.put(0, y, &row));
+        }
+        for rows in self.painter.changed(self.painted.as_ref(), &scene) {
+            for top in rows.clone().step_by(AT_A_TIME) {
+                let count = AT_A_TIME.min(rows.end - top);
+                let mut pixels = vec![0; self.painter.metrics.screen.0 * count];
+                self.painter.paint(&scene, top, &mut pixels);
+                let (area, pixels) = on_panel(self.mode.size, self.turn, top, pixels);
+                for (y, row) in pixels.chunks(area.width).enumerate() {
+                    self.put(area.x, area.y + y, row);
+                }
+            }
+        }
+        self.painted = Some(scene);
+    }
+
+    /// Puts pixels into a row of the screen.
+    fn put(&self, x: usize, y: usize, row: &[u32]) {
+        if y >= self.mode.size.1 || x + row.len() > self.mode.size.0 {
+            return;
+        }
+        let start = self.mode.memory as usize + y * self.mode.row + x * self.mode.pixel;
+        for (place, pixel) in row.iter().enumerate() {
+            let at = start + place * self.mode.pixel;
+            let [blue, green, red, _] = pixel.to_le_bytes();
+            // SAFETY: the row is within the mode's memory, which its description was checked for, and nothing else lies there.
+            unsafe {
+                if self.mode.pixel == 4 {
+                    (at as *mut u32).write_unaligned(*pixel);
+                } else {
+                    (at as *mut [u8; 3]).write_volatile([blue, green, red]);
+                }
+            }
+        }
+    }
+
+    /// What comes next is painted anew.
+    pub fn forget(&mut self) {
+        self.painted = None;
+    }
+
+    /// Gives the screen back, as one of letters.
+    pub fn leave(&mut self) {
+        self.painted = None;
+        interrupt(SCREEN, Registers::ax(3));
+    }
+}
+
+/// Calls a function, with room for its answer in the bounce buffer; whether it did what it was asked.
+fn call(function: u16, registers: Registers) -> bool {
+    let es = (BOUNCE >> 4) as u16;
+    let said = interrupt(SCREEN, Registers { ax: function.into(), di: 0, es, ..registers });
+    said.ax as u16 == DONE
+}
+
+/// The answer of a function.
+fn answer<const N: usize>(function: u16, registers: Registers) -> Option<[u8; N]> {
+    let mut block = [0; N];
+    real::put_bounced(&block);
+    call(function, registers).then(|| real::take_bounced(0, &mut block))?;
+    Some(block)
+}
+
+/// The numbers of all modes (`VbeInfoBlock`, 4.3): the list lies where its far pointer says, with an end mark.
+fn numbers() -> Vec<u16> {
+    const END: u16 = 0xffff;
+    real::put_bounced(b"VBE2");
+    if !call(CONTROLLER, Registers::default()) {
+        return Vec::new();
+    }
+    let mut block = [0; 20];
+    real::take_bounced(0, &mut block);
+    let [.., low, high, of_low, of_high, _, _] = block;
+    let list = usize::from(u16::from_le_bytes([of_low, of_high])) * 16
+        + usize::from(u16::from_le_bytes([low, high]));
+    let all = (0..MAX_MODES).filter_map(|place| real::word_below_mebibyte(list + 2 * place));
+    if block.starts_with(b"VESA") { all.take_while(|number| *number != END).collect() } else { Vec::new() }
+}
+
+fn mode(number: u16) -> Option<Mode> {
+    let block = answer::<MODE_LENGTH>(MODE, Registers { cx: number.into(), ..Registers::default() })?;
+    Mode::read(&block)
+}
+
+/// The display's own size.
+fn display() -> Option<ScreenMode> {
+    const READ: u32 = 1;
+    let block = answer::<DISPLAY_LENGTH>(DISPLAY, Registers { bx: READ, ..Registers::default() })?;
+    let (width, height) = display_size(&block)?;
+    Some(ScreenMode::Size { width: width.try_into().ok()?, height: height.try_into().ok()? })
+}
