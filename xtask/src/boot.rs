@@ -2,11 +2,13 @@
 //! by Debian's.
 
 use std::fs;
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use miniz_oxide::deflate::compress_to_vec;
+use lzma_rust2::{LzmaOptions, LzmaWriter};
 use signpost_firmware::bios::SECTOR;
+use signpost_firmware::bios::area::{DICTIONARY, PROPERTIES};
 use signpost_firmware::bios::{area, calls};
 
 use crate::packages;
@@ -76,17 +78,30 @@ fn pack(file: &Path) -> Result<()> {
         let built = BIOS.built(name);
         fs::read(&built).map_err(at(&built))
     };
-    /// The best there is, which takes a second.
-    const LEVEL: u8 = 10;
     let (stage, mut program) = (read("signpost-stage")?, read("signpost-boot-bios")?);
     calls::by_place(&mut program);
     let (first, stage) = stage.split_at_checked(SECTOR).ok_or("the stage has no first sector")?;
     let unpacked = u32::try_from(program.len()).map_err(|error| error.to_string())?;
-    let copy = area::make_copy(stage, &compress_to_vec(&program, LEVEL), unpacked).ok_or_else(|| {
+    let copy = area::make_copy(stage, &packed(&program)?, unpacked).ok_or_else(|| {
         format!("the boot program for BIOS is longer than the {} sectors of a copy", area::MAX_COPY)
     })?;
     println!("boot program for BIOS: {} bytes, packed {} sectors", program.len(), copy.len() / SECTOR);
     fs::write(file, [first, &copy].concat()).map_err(at(file))
+}
+
+/// The program as the stage unpacks it: LZMA without a head, since the stage knows what would stand there.
+fn packed(program: &[u8]) -> Result<Vec<u8>> {
+    let mut options = LzmaOptions::with_preset(9);
+    (options.dict_size, options.pb) = (DICTIONARY, 0);
+    if options.get_props() != PROPERTIES {
+        return Err("the program would be packed otherwise than the stage unpacks it".into());
+    }
+    let pack = || {
+        let mut writer = LzmaWriter::new_no_header(Vec::new(), &options, false)?;
+        writer.write_all(program)?;
+        writer.finish()
+    };
+    pack().map_err(|error: std::io::Error| error.to_string())
 }
 
 /// Formatting and lints of both.

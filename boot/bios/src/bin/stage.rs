@@ -4,11 +4,12 @@
 
 use core::alloc::{GlobalAlloc, Layout};
 use core::arch::global_asm;
+use core::cell::UnsafeCell;
+use core::ops::Range;
 use core::{ptr, slice};
 
-use miniz_oxide::inflate::TINFLStatus;
-use miniz_oxide::inflate::core::inflate_flags::TINFL_FLAG_USING_NON_WRAPPING_OUTPUT_BUF;
-use miniz_oxide::inflate::core::{DecompressorOxide, decompress};
+use lzma_rust2::{LzmaReader, Read};
+use signpost_firmware::bios::area::{DICTIONARY, PROPERTIES};
 use signpost_firmware::bios::calls;
 
 global_asm!(include_str!("first.s"), options(att_syntax, raw));
@@ -44,27 +45,42 @@ extern "C" fn unpack() -> bool {
     };
     // SAFETY: nothing else lies above 1 MiB, and every machine with 32-bit processors that shows a menu has 16 MiB.
     let program = unsafe { slice::from_raw_parts_mut(PROGRAM as *mut u8, length) };
-    let mut state = DecompressorOxide::new();
-    let (status, _, written) =
-        decompress(&mut state, packed, program, 0, TINFL_FLAG_USING_NON_WRAPPING_OUTPUT_BUF);
+    let is_whole = PROGRAM + length <= ROOM.start
+        && LzmaReader::new_with_props(packed, length as u64, PROPERTIES, DICTIONARY, None)
+            .is_ok_and(|mut reader| reader.read_exact(program).is_ok());
     calls::by_distance(program);
-    status == TINFLStatus::Done && written == length
+    is_whole
 }
 
-/// Nothing here asks for memory; the crate that unpacks can, when it is built for the program that is packed.
-struct None;
+/// Memory for what unpacks: above the program, and given up with the stage.
+struct Room(UnsafeCell<usize>);
 
-// SAFETY: no memory is given out.
-unsafe impl GlobalAlloc for None {
-    unsafe fn alloc(&self, _: Layout) -> *mut u8 {
-        ptr::null_mut()
+/// Where it lies.
+const ROOM: Range<usize> = 0x40_0000..0xc0_0000;
+
+// SAFETY: one processor, no threads, no interrupts.
+unsafe impl Sync for Room {}
+
+// SAFETY: each piece is given out once, behind the one before it.
+unsafe impl GlobalAlloc for Room {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        // SAFETY: nothing else uses it meanwhile.
+        let next = unsafe { &mut *self.0.get() };
+        let start = next.next_multiple_of(layout.align());
+        match start.checked_add(layout.size()) {
+            Some(end) if end <= ROOM.end => {
+                *next = end;
+                start as *mut u8
+            }
+            _ => ptr::null_mut(),
+        }
     }
 
     unsafe fn dealloc(&self, _: *mut u8, _: Layout) {}
 }
 
 #[global_allocator]
-static NONE: None = None;
+static MEMORY: Room = Room(UnsafeCell::new(ROOM.start));
 
 #[panic_handler]
 fn panic(_: &core::panic::PanicInfo<'_>) -> ! {

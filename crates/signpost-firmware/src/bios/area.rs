@@ -11,6 +11,11 @@ use crate::bytes::{u16_at, u32_at};
 pub const SLOT_SECTORS: u32 = 128;
 /// Sectors before the copies: state, and slots.
 const BEFORE: u32 = 2 + 2 * SLOT_SECTORS;
+/// How the program is packed (LZMA): bits of literals' context and position, and of positions, in the one byte that the format
+/// has for them: 3, 0 and 0.
+pub const PROPERTIES: u8 = 3;
+/// Bytes that what unpacks looks back.
+pub const DICTIONARY: u32 = 1 << 20;
 /// No copy of the program has more sectors, since it has to lie below 512 KiB where it is unpacked.
 pub const MAX_COPY: u32 = 960;
 /// Where the first sector holds the first sectors of the two copies.

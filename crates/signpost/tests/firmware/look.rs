@@ -48,7 +48,7 @@ impl Compared<'_> {
 }
 
 /// Width, height and bytes of the emulator's picture: `P6`, width and height, 255, and a byte each of red, green and blue.
-fn screen(file: &Path) -> (usize, usize, Vec<u8>) {
+pub fn screen(file: &Path) -> (usize, usize, Vec<u8>) {
     let bytes = std::fs::read(file).unwrap();
     let mut lines = bytes.splitn(4, |byte| *byte == b'\n');
     assert_eq!(lines.next(), Some(&b"P6"[..]));
@@ -58,7 +58,7 @@ fn screen(file: &Path) -> (usize, usize, Vec<u8>) {
     (width.parse().unwrap(), height.parse().unwrap(), lines.next().unwrap().to_vec())
 }
 
-fn picture_of(file: &Path) -> (usize, usize, Vec<u8>) {
+pub fn picture_of(file: &Path) -> (usize, usize, Vec<u8>) {
     let mut reader =
         png::Decoder::new(std::io::Cursor::new(std::fs::read(file).unwrap())).read_info().unwrap();
     let mut bytes = vec![0; reader.output_buffer_size().unwrap()];

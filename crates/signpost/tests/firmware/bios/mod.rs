@@ -4,6 +4,7 @@
 
 mod agreement;
 mod live;
+mod look;
 mod machines;
 mod menu;
 mod prompt;

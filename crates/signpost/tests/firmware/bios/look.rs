@@ -1,0 +1,63 @@
+//! The menu drawn on BIOS, held against what `preview --png` foretells.
+
+use signpost_demo::gauge;
+use signpost_vm::{Monitor, Spec, Vm};
+
+use crate::harness::TestMachine;
+use crate::look::{picture_of, screen};
+
+/// How often the screen is looked at before it is taken for what it will stay.
+const LOOKS: usize = 2000;
+
+/// Waits until the screen is what is foretold. Firmware that draws says nothing on a serial line, so the screen is what is awaited.
+fn stands(machine: &TestMachine, monitor: &mut Monitor, arguments: &[&str]) {
+    let (dump, picture) = (machine.path("screen.ppm"), machine.path("foretold.png"));
+    machine.ok(&[&["preview", "--png", picture.to_str().unwrap()], arguments].concat());
+    let foretold = picture_of(&picture);
+    let mut real = (0, 0, Vec::new());
+    for _ in 0..LOOKS {
+        monitor.say(&format!("screendump {}", dump.display())).unwrap();
+        real = screen(&dump);
+        if real == foretold {
+            return;
+        }
+    }
+    let differs = real.2.iter().zip(&foretold.2).filter(|(real, foretold)| real != foretold).count();
+    panic!("{arguments:?}: {} by {}, {differs} bytes differ", real.0, real.1);
+}
+
+#[test]
+fn the_menu_is_drawn_as_foretold() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    // The emulator's firmware has this mode, and not that size.
+    machine.ok(&["tune", "timeout=never", "look=chalk", "look.screen=1300x790", "look.detail=full"]);
+    machine.ok(&["apply", "--yes"]);
+    let mut spec = Spec::of_bios([machine.path("gauge.img")]);
+    spec.devices = ["-machine", "graphics=on"].map(String::from).to_vec();
+    let socket = machine.path("monitor");
+    let _vm = Vm::start(&spec, Some(&socket)).unwrap();
+    let mut monitor = connect(&socket);
+    let size = ["--size", "1280x768"];
+    stands(&machine, &mut monitor, &size);
+    monitor.say("sendkey shift-slash").unwrap();
+    stands(&machine, &mut monitor, &[&size[..], &["--keys"]].concat());
+    monitor.say("sendkey x").unwrap();
+    monitor.say("sendkey f2").unwrap();
+    stands(&machine, &mut monitor, &[&size[..], &["--arguments"]].concat());
+    monitor.say("sendkey esc").unwrap();
+    monitor.say("sendkey f4").unwrap();
+    stands(&machine, &mut monitor, &[&size[..], &["--prompt", ""]].concat());
+}
+
+/// The emulator makes the socket before it runs anything.
+fn connect(socket: &std::path::Path) -> Monitor {
+    loop {
+        if let Ok(monitor) = Monitor::connect(socket) {
+            return monitor;
+        }
+        std::thread::yield_now();
+    }
+}
