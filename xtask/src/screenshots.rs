@@ -62,7 +62,11 @@ const LOOKS: [(&str, &[&str], &[&str]); 9] = [
     ("scale", &["look.scale=2"], &[]),
     ("detail", &["look.detail=full"], &[]),
     ("symbols", &["look.symbols=false"], &[]),
-    ("countdown", &["look.countdown=bar", "look.closing=Help: Wendel Okoro, extension 12"], &[]),
+    (
+        "countdown",
+        &["look.countdown=bar", "look.clock=true", "look.closing=Help: Wendel Okoro, extension 12"],
+        &[],
+    ),
     (
         "colours",
         &["look.ground=#2b1b2e", "look.chosen=#f4b9a7", "look.chosen-text=#2b1b2e", "look.accent=#e07a5f"],
@@ -112,33 +116,44 @@ fn bios_screen(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     Ok(())
 }
 
-/// Pictures of the boot program on real firmware: file, keys typed, an entry that starts nothing before them.
-const BOOT_SCREENS: [(&str, Option<&str>); 5] = [
-    ("boot-menu", None),
-    ("boot-group", Some("5\r")),
-    ("boot-prompt", Some(":who d1p2\rcompose linux on d1p2\r")),
-    ("boot-help", Some("?")),
-    ("boot-error", Some("o\r")),
+/// Pictures of the boot program on real firmware: file, keys typed, what is set before.
+const BOOT_SCREENS: [(&str, Option<&str>, &[&str]); 7] = [
+    ("boot-menu", None, &[]),
+    ("boot-group", Some("5\r"), &[]),
+    ("boot-prompt", Some(":who d1p2\rcompose linux on d1p2\r"), &[]),
+    ("boot-error", Some("o\r"), &[]),
+    ("boot-chalk", None, &["look=chalk", "look.countdown=bar"]),
+    ("boot-contrast", None, &["look=contrast", "look.detail=full"]),
+    ("boot-large", None, &["look.screen=3840x2160", "look.closing=Help: Wendel Okoro, extension 12"]),
 ];
 
 fn boot_screens(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     boot::build(true)?;
     let bench = work.join("booted");
     tide::bench(StoreKind::Fd).write(&bench).map_err(|error| error.to_string())?;
-    let signpost =
-        |args: &[&str]| run(Command::new(program).arg("--machine").arg(&bench).arg("--quiet").args(args));
-    signpost(&["draft", "--host", "signpost"])?;
+    let signpost = |bench: &Path, args: &[&str]| {
+        run(Command::new(program).arg("--machine").arg(bench).arg("--quiet").args(args))
+    };
+    signpost(&bench, &["draft", "--host", "signpost"])?;
+    signpost(&bench, &["tune", "heading=Tide bench PC 2"])?;
     let menu = bench.join("menu.toml");
     let mut text = fs::read_to_string(&menu).map_err(at(&menu))?;
     text.push_str(OLD_ENTRY);
     fs::write(&menu, text).map_err(at(&menu))?;
-    signpost(&["apply", "--yes"])?;
-    for (name, keys) in BOOT_SCREENS {
+    for (name, keys, set) in BOOT_SCREENS {
         let copy = work.join(name);
         run(command("cp").args(["-r", "--sparse=always"]).arg(&bench).arg(&copy))?;
-        let spec = Spec::of_bench(&copy, &["disk1.img", "disk2.img", "disk3.img"]);
+        if !set.is_empty() {
+            signpost(&copy, &[&["tune"], set].concat())?;
+        }
+        signpost(&copy, &["apply", "--yes"])?;
+        let mut spec = Spec::of_bench(&copy, &["disk1.img", "disk2.img", "disk3.img"]);
+        // Memory for the largest of the screens.
+        spec.devices = ["-vga", "none", "-device", "VGA,vgamem_mb=64"].map(String::from).to_vec();
         let picture = folder.join(format!("{name}.png"));
         vm::screen(&spec, keys, work, &picture)?;
+        // One size for all: a large screen is shown smaller.
+        run(command("convert").arg(&picture).args(["-resize", "1280x800>"]).arg(&picture))?;
         fs::remove_file(work.join("monitor")).ok();
         println!("{}", picture.display());
     }

@@ -10,6 +10,7 @@ use signpost_place::serve::Drivers;
 use crate::console::{self, Console};
 use crate::home::Home;
 use crate::machine::{self, Machine};
+use crate::real::{Registers, interrupt};
 use crate::{power, start};
 
 /// This firmware.
@@ -35,6 +36,14 @@ impl Drivers for Firmware {
 
     fn open_screen(&mut self, look: &Appearance) -> Console {
         Console::open(look)
+    }
+
+    /// Both numbers come as decimal digits of four bits each.
+    fn time(&self) -> Option<(u8, u8)> {
+        const CLOCK: u8 = 0x1a;
+        let said = interrupt(CLOCK, Registers::ax(0x200));
+        let [minutes, hours, ..] = said.cx.to_le_bytes().map(|digits| (digits >> 4) * 10 + (digits & 15));
+        (!said.is_refused() && hours < 24 && minutes < 60).then_some((hours, minutes))
     }
 
     fn note(&self) -> Option<String> {

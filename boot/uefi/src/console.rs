@@ -76,10 +76,9 @@ impl Screen for Console {
     }
 
     fn clear(&mut self) {
-        match &mut self.graphics {
+        if let Some(graphics) = &mut self.graphics {
             // What comes next is drawn over all of it at once.
-            Some(graphics) => graphics.forget(),
-            None => {}
+            graphics.forget();
         }
         self.cells.clear();
     }

@@ -50,6 +50,10 @@ impl Drivers for Firmware {
         Console::open(look)
     }
 
+    fn time(&self) -> Option<(u8, u8)> {
+        uefi::runtime::get_time().ok().map(|time| (time.hour(), time.minute()))
+    }
+
     fn note(&self) -> Option<String> {
         None
     }

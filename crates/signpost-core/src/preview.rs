@@ -90,6 +90,8 @@ pub fn preview(look: &Look, document: &MenuDocument, asked: &Asked) -> Result<Pr
     if session.note.is_none() {
         session.note = notes.first().cloned();
     }
+    // A time of day that is as wide as any.
+    session.time = document.look.clock.then_some((12, 0));
     let hints = when_shown(document, opening.shown).into_iter().collect();
     if !session.is_shown() {
         session.key(Key::Other);

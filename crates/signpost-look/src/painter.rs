@@ -127,24 +127,35 @@ impl Painter {
         (letters, size, colour): (&Letters, Type, Colour),
     ) {
         let (width, _) = size.of_letter();
+        let text = shown(text);
+        let advance = |symbol: char| width * symbol.width().unwrap_or(1);
+        let is_whole = x + text.chars().map(advance).sum::<usize>() <= end;
+        // What is cut leaves room for the sign that says so.
+        let end = if is_whole { end } else { end.saturating_sub(width) };
         let mut at = x;
-        for symbol in shown(text).chars() {
-            let advance = width * symbol.width().unwrap_or(1);
-            if advance == 0 {
-                continue;
+        for symbol in text.chars().filter(|symbol| advance(*symbol) > 0) {
+            if at + advance(symbol) > end {
+                break;
             }
-            let is_over = at + advance > end;
-            let symbol = if is_over { '~' } else { symbol };
-            let place = if is_over { at.min(end.saturating_sub(width)) } else { at };
-            letters.runs(symbol, |column, row, count| {
-                let (x, y) = (place + column * size.factor, y + row * size.factor);
-                band.fill(Area { x, y, width: count * size.factor, height: size.factor }, colour);
-            });
-            if is_over {
-                return;
-            }
-            at += advance;
+            self.letter(band, (at, y), symbol, (letters, size, colour));
+            at += advance(symbol);
         }
+        if !is_whole {
+            self.letter(band, (at, y), '~', (letters, size, colour));
+        }
+    }
+
+    fn letter(
+        &self,
+        band: &mut Band<'_>,
+        (x, y): (usize, usize),
+        symbol: char,
+        (letters, size, colour): (&Letters, Type, Colour),
+    ) {
+        letters.runs(symbol, |column, row, count| {
+            let (x, y) = (x + column * size.factor, y + row * size.factor);
+            band.fill(Area { x, y, width: count * size.factor, height: size.factor }, colour);
+        });
     }
 
     fn symbol(
@@ -207,4 +218,65 @@ fn touched(piece: &Piece) -> Range<usize> {
 /// What reaches into a line.
 fn on(scene: &Scene, line: usize) -> impl Iterator<Item = &Piece> {
     scene.pieces.iter().filter(move |piece| touched(piece).contains(&line))
+}
+
+#[cfg(test)]
+mod tests {
+    use alloc::vec;
+
+    use signpost_menu::scene::Frame;
+
+    use super::*;
+
+    /// A line of text on a screen of so many columns, as cells that are touched or not.
+    fn inked(columns: usize, text: &str) -> Vec<bool> {
+        let painter = Painter::new((columns * 8, 20), &Appearance::default());
+        let frame = painter.metrics.frame;
+        let piece = Piece::Text { column: 0, row: 0, text: text.into(), tone: Tone::Plain };
+        let mut scene = Scene::empty(frame);
+        (scene.end, scene.pieces) = (columns, vec![piece]);
+        let mut pixels = vec![0; columns * 8 * 20];
+        painter.paint(&scene, 0, &mut pixels);
+        let is_ink = |column: usize| {
+            (0..20).any(|row| {
+                pixels[row * columns * 8 + column * 8..][..8].iter().any(|pixel| *pixel != painter.ground().0)
+            })
+        };
+        (0..columns).map(is_ink).collect()
+    }
+
+    #[test]
+    fn a_text_that_is_cut_ends_in_a_sign_of_its_own() {
+        // Blanks show where the sign stands.
+        assert_eq!(inked(6, "a    b"), [true, false, false, false, false, true]);
+        assert_eq!(inked(6, "a     bc"), [true, false, false, false, false, true]);
+        assert_eq!(inked(3, "a b"), [true, false, true]);
+        assert_eq!(inked(4, "a   "), [true, false, false, false]);
+    }
+
+    #[test]
+    fn what_is_painted_in_bands_is_what_is_painted_at_once() {
+        let painter = Painter::new((320, 200), &Appearance::default());
+        let text = Piece::Text { column: 2, row: 3, text: "Größe Ж Ω".into(), tone: Tone::Warning };
+        let title = Piece::Title { column: 2, row: 1, text: "Tide".into() };
+        let meter = Piece::Meter { column: 2, row: 5, columns: 10, left: 77 };
+        let bar = Piece::Bar { column: 1, row: 3, columns: 20, tone: Tone::Chosen };
+        let frame = Frame { width: 40, height: 10, is_drawn: true };
+        let mut scene = Scene::empty(frame);
+        scene.pieces = vec![bar, text, title, meter];
+        let mut whole = vec![0; 320 * 200];
+        painter.paint(&scene, 0, &mut whole);
+        for height in [1, 7, 64] {
+            let mut banded = vec![0; 320 * 200];
+            for (place, band) in banded.chunks_mut(320 * height).enumerate() {
+                painter.paint(&scene, place * height, band);
+            }
+            assert!(banded == whole, "bands of {height}");
+        }
+        // Where nothing changed, nothing is painted; a title reaches into its neighbours.
+        assert_eq!(painter.changed(Some(&scene), &scene), []);
+        let mut without = scene.clone();
+        without.pieces.truncate(2);
+        assert_eq!(painter.changed(Some(&without), &scene), [0..60, 100..120]);
+    }
 }

@@ -1,19 +1,21 @@
 //! The menu screen as a state machine: keys and time in, what to do out.
 
 mod line;
+mod row;
 
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 pub use line::LineEditor;
+pub use row::Row;
+use row::{What, always_reachable};
 
 use crate::appearance::Appearance;
-use crate::document::{MenuDocument, Starts};
+use crate::document::MenuDocument;
 use crate::ids::EntryId;
 use crate::policy::{KEY_WINDOW, Opening, Shown};
-use crate::resolve::{Firmware, ResolvedEntry, StartTarget};
-use crate::symbol::Symbol;
+use crate::resolve::{Firmware, ResolvedEntry};
 
 /// A key, however it was made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -74,31 +76,6 @@ pub enum Request {
     Prompt,
 }
 
-/// A line of the menu.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Row {
-    /// Its title.
-    pub title: String,
-    /// What it starts, or why it cannot, on one line.
-    pub line: String,
-    /// Whether it can start.
-    pub can_start: bool,
-    /// What stands beside it.
-    pub symbol: Symbol,
-    what: What,
-    args: Option<String>,
-    group: Option<EntryId>,
-}
-
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum What {
-    Entry(usize),
-    Group(EntryId),
-    SetupScreen,
-    Restart,
-    PowerOff,
-}
-
 /// What is on the screen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum View {
@@ -117,6 +94,8 @@ pub struct Session {
     pub heading: String,
     /// How it looks.
     pub look: Appearance,
+    /// Hours and minutes, where they are shown.
+    pub time: Option<(u8, u8)>,
     rows: Vec<Row>,
     /// The group that is open.
     group: Option<EntryId>,
@@ -168,6 +147,7 @@ impl Session {
         let mut session = Self {
             heading,
             look: document.look.clone(),
+            time: None,
             rows,
             group: None,
             chosen: 0,
@@ -408,55 +388,6 @@ impl Session {
             What::PowerOff => Request::PowerOff,
         }
     }
-}
-
-impl Row {
-    fn of_entry(index: usize, resolved: &ResolvedEntry<'_>, line: &str) -> Self {
-        let entry = resolved.entry;
-        Self {
-            title: entry.title.clone(),
-            line: line.to_string(),
-            can_start: resolved.target.is_ok(),
-            symbol: Symbol::of(entry),
-            what: match &entry.starts {
-                Starts::Group => What::Group(entry.id.clone()),
-                Starts::SetupScreen => What::SetupScreen,
-                Starts::Restart => What::Restart,
-                Starts::PowerOff => What::PowerOff,
-                _ => What::Entry(index),
-            },
-            args: match &resolved.target {
-                Ok(StartTarget::Linux { args, .. } | StartTarget::Image { args, .. }) => Some(args.clone()),
-                _ => None,
-            },
-            group: entry.group.clone(),
-        }
-    }
-}
-
-/// Setup-screen, restart and power-off, where the menu does not have them, and the firmware can do them.
-fn always_reachable(rows: &[Row], resolved: &[ResolvedEntry<'_>], firmware: Firmware) -> Vec<Row> {
-    let setup =
-        (What::SetupScreen, Symbol::Sliders, "Firmware setup", "opens firmware setup after a restart");
-    let has_setup = firmware.cannot(&Starts::SetupScreen).is_none();
-    let built_in = Some(setup).filter(|_| has_setup).into_iter().chain([
-        (What::Restart, Symbol::Restart, "Restart", "restarts this machine"),
-        (What::PowerOff, Symbol::Power, "Power off", "turns this machine off"),
-    ]);
-    // One inside a group is reachable too; a group that is not an entry holds nothing.
-    let is_there = |what: &What| rows.iter().zip(resolved).any(|(row, _)| row.what == *what);
-    let missing = built_in.filter(|(what, ..)| !is_there(what));
-    missing
-        .map(|(what, symbol, title, line)| Row {
-            title: title.into(),
-            line: line.into(),
-            can_start: true,
-            symbol,
-            what,
-            args: None,
-            group: None,
-        })
-        .collect()
 }
 
 #[cfg(test)]

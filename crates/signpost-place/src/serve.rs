@@ -159,6 +159,9 @@ impl<D: Drivers> Menu<'_, D> {
     }
 
     fn next(&mut self, session: &mut Session) -> Request {
+        if self.document.look.clock {
+            session.time = self.drivers.time();
+        }
         let screen = self.screen();
         if session.is_shown() {
             screen.show(&mut |frame| scene(session, frame));

@@ -59,7 +59,7 @@ pub fn display_size(block: &[u8; DISPLAY_LENGTH]) -> Option<(usize, usize)> {
     let is_timing = bytes::u16_at(timing, 0)? != 0;
     let size = |low: usize, high: usize| -> Option<usize> {
         let high = usize::from(*timing.get(high)? >> 4);
-        Some(high.checked_mul(256)?.checked_add(usize::from(*timing.get(low)?))?)
+        high.checked_mul(256)?.checked_add(usize::from(*timing.get(low)?))
     };
     let size = (size(2, 4)?, size(5, 7)?);
     (block.starts_with(&HEADER) && sum == 0 && is_timing && size.0 > 0 && size.1 > 0).then_some(size)

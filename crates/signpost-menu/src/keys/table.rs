@@ -27,7 +27,7 @@ macro_rules! colour_key {
 }
 
 /// All of them, in the file's order.
-pub static KEYS: [Key; 26] = [
+pub static KEYS: [Key; 27] = [
     Key {
         name: "heading",
         table: "menu",
@@ -193,6 +193,17 @@ pub static KEYS: [Key; 26] = [
         example: "look.closing=\"Help: Wendel Okoro, extension 12\"",
         kind: Kind::Text,
         value: |menu| or_none(menu.look.closing.as_deref().unwrap_or_default()),
+    },
+    Key {
+        name: "look.clock",
+        table: "look",
+        key: "clock",
+        values: "true or false",
+        default: "false",
+        meaning: "whether the time stands beside the heading, as the machine's own clock has it",
+        example: "look.clock=true",
+        kind: Kind::Flag,
+        value: |menu| menu.look.clock.to_string(),
     },
     Key {
         name: "look.announce",

@@ -19,6 +19,7 @@ pub(super) fn look(reader: &mut Reader<'_>, mut section: Section<'_>) -> Appeara
         without_symbols: !reader.boolean(&mut section, "symbols").unwrap_or(true),
         detail: word(reader, &mut section, "detail", Detail::ALL, Detail::word),
         countdown: word(reader, &mut section, "countdown", Countdown::ALL, Countdown::word),
+        clock: reader.boolean(&mut section, "clock").unwrap_or(false),
         announce: reader.boolean(&mut section, "announce").unwrap_or(false),
         closing: reader.string(&mut section, "closing").map(|found| found.value),
         ..Appearance::default()

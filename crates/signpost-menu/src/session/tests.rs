@@ -4,7 +4,9 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::document::Entry;
+use crate::document::Starts;
 use crate::policy::ChosenBy;
+use crate::resolve::StartTarget;
 use crate::resolve::{Fault, Firmware};
 use crate::screen::{Tone, draw};
 

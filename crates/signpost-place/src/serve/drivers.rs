@@ -54,6 +54,9 @@ pub trait Drivers {
     /// Takes the screen, once there is something to show.
     fn open_screen(&mut self, look: &Appearance) -> Self::Screen;
 
+    /// Hours and minutes, by the machine's own clock.
+    fn time(&self) -> Option<(u8, u8)>;
+
     /// What is to be said of how the program itself was started.
     fn note(&self) -> Option<String>;
 

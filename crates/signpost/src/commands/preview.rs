@@ -93,6 +93,12 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         app.show(&Shown { rows: rows.clone(), png: None, notes: &preview.notes }, text);
         return Ok(Exit::Done);
     }
+    let is_letters = look.firmware() == Firmware::Bios && menu.document.look.screen == ScreenMode::Keep;
+    if args.png.is_some() && (is_letters || menu.document.look.screen == ScreenMode::Text) {
+        preview.notes.push(
+            "this machine's menu is in firmware's own letters: look.screen=native, or a size, has it drawn as this picture".into(),
+        );
+    }
     match &args.png {
         Some(file) => picture(app, &mut preview, &menu.document, (file, args.size.unwrap_or((1280, 800)))),
         None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),

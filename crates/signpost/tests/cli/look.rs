@@ -64,6 +64,11 @@ fn every_state_is_shown() {
     assert!(shown(&["--prompt", "who d1p1"]).contains("> who d1p1"));
     assert!(shown(&["--prompt", ""]).contains("Enter runs the line"));
     assert!(shown(&["--choose", "meridian"]).contains(">  2  Meridian Desktop 4"));
+    machine.ok(&["tune", "look.clock=true", "look.countdown=bar"]);
+    let text = shown(&[]);
+    let has_time =
+        |line: &str| line.contains("Tide bench PC 2") && line.trim_end_matches(['|', ' ']).ends_with("12:00");
+    assert!(text.lines().any(has_time) && text.contains(&"=".repeat(40)), "{text}");
     let none = machine.fails(2, &["preview", "--choose", "meridian", "--arguments"]);
     assert!(none.contains("only a Linux entry has arguments"), "{none}");
     assert_eq!(machine.run(&["preview", "--keys", "--error"]).code, 2);

@@ -115,3 +115,36 @@ fn the_look_of_strong_contrast_on_a_wide_screen() {
 fn own_colours_without_symbols_on_a_large_screen() {
     states_are_as_foretold(&["look.ground=navy", "look.accent=aqua", "look.symbols=false"], "3840x2160");
 }
+
+#[test]
+fn a_serial_line_is_told_each_thing_once() {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&[
+        "tune",
+        "timeout=30",
+        "look.announce=true",
+        "look.closing=Help: Wendel Okoro, extension 12",
+    ]);
+    machine.ok(&["apply", "--yes"]);
+    let foretold = machine.ok(&["preview", "--spoken"]);
+    let mut vm = Vm::start(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]);
+    vm.wait_for("Starts in 30 s. Press any key to stop.");
+    vm.type_keys("2");
+    vm.wait_for("d2p1:/EFI/meridian/start.efi");
+    vm.type_keys("=");
+    vm.wait_for("only a Linux entry has arguments to change");
+    vm.type_keys(":");
+    vm.wait_for("> ");
+    vm.type_keys("who d1p1\r");
+    vm.wait_for("boot file: /EFI/signpost/");
+    vm.wait_for("\r\n> ");
+    vm.type_keys("power-off\r");
+    let serial = vm.until_it_ends();
+    let ours = serial.rsplit_once("BdsDxe: starting").unwrap().1;
+    for line in foretold.lines().chain(["2 of 9: Meridian Desktop 4", "> who d1p1\r\n"]) {
+        assert_eq!(ours.matches(line).count(), 1, "{line}: {ours}");
+    }
+    // Nothing is painted: no cursor is moved to a row.
+    assert!(!ours.contains(";03H"), "{ours}");
+}
