@@ -212,9 +212,6 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     // The rows are free of what stood there.
     let first = row.saturating_add(scene.top);
     scene.pieces.retain(|piece| piece.row() < first);
-    for line in row..lines {
-        scene.bar(line, Tone::Plain);
-    }
     let heading = format!("Arguments of {title}, for this start only:");
     scene.spoken.extend([heading.clone(), editor.text()]);
     scene.text(0, row, &heading, Tone::Heading);

@@ -17,6 +17,7 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("signpost-disk", &[]),
     ("signpost-firmware", &[]),
     ("signpost-facts", &["menu", "disk", "firmware"]),
+    ("signpost-look", &["menu"]),
     ("signpost-place", &["menu", "disk", "firmware", "facts"]),
     ("signpost-machine", &["menu", "disk", "firmware", "facts", "place"]),
     ("signpost-survey", &["menu", "disk", "firmware", "facts", "place", "machine"]),
@@ -27,11 +28,14 @@ const ARROWS: &[(&str, &[&str])] = &[
     ("signpost-demo", &["disk", "firmware"]),
     (
         "signpost",
-        &["menu", "disk", "firmware", "facts", "place", "machine", "survey", "core", "upkeep", "demo"],
+        &[
+            "menu", "look", "disk", "firmware", "facts", "place", "machine", "survey", "core", "upkeep",
+            "demo",
+        ],
     ),
-    ("xtask", &["menu", "disk", "firmware", "vm", "demo"]),
-    ("signpost-boot", &["menu", "disk", "firmware", "place"]),
-    ("signpost-boot-bios", &["menu", "disk", "firmware", "place"]),
+    ("xtask", &["menu", "look", "disk", "firmware", "vm", "demo"]),
+    ("signpost-boot", &["menu", "look", "disk", "firmware", "place"]),
+    ("signpost-boot-bios", &["menu", "look", "disk", "firmware", "place"]),
 ];
 
 /// The workspaces, and the target that each is built for.
