@@ -7,6 +7,7 @@ use signpost_core::edit;
 use signpost_core::preview::{Asked, Preview, State, preview, signs_without_letters};
 use signpost_look::Painter;
 use signpost_look::letters::{Letters, Size};
+use signpost_look::turned::picture_of;
 use signpost_menu::MenuDocument;
 use signpost_menu::appearance::ScreenMode;
 use signpost_menu::resolve::{Firmware, Surroundings};
@@ -147,8 +148,10 @@ fn picture(
     app: &App<'_>,
     preview: &mut Preview,
     document: &MenuDocument,
-    (file, size): (&Path, (usize, usize)),
+    (file, panel): (&Path, (usize, usize)),
 ) -> Outcome {
+    // As it is seen: on a panel that is built in sideways, the other way round.
+    let size = picture_of(panel, document.look.turn);
     let painter = Painter::new(size, &document.look);
     let scene = preview.scene(painter.metrics.frame);
     let mut pixels = vec![0; size.0 * size.1];

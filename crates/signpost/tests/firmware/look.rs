@@ -116,6 +116,59 @@ fn own_colours_without_symbols_on_a_large_screen() {
     states_are_as_foretold(&["look.ground=navy", "look.accent=aqua", "look.symbols=false"], "3840x2160");
 }
 
+/// The picture is turned for a panel that is built in sideways: read back, it is what is foretold.
+#[test]
+fn a_turned_menu_is_as_foretold_once_it_is_turned_back() {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["tune", "timeout=never", "look.turn=90", "look.screen=1024x768"]);
+    machine.ok(&["apply", "--yes"]);
+    let spec = Spec::of_bench(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]);
+    let (mut vm, mut monitor) = Vm::with_monitor_spec(&spec, machine.folder());
+    vm.wait_for("? help");
+    // What changes is painted in bands.
+    vm.type_keys("3");
+    vm.wait_for("> 3");
+    let (dump, picture) = (machine.path("screen.ppm"), machine.path("foretold.png"));
+    monitor.say(&format!("screendump {}", dump.display())).unwrap();
+    let file = picture.to_str().unwrap();
+    machine.ok(&["preview", "--size", "1024x768", "--choose", "tidewater", "--png", file]);
+    let (real, foretold) = (screen(&dump), picture_of(&picture));
+    assert_eq!(((real.0, real.1), (foretold.0, foretold.1)), ((1024, 768), (768, 1024)));
+    let pixel = |picture: &(usize, usize, Vec<u8>), x: usize, y: usize| {
+        let at = 3 * (y * picture.0 + x);
+        [picture.2[at], picture.2[at + 1], picture.2[at + 2]]
+    };
+    let differs = (0..768)
+        .flat_map(|x| (0..1024).map(move |y| (x, y)))
+        .find(|(x, y)| pixel(&foretold, *x, *y) != pixel(&real, 1023 - y, *x));
+    assert_eq!(differs, None);
+}
+
+/// Firmware's own letters: where there is no screen of pixels, and where the look asks for them.
+#[test]
+fn without_a_screen_of_pixels_the_menu_stands_in_letters() {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    for (value, devices) in [("look.screen=keep", &["-vga", "none"][..]), ("look.screen=text", &[])] {
+        machine.ok(&["tune", "timeout=never", "look=chalk", value]);
+        machine.ok(&["apply", "--yes"]);
+        let spec = Spec {
+            devices: devices.iter().map(ToString::to_string).collect(),
+            ..Spec::of_bench(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"])
+        };
+        let mut vm = Vm::start_spec(&spec);
+        vm.wait_for("? help");
+        vm.type_keys("2");
+        vm.wait_for("> 2  Meridian Desktop 4");
+        vm.type_keys("9\r");
+        let serial = vm.until_it_ends();
+        let ours = serial.rsplit_once("BdsDxe: starting").unwrap().1;
+        // Black on light grey comes nearest to the light look.
+        assert!(ours.contains("\u{1b}[30m\u{1b}[47m"), "{ours:?}");
+    }
+}
+
 #[test]
 fn a_serial_line_is_told_each_thing_once() {
     let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
