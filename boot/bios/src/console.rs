@@ -3,7 +3,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use signpost_menu::appearance::{Appearance, Palette};
+use signpost_menu::appearance::{Appearance, Palette, ScreenMode};
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::scene::{Frame, Scene, Tone};
 use signpost_menu::screen::{Cell, Grid, paint, starting};
@@ -39,6 +39,7 @@ pub struct Console {
     palette: Palette,
     /// The screen of pixels, where the look asks for one.
     graphics: Option<Graphics>,
+    wanted: ScreenMode,
     painted: Option<Grid>,
     /// What was said last, where it is said and not painted.
     said: Option<Vec<String>>,
@@ -57,6 +58,7 @@ impl Console {
             keyboard: &UNITED_STATES,
             palette: look.palette(),
             graphics: Graphics::open(look),
+            wanted: look.screen,
             painted: None,
             said: look.announce.then(Vec::new),
             size: (columns, rows),
@@ -146,6 +148,10 @@ impl Screen for Console {
         }
         set_cursor(grid.cursor);
         self.painted = Some(grid);
+    }
+
+    fn otherwise(&self) -> Option<String> {
+        self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size))
     }
 
     fn clear(&mut self) {

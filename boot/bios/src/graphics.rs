@@ -52,6 +52,11 @@ impl Graphics {
         Some(Self { number, mode, painter, turn: look.turn, painted: None })
     }
 
+    /// The screen's own width and height, in pixels.
+    pub fn size(&self) -> (usize, usize) {
+        self.mode.size
+    }
+
     /// Shows a scene: what differs from what stands there.
     pub fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
         let scene = scene(self.painter.metrics.frame);

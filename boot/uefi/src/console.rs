@@ -1,8 +1,9 @@
 //! What the menu stands on, and keys with a clock.
 
+use alloc::string::String;
 use alloc::vec::Vec;
 
-use signpost_menu::appearance::Appearance;
+use signpost_menu::appearance::{Appearance, ScreenMode};
 use signpost_menu::keyboard::Keyboard;
 use signpost_menu::scene::{Frame, Scene};
 use signpost_place::serve::{Input, Screen};
@@ -24,6 +25,7 @@ pub struct Console {
     graphics: Option<Graphics>,
     /// What shows letters beside it, or alone.
     cells: Cells,
+    wanted: ScreenMode,
 }
 
 impl Console {
@@ -39,7 +41,7 @@ impl Console {
                 TimerTrigger::Periodic(core::time::Duration::from_millis(u64::from(TICK))),
             );
         }
-        Self { timer, keys: Keys::new(), graphics, cells }
+        Self { timer, keys: Keys::new(), graphics, cells, wanted: look.screen }
     }
 
     /// Waits until something happens; whether that is the clock.
@@ -73,6 +75,10 @@ impl Screen for Console {
             graphics.show(scene);
         }
         self.cells.show(scene);
+    }
+
+    fn otherwise(&self) -> Option<String> {
+        self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size))
     }
 
     fn clear(&mut self) {

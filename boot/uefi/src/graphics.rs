@@ -48,6 +48,11 @@ impl Graphics {
         Some(Self { output, painter, turn: look.turn, own, before, painted: None })
     }
 
+    /// The screen's own width and height, in pixels.
+    pub fn size(&self) -> (usize, usize) {
+        picture_of(self.painter.metrics.screen, self.turn)
+    }
+
     /// Shows a scene: what differs from what stands there.
     pub fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
         let scene = scene(self.painter.metrics.frame);
@@ -70,14 +75,13 @@ impl Graphics {
 
     /// The ground alone.
     fn fill(&mut self) {
-        let dims = picture_of(self.painter.metrics.screen, self.turn);
+        let dims = self.size();
         let color = BltPixel::from(self.painter.ground().0);
         let _ = self.output.blt(BltOp::VideoFill { color, dest: (0, 0), dims });
     }
 
     fn put(&mut self, top: usize, pixels: Vec<u32>) {
-        let panel = picture_of(self.painter.metrics.screen, self.turn);
-        let (area, pixels) = on_panel(panel, self.turn, top, pixels);
+        let (area, pixels) = on_panel(self.size(), self.turn, top, pixels);
         const { assert!(size_of::<BltPixel>() == size_of::<u32>() && align_of::<BltPixel>() <= align_of::<u32>()) };
         // SAFETY: a pixel of the firmware's is blue, green, red and a byte that nobody reads (UEFI specification, 12.9.2): the bytes
         // of `0x00RRGGBB` in the order of this processor; size and alignment fit.

@@ -186,7 +186,9 @@ impl<D: Drivers> Menu<'_, D> {
         if entry.starts.is_system() {
             self.drivers.remember(ours::LAST, &entry.id);
         }
-        self.drivers.remember(ours::LOG, &format!("{}: started", entry.id));
+        let otherwise = self.screen.as_ref().and_then(Screen::otherwise);
+        let otherwise = otherwise.map(|otherwise| format!("; {otherwise}")).unwrap_or_default();
+        self.drivers.remember(ours::LOG, &format!("{}: started{otherwise}", entry.id));
         if let Some(screen) = &mut self.screen {
             screen.clear_for(&entry.title);
         }

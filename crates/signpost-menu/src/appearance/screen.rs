@@ -86,6 +86,23 @@ impl ScreenMode {
         }
     }
 
+    /// What came of it where it could not be had: drawn at another size, or not at all.
+    pub fn otherwise(self, drawn: Option<(usize, usize)>) -> Option<String> {
+        let wanted = match self {
+            Self::Keep | Self::Text => return None,
+            Self::Native => None,
+            Self::Size { width, height } => Some((usize::from(width), usize::from(height))),
+        };
+        match drawn {
+            None => Some("there is no screen of pixels; the menu was in letters".into()),
+            Some(drawn) if wanted.is_none_or(|wanted| wanted == drawn) => None,
+            Some((width, height)) => Some(alloc::format!(
+                "the screen has no mode of {}; the menu was drawn at {width}x{height}",
+                self.text()
+            )),
+        }
+    }
+
     /// Which of the modes that firmware offers it is drawn in, in pixels: its place among them. Nothing where the mode stays.
     pub fn choose(self, modes: &[(usize, usize)]) -> Option<usize> {
         let area = |(width, height): (usize, usize)| width.saturating_mul(height);

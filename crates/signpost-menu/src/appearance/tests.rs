@@ -78,6 +78,22 @@ fn a_text_console_shows_what_comes_nearest_and_can_be_read() {
     }
 }
 
+#[test]
+fn a_screen_that_could_not_be_had_is_told() {
+    let otherwise = |text: &str, drawn| ScreenMode::parse(text).unwrap().otherwise(drawn);
+    assert_eq!(
+        otherwise("1300x790", Some((1280, 768))).as_deref(),
+        Some("the screen has no mode of 1300x790; the menu was drawn at 1280x768")
+    );
+    assert_eq!(otherwise("1280x768", Some((1280, 768))), None);
+    assert_eq!(otherwise("native", Some((1280, 768))), None);
+    assert_eq!(
+        otherwise("native", None).as_deref(),
+        Some("there is no screen of pixels; the menu was in letters")
+    );
+    assert_eq!((otherwise("keep", None), otherwise("text", None)), (None, None));
+}
+
 proptest! {
     #[test]
     fn what_would_do_can_be_read(text in 0_u32..0x100_0000, ground in 0_u32..0x100_0000) {

@@ -24,6 +24,9 @@ pub trait Screen {
     /// Shows what differs from what is there; `scene` makes what stands in a frame, of which a screen may have several.
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene);
 
+    /// What of the look it could not do.
+    fn otherwise(&self) -> Option<String>;
+
     /// An empty screen.
     fn clear(&mut self);
 

@@ -50,6 +50,15 @@ fn the_menu_is_drawn_as_foretold() {
     monitor.say("sendkey esc").unwrap();
     monitor.say("sendkey f4").unwrap();
     stands(&machine, &mut monitor, &[&size[..], &["--prompt", ""]].concat());
+    // Back to the menu; GaugeDOS starts, and what became of the screen is noted.
+    monitor.say("sendkey esc").unwrap();
+    stands(&machine, &mut monitor, &size);
+    monitor.say("sendkey g").unwrap();
+    stands(&machine, &mut monitor, &[&size[..], &["--choose", "gaugedos"]].concat());
+    monitor.say("sendkey ret").unwrap();
+    let noted = "gaugedos: started; the screen has no mode of 1300x790; the menu was drawn at 1280x768";
+    let last = || machine.json(&["survey"])["firmware"]["last_start"].clone();
+    assert!((0..LOOKS).any(|_| last() == noted), "{}", last());
 }
 
 /// The emulator makes the socket before it runs anything.
