@@ -22,6 +22,7 @@ pub mod preview;
 pub mod prompt;
 pub mod recipe;
 pub mod rehearse;
+pub mod report;
 pub mod resolve;
 mod starts_next;
 pub mod undo;

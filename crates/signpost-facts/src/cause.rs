@@ -3,7 +3,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use signpost_menu::ids::EntryId;
 
 use crate::code::Code;
@@ -11,7 +11,7 @@ use crate::finding::{Finding, Subject};
 use crate::number::{DiskNumber, OptionNumber, VolumeNumber};
 
 /// What a cause does to starting, the worst first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Effect {
     /// What starts cannot be told.
@@ -29,6 +29,16 @@ pub enum Effect {
 }
 
 impl Effect {
+    /// All of them, the worst first.
+    pub const ALL: [Self; 6] = [
+        Self::CannotTell,
+        Self::NothingStarts,
+        Self::StartsOther,
+        Self::SystemLost,
+        Self::WillBreak,
+        Self::Untidy,
+    ];
+
     /// The effect as a heading.
     pub fn words(self) -> &'static str {
         match self {

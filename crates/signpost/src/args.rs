@@ -6,7 +6,7 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     apply, bench, check, completions, demo, draft, entry, explain, firmware, help, history, hold, manual,
-    mend, menu, once, plan, preview, prompt, rehearse, sector, survey, tune, undo,
+    mend, menu, once, plan, preview, prompt, rehearse, report, sector, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -43,6 +43,7 @@ pub enum Command {
     Sector(sector::SectorArgs),
     Hold(hold::HoldArgs),
     Explain(explain::ExplainArgs),
+    Report(report::ReportArgs),
     Bench(bench::BenchArgs),
     Demo(demo::DemoArgs),
     Completions(completions::CompletionsArgs),

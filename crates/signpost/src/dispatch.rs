@@ -27,6 +27,7 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Hold(args) => commands::hold::run(app, &args),
         Command::Prompt(args) => commands::prompt::run(app, &args),
         Command::Explain(args) => commands::explain::run(app, &args),
+        Command::Report(args) => commands::report::run(app, &args),
         Command::Completions(args) => commands::completions::run(app, &args),
         Command::Manual(args) => commands::manual::run(app, &args),
         Command::Help(args) => commands::help::run(&args),

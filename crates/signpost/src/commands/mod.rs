@@ -20,6 +20,7 @@ pub mod plan;
 pub mod preview;
 pub mod prompt;
 pub mod rehearse;
+pub mod report;
 pub mod sector;
 mod shared;
 pub mod survey;

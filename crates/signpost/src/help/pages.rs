@@ -6,7 +6,7 @@ pub const GROUPS: [(&str, &[&str]); 5] = [
     ("Menu", &["draft", "entry", "tune"]),
     ("Change", &["plan", "apply", "undo", "mend", "once", "hold", "firmware", "sector"]),
     ("By hand", &["prompt"]),
-    ("Elsewhere", &["bench", "demo", "completions", "manual", "help"]),
+    ("Elsewhere", &["report", "bench", "demo", "completions", "manual", "help"]),
 ];
 
 /// What a newcomer types first.
@@ -51,7 +51,7 @@ const fn page(
     Page { command, examples, problems, is_guarded }
 }
 
-pub const PAGES: [Page; 24] = [
+pub const PAGES: [Page; 25] = [
     page(
         "survey",
         None,
@@ -243,6 +243,16 @@ pub const PAGES: [Page; 24] = [
             ("signpost prompt", "type as at boot"),
             ("signpost prompt --do volumes", "one line"),
             ("signpost prompt --script lines.txt", "the lines of a file"),
+        ],
+    ),
+    page(
+        "report",
+        Some("a file tells of no machine"),
+        false,
+        [
+            ("signpost survey --json > pier-1.json", "on each machine, saved where all can be read"),
+            ("signpost report pier-*.json", "all of them in one table, the worst first"),
+            ("signpost report --html page.html pier-*.json", "the same for a browser"),
         ],
     ),
     page(

@@ -12,6 +12,7 @@ pub mod out;
 pub mod plan;
 pub mod preview;
 pub mod rehearse;
+pub mod report;
 pub mod sector;
 pub mod short;
 pub mod size;

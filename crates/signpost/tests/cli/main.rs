@@ -32,6 +32,7 @@ mod promises;
 mod reach;
 mod refresh;
 mod rehearsal;
+mod report;
 mod strange_names;
 mod survey;
 mod tide;
