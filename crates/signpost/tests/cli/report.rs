@@ -55,8 +55,8 @@ fn a_page_for_a_browser_needs_nothing_from_elsewhere_and_shows_names_as_text() {
         machine.read("tide.json").replace("Tide bench PC 2", "<script>alert(1)</script> & \\\"Tide\\\"");
     machine.write("tide.json", &strange);
     let page = machine.path("page.html");
-    machine
-        .run(&[&["report", "--html", page.to_str().unwrap(), &files[0]], &[files[3].as_str()][..]].concat());
+    let run = machine.run(&["report", "--html", page.to_str().unwrap(), &files[0], &files[3]]);
+    assert_eq!(run.code, 1, "{}", run.stderr);
     let html = machine.read("page.html");
     assert!(html.contains("<td>&lt;script&gt;alert(1)&lt;/script&gt; &amp; &quot;Tide&quot;<td>"), "{html}");
     for foreign in ["<script", "http:", "https:", "src=", "@import", "url("] {
