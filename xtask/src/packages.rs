@@ -47,7 +47,7 @@ pub const FOR_TESTS: [&str; 37] = [
 pub const FOR_BOOT: [&str; 4] = ["cargo-web", "lld", "rust-web-src", "rustc-web"];
 
 /// What the pictures need.
-pub const FOR_PICTURES: [&str; 4] = ["fonts-dejavu-core", "imagemagick", "xterm", "xvfb"];
+pub const FOR_PICTURES: [&str; 5] = ["chromium", "fonts-dejavu-core", "imagemagick", "xterm", "xvfb"];
 
 /// Sees to it that these are installed: installs them as root, else says what to install.
 pub fn need(packages: &[&str]) -> Result<()> {
