@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 
 use signpost_firmware::bios::vesa::{DISPLAY_LENGTH, MODE_LENGTH, Mode, display_size};
 use signpost_look::Painter;
-use signpost_look::turned::{on_panel, picture_of};
+use signpost_look::turned::picture_of;
 use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
 use signpost_menu::scene::{Frame, Scene};
 
@@ -23,8 +23,6 @@ const DONE: u16 = 0x004f;
 const LINEAR: u16 = 1 << 14;
 /// Modes that are asked for.
 const MAX_MODES: usize = 256;
-/// Rows of pixels that are painted at a time.
-const AT_A_TIME: usize = 64;
 
 /// A screen of pixels, with what stands on it.
 pub struct Graphics {
@@ -65,17 +63,11 @@ impl Graphics {
             let row = vec![self.painter.ground().0; self.mode.size.0];
             (0..self.mode.size.1).for_each(|y| self.put(0, y, &row));
         }
-        for rows in self.painter.changed(self.painted.as_ref(), &scene) {
-            for top in rows.clone().step_by(AT_A_TIME) {
-                let count = AT_A_TIME.min(rows.end - top);
-                let mut pixels = vec![0; self.painter.metrics.screen.0 * count];
-                self.painter.paint(&scene, top, &mut pixels);
-                let (area, pixels) = on_panel(self.mode.size, self.turn, top, pixels);
-                for (y, row) in pixels.chunks(area.width).enumerate() {
-                    self.put(area.x, area.y + y, row);
-                }
+        self.painter.update(self.painted.as_ref(), &scene, self.turn, |area, pixels| {
+            for (y, row) in pixels.chunks(area.width).enumerate() {
+                self.put(area.x, area.y + y, row);
             }
-        }
+        });
         self.painted = Some(scene);
     }
 

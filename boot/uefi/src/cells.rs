@@ -10,7 +10,6 @@ use signpost_menu::screen::{Grid, paint, starting};
 use signpost_menu::spoken::news;
 use uefi::boot::{self, ScopedProtocol, SearchType};
 use uefi::proto::console::text::{Color, Output};
-use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
 use uefi::{CString16, Handle, Identify, system};
 
 use crate::shared;
@@ -112,11 +111,7 @@ impl Cells {
 
 /// A console on a serial line.
 fn serial_line(handle: Handle) -> Option<ScopedProtocol<Output>> {
-    let is_serial = shared::open::<DevicePath>(handle)
-        .ok()?
-        .node_iter()
-        .any(|node| node.full_type() == (DeviceType::MESSAGING, DeviceSubType::MESSAGING_UART));
-    is_serial.then(|| shared::open(handle).ok()).flatten()
+    shared::is_serial(handle)?.then(|| shared::open(handle).ok()).flatten()
 }
 
 /// Sets the largest mode up to a size; what the console's size is then.

@@ -1,10 +1,9 @@
 //! The screen of pixels: which mode, and putting a painted scene on it.
 
-use alloc::vec;
 use alloc::vec::Vec;
 
-use signpost_look::Painter;
-use signpost_look::turned::{on_panel, picture_of};
+use signpost_look::turned::picture_of;
+use signpost_look::{Area, Painter};
 use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
 use signpost_menu::scene::{Frame, Scene};
 use uefi::Handle;
@@ -15,8 +14,6 @@ use crate::shared;
 
 /// No screen is larger, in pixels either way.
 const LARGEST: usize = 16_384;
-/// Rows of pixels that are painted at a time: what is painted is in memory once.
-const AT_A_TIME: usize = 128;
 
 /// A screen of pixels, with what stands on it.
 pub struct Graphics {
@@ -62,14 +59,9 @@ impl Graphics {
             }
             self.fill();
         }
-        for rows in self.painter.changed(self.painted.as_ref(), &scene) {
-            for top in rows.clone().step_by(AT_A_TIME) {
-                let count = AT_A_TIME.min(rows.end - top);
-                let mut pixels = vec![0; self.painter.metrics.screen.0 * count];
-                self.painter.paint(&scene, top, &mut pixels);
-                self.put(top, pixels);
-            }
-        }
+        let output = &mut self.output;
+        self.painter
+            .update(self.painted.as_ref(), &scene, self.turn, |area, pixels| put(output, area, pixels));
         self.painted = Some(scene);
     }
 
@@ -78,20 +70,6 @@ impl Graphics {
         let dims = self.size();
         let color = BltPixel::from(self.painter.ground().0);
         let _ = self.output.blt(BltOp::VideoFill { color, dest: (0, 0), dims });
-    }
-
-    fn put(&mut self, top: usize, pixels: Vec<u32>) {
-        let (area, pixels) = on_panel(self.size(), self.turn, top, pixels);
-        const { assert!(size_of::<BltPixel>() == size_of::<u32>() && align_of::<BltPixel>() <= align_of::<u32>()) };
-        // SAFETY: a pixel of the firmware's is blue, green, red and a byte that nobody reads (UEFI specification, 12.9.2): the bytes
-        // of `0x00RRGGBB` in the order of this processor; size and alignment fit.
-        let buffer = unsafe { core::slice::from_raw_parts(pixels.as_ptr().cast::<BltPixel>(), pixels.len()) };
-        let _ = self.output.blt(BltOp::BufferToVideo {
-            buffer,
-            src: BltRegion::Full,
-            dest: (area.x, area.y),
-            dims: (area.width, area.height),
-        });
     }
 
     /// What stands on the screen is drawn over by others.
@@ -106,6 +84,20 @@ impl Graphics {
             let _ = self.output.set_mode(before);
         }
     }
+}
+
+/// Puts pixels on the screen.
+fn put(output: &mut GraphicsOutput, area: Area, pixels: &[u32]) {
+    const { assert!(size_of::<BltPixel>() == size_of::<u32>() && align_of::<BltPixel>() <= align_of::<u32>()) };
+    // SAFETY: a pixel of the firmware's is blue, green, red and a byte that nobody reads (UEFI specification, 12.9.2): the bytes
+    // of `0x00RRGGBB` in the order of this processor; size and alignment fit.
+    let buffer = unsafe { core::slice::from_raw_parts(pixels.as_ptr().cast::<BltPixel>(), pixels.len()) };
+    let _ = output.blt(BltOp::BufferToVideo {
+        buffer,
+        src: BltRegion::Full,
+        dest: (area.x, area.y),
+        dims: (area.width, area.height),
+    });
 }
 
 /// The screen that the firmware's console stands on, which stands for all of them; else any.

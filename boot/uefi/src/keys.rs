@@ -6,7 +6,6 @@ use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::session::Key;
 use uefi::boot::{self, ScopedProtocol, SearchType};
 use uefi::proto::console::text::{Input, InputEx, Key as FirmwareKey, ScanCode};
-use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
 use uefi::{Event, Handle, Identify, system};
 
 use crate::shared;
@@ -83,10 +82,7 @@ fn devices() -> Vec<Device> {
 
 /// A device; the console that stands for all of them has no device path.
 fn device(handle: Handle) -> Option<Device> {
-    let is_serial = shared::open::<DevicePath>(handle)
-        .ok()?
-        .node_iter()
-        .any(|node| node.full_type() == (DeviceType::MESSAGING, DeviceSubType::MESSAGING_UART));
+    let is_serial = shared::is_serial(handle)?;
     Some(Device { input: shared::open(handle).ok()?, is_serial })
 }
 

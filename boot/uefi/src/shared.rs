@@ -2,7 +2,15 @@
 
 use uefi::boot::{self, OpenProtocolAttributes, OpenProtocolParams, ScopedProtocol};
 use uefi::proto::ProtocolPointer;
+use uefi::proto::device_path::{DevicePath, DeviceSubType, DeviceType};
 use uefi::{Handle, Result};
+
+/// Whether a device is a serial line; none of what has no device path, as the console that stands for all.
+pub fn is_serial(handle: Handle) -> Option<bool> {
+    let path = open::<DevicePath>(handle).ok()?;
+    let uart = (DeviceType::MESSAGING, DeviceSubType::MESSAGING_UART);
+    Some(path.node_iter().any(|node| node.full_type() == uart))
+}
 
 /// Opens a handle's protocol without taking it from who holds it (`GET_PROTOCOL`, UEFI specification, 7.3): the console
 /// goes on holding its keyboards, drivers their disks.

@@ -14,5 +14,6 @@ pub mod painter;
 mod symbols;
 pub mod turned;
 
+pub use band::Area;
 pub use metrics::Metrics;
 pub use painter::Painter;

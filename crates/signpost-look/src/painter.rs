@@ -1,10 +1,11 @@
 //! Paints a scene in pixels.
 
+use alloc::vec;
 use alloc::vec::Vec;
 use core::cell::RefCell;
 use core::ops::Range;
 
-use signpost_menu::appearance::{Appearance, Colour, Palette, Role};
+use signpost_menu::appearance::{Appearance, Colour, Palette, Role, Turn};
 use signpost_menu::scene::{Piece, Scene, Tone, WHOLE};
 use signpost_menu::symbol::Symbol;
 use signpost_menu::text::shown;
@@ -14,6 +15,10 @@ use crate::band::{Area, Band};
 use crate::letters::Letters;
 use crate::metrics::{Metrics, Type};
 use crate::symbols;
+use crate::turned::{on_panel, picture_of};
+
+/// Rows of pixels that are painted at a time: of a large screen, what is painted takes two megabytes.
+const AT_A_TIME: usize = 128;
 
 /// Letters and colours for one screen.
 pub struct Painter {
@@ -57,8 +62,28 @@ impl Painter {
         }
     }
 
+    /// Paints what differs from the scene before, or from the ground alone, and hands it on piece by piece: where it stands on a
+    /// panel of which the picture is turned, and its pixels row by row.
+    pub fn update(
+        &self,
+        before: Option<&Scene>,
+        after: &Scene,
+        turn: Turn,
+        mut put: impl FnMut(Area, &[u32]),
+    ) {
+        let screen = self.metrics.screen;
+        for rows in self.changed(before, after) {
+            for top in rows.clone().step_by(AT_A_TIME) {
+                let mut pixels = vec![0; screen.0 * AT_A_TIME.min(rows.end - top)];
+                self.paint(after, top, &mut pixels);
+                let (area, pixels) = on_panel(picture_of(screen, turn), turn, top, pixels);
+                put(area, &pixels);
+            }
+        }
+    }
+
     /// The rows of pixels in which a scene differs from the one before it, or from the ground alone; neighbours are one range.
-    pub fn changed(&self, before: Option<&Scene>, after: &Scene) -> Vec<Range<usize>> {
+    fn changed(&self, before: Option<&Scene>, after: &Scene) -> Vec<Range<usize>> {
         let mut changed: Vec<Range<usize>> = Vec::new();
         for line in 0..self.metrics.frame.height {
             let cursor_of = |scene: &Scene| scene.cursor.filter(|(_, row)| *row == line);
@@ -78,15 +103,10 @@ impl Painter {
     fn piece(&self, band: &mut Band<'_>, end: usize, piece: &Piece) {
         let metrics = &self.metrics;
         match piece {
-            Piece::Bar { column, row, columns, tone } => {
+            Piece::Bar { column, row, columns } => {
                 let (x, y) = (metrics.x(*column), metrics.y(*row));
                 let area = Area { x, y, width: columns * metrics.column, height: metrics.line };
-                match tone {
-                    Tone::Chosen => {
-                        band.fill_round(area, metrics.line / 5, self.palette.of(Role::Chosen));
-                    }
-                    _ => band.fill(area, self.ground()),
-                }
+                band.fill_round(area, metrics.line / 5, self.palette.of(Role::Chosen));
             }
             Piece::Text { column, row, text, tone } => {
                 let y = metrics.y(*row) + (metrics.line - metrics.text.of_letter().1) / 2;
@@ -191,10 +211,8 @@ impl Painter {
 
     fn cursor(&self, band: &mut Band<'_>, scene: &Scene, (column, row): (usize, usize)) {
         let metrics = &self.metrics;
-        let is_on_bar = scene
-            .pieces
-            .iter()
-            .any(|piece| matches!(piece, Piece::Bar { row: own, tone: Tone::Chosen, .. } if *own == row));
+        let is_on_bar =
+            scene.pieces.iter().any(|piece| matches!(piece, Piece::Bar { row: own, .. } if *own == row));
         let colour = self.colour(if is_on_bar { Tone::Chosen } else { Tone::Heading });
         let height = metrics.line / 10;
         let y = metrics.y(row) + metrics.line - 2 * height;
@@ -222,8 +240,6 @@ fn on(scene: &Scene, line: usize) -> impl Iterator<Item = &Piece> {
 
 #[cfg(test)]
 mod tests {
-    use alloc::vec;
-
     use signpost_menu::scene::Frame;
 
     use super::*;
@@ -260,7 +276,7 @@ mod tests {
         let text = Piece::Text { column: 2, row: 3, text: "Größe Ж Ω".into(), tone: Tone::Warning };
         let title = Piece::Title { column: 2, row: 1, text: "Tide".into() };
         let meter = Piece::Meter { column: 2, row: 5, columns: 10, left: 77 };
-        let bar = Piece::Bar { column: 1, row: 3, columns: 20, tone: Tone::Chosen };
+        let bar = Piece::Bar { column: 1, row: 3, columns: 20 };
         let frame = Frame { width: 40, height: 10, is_drawn: true };
         let mut scene = Scene::empty(frame);
         scene.pieces = vec![bar, text, title, meter];

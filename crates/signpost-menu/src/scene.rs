@@ -43,7 +43,7 @@ impl Tone {
 /// Something on the screen.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Piece {
-    /// A line of one tone behind what stands on it.
+    /// What lies behind the chosen line.
     Bar {
         /// Where it starts.
         column: usize,
@@ -51,8 +51,6 @@ pub enum Piece {
         row: usize,
         /// How far it goes.
         columns: usize,
-        /// How it is meant.
-        tone: Tone,
     },
     /// A text, cut off where the scene's texts end.
     Text {
@@ -211,12 +209,12 @@ impl Scene {
     }
 
     /// Over the whole width of cells; where it is drawn, a column more than the text at either side.
-    fn bar(&mut self, row: usize, tone: Tone) {
+    fn bar(&mut self, row: usize) {
         let row = row.saturating_add(self.top);
         let (column, columns) = match self.frame.is_drawn {
             true => (self.left.saturating_sub(1), self.columns().saturating_add(2)),
             false => (0, self.frame.width.saturating_sub(1)),
         };
-        self.pieces.push(Piece::Bar { column, row, columns, tone });
+        self.pieces.push(Piece::Bar { column, row, columns });
     }
 }

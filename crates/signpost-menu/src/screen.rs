@@ -110,8 +110,8 @@ pub fn paint(scene: &Scene) -> Grid {
     let mut grid = Grid::new(scene.frame.width, scene.frame.height);
     for piece in &scene.pieces {
         match piece {
-            Piece::Bar { column, row, columns, tone } => {
-                grid.fill((*column, *row), *columns, Cell { symbol: ' ', tone: *tone });
+            Piece::Bar { column, row, columns } => {
+                grid.fill((*column, *row), *columns, Cell { symbol: ' ', tone: Tone::Chosen });
             }
             Piece::Text { column, row, text, tone } => {
                 grid.put(*column, *row, text, *tone);

@@ -12,6 +12,13 @@ pub(super) struct Wanted {
     pub(super) column: usize,
 }
 
+impl Wanted {
+    /// What is wrong with it, where it stands.
+    pub(super) fn problem(&self, message: String) -> Problem {
+        Problem { line: self.line, column: self.column, message }
+    }
+}
+
 /// Reads a policy: `timeout = 10` at the top, or under the table that the key's name begins with (`[kernel]`, `args = …`).
 ///
 /// # Errors

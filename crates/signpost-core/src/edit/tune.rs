@@ -75,10 +75,9 @@ pub fn tune_from(path: &Path, text: &str, policy: (&Path, &str)) -> Result<Tuned
     let faulty = |problems| Error::MenuFile { file: policy.0.display().to_string(), problems };
     let policy = policy::read(policy.1).map_err(faulty)?;
     change(path, text, |text, before| {
-        let problems = policy.iter().filter_map(|wanted| {
-            let message = assign(text, before, &wanted.assignment).err()?;
-            Some(Problem { line: wanted.line, column: wanted.column, message })
-        });
+        let problems = policy
+            .iter()
+            .filter_map(|wanted| Some(wanted.problem(assign(text, before, &wanted.assignment).err()?)));
         let problems: Vec<Problem> = problems.collect();
         if problems.is_empty() { Ok(()) } else { Err(faulty(problems)) }
     })
@@ -130,7 +129,6 @@ fn loaded(path: &Path, text: &str) -> Result<(MenuText, MenuDocument, Option<Err
 pub fn tune_look(path: &Path, text: &str, look: (&Path, &str)) -> Result<Tuned> {
     let faulty = |problems| Error::MenuFile { file: look.0.display().to_string(), problems };
     let wanted = policy::read(look.1).map_err(faulty)?;
-    let at = |place: &policy::Wanted, message| Problem { line: place.line, column: place.column, message };
     change(path, text, |text, before| {
         for key in KEYS.iter().filter(|key| key.table == LOOK) {
             reset(text, key);
@@ -141,7 +139,7 @@ pub fn tune_look(path: &Path, text: &str, look: (&Path, &str)) -> Result<Tuned> 
                 Ok(key) if key.table != LOOK => format!("{name} is no key of a look"),
                 _ => assign(text, before, &wanted.assignment).err()?,
             };
-            Some(at(wanted, message))
+            Some(wanted.problem(message))
         });
         let problems: Vec<Problem> = problems.collect();
         match wanted.first() {

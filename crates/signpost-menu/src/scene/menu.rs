@@ -115,7 +115,7 @@ fn rows(scene: &mut Scene, session: &Session, head: usize, room: usize) {
             (false, false) => Tone::Faint,
         };
         if place == chosen {
-            scene.bar(at, tone);
+            scene.bar(at);
         }
         let mark = if place == chosen { ">" } else { " " };
         let number = format!("{mark} {:>digits$}  ", place.saturating_add(1));
@@ -220,7 +220,7 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     let part: String = editor.text().chars().skip(from).take(room).collect();
     let text_row = row.saturating_add(1).min(lines.saturating_sub(1));
     if scene.frame.is_drawn {
-        scene.bar(text_row, Tone::Chosen);
+        scene.bar(text_row);
     }
     scene.text(0, text_row, &part, Tone::Chosen);
     scene.set_cursor(editor.cursor().saturating_sub(from), text_row);
