@@ -7,6 +7,7 @@ use signpost_firmware::bios::vesa::{DISPLAY_LENGTH, MODE_LENGTH, Mode, display_s
 use signpost_look::Painter;
 use signpost_look::turned::picture_of;
 use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
+use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 
 use crate::real::{self, BOUNCE, Registers, interrupt};
@@ -37,11 +38,12 @@ impl Graphics {
     /// The mode that the look asks for. Firmware leaves a screen of letters: one of pixels is taken only where a size is named, or
     /// the display's own.
     pub fn open(look: &Appearance) -> Option<Self> {
-        let wanted = match look.screen {
-            ScreenMode::Keep | ScreenMode::Text => return None,
-            ScreenMode::Native => display().unwrap_or(ScreenMode::Native),
-            size @ ScreenMode::Size { .. } => size,
-        };
+        if !look.screen.is_drawn(Firmware::Bios) {
+            return None;
+        }
+        let of_display =
+            Some(look.screen).filter(|screen| *screen == ScreenMode::Native).and_then(|_| display());
+        let wanted = of_display.unwrap_or(look.screen);
         let modes: Vec<(u16, Mode)> =
             numbers().into_iter().filter_map(|number| Some((number, mode(number)?))).collect();
         let sizes: Vec<(usize, usize)> = modes.iter().map(|(_, mode)| mode.size).collect();

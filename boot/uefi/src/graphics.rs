@@ -4,7 +4,8 @@ use alloc::vec::Vec;
 
 use signpost_look::turned::picture_of;
 use signpost_look::{Area, Painter};
-use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
+use signpost_menu::appearance::{Appearance, Turn};
+use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 use uefi::Handle;
 use uefi::boot::{self, ScopedProtocol};
@@ -30,7 +31,7 @@ pub struct Graphics {
 impl Graphics {
     /// The screen that the console stands on, where the look is to be drawn and there is one.
     pub fn open(look: &Appearance) -> Option<Self> {
-        if look.screen == ScreenMode::Text {
+        if !look.screen.is_drawn(Firmware::Uefi) {
             return None;
         }
         let output = screen()?;

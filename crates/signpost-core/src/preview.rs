@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 
 use signpost_facts::{Error, Result};
-use signpost_menu::appearance::ScreenMode;
 use signpost_menu::document::Host;
 use signpost_menu::ids::EntryId;
 use signpost_menu::policy::{Shown, Situation, open};
@@ -161,18 +160,22 @@ fn when_shown(document: &MenuDocument, shown: Shown) -> Option<String> {
     Some(note.into())
 }
 
-/// Signs that the letters at boot may lack: `has` says of one whether it is there.
+/// Signs that the letters at boot may lack, ours where the menu is drawn: `has` says of one whether it is there.
 ///
 /// Of firmware's own letters, the specification promises those of Basic Latin, and firmware has those of Latin-1 (UEFI
 /// specification, 12.4.3).
-pub fn signs_without_letters(document: &MenuDocument, has: impl Fn(char) -> bool) -> Option<String> {
+pub fn signs_without_letters(
+    document: &MenuDocument,
+    is_drawn: bool,
+    has: impl Fn(char) -> bool,
+) -> Option<String> {
     let own = document.settings.heading.iter().chain(&document.look.closing);
     let titles = own.chain(document.entries.iter().map(|entry| &entry.title));
     let signs: BTreeSet<char> = titles.flat_map(|title| title.chars()).filter(|c| !has(*c)).collect();
     let all: Vec<String> = signs.into_iter().map(String::from).collect();
-    let note = || match document.look.screen {
-        ScreenMode::Text => format!("a firmware's console may not show these signs: {}", all.join(" ")),
-        _ => format!("the letters at boot lack these signs, and show a frame for each: {}", all.join(" ")),
+    let note = || match is_drawn {
+        false => format!("a firmware's console may not show these signs: {}", all.join(" ")),
+        true => format!("the letters at boot lack these signs, and show a frame for each: {}", all.join(" ")),
     };
     (!all.is_empty()).then(note)
 }

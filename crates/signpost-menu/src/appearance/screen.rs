@@ -2,6 +2,8 @@
 
 use alloc::string::String;
 
+use crate::resolve::Firmware;
+
 /// How large letters are, in halves of the smallest: its lines are 16 pixels high.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Scale {
@@ -83,6 +85,15 @@ impl ScreenMode {
             Self::Native => "native".into(),
             Self::Text => "text".into(),
             Self::Size { width, height } => alloc::format!("{width}x{height}"),
+        }
+    }
+
+    /// Whether the menu is drawn in pixels: firmware's own letters are asked for, or are what BIOS firmware leaves.
+    pub fn is_drawn(self, firmware: Firmware) -> bool {
+        match self {
+            Self::Text => false,
+            Self::Keep => firmware == Firmware::Uefi,
+            Self::Native | Self::Size { .. } => true,
         }
     }
 

@@ -3,6 +3,7 @@ use alloc::vec::Vec;
 use proptest::prelude::*;
 
 use super::*;
+use crate::resolve::Firmware;
 
 #[test]
 fn every_look_can_be_read() {
@@ -76,6 +77,17 @@ fn a_text_console_shows_what_comes_nearest_and_can_be_read() {
             assert!(of(front).contrast(of(behind)) >= MIN_CONTRAST, "{name:?} {role:?}");
         }
     }
+}
+
+#[test]
+fn bios_firmware_leaves_letters_and_uefi_pixels() {
+    let drawn = |text: &str| {
+        let mode = ScreenMode::parse(text).unwrap();
+        (mode.is_drawn(Firmware::Uefi), mode.is_drawn(Firmware::Bios))
+    };
+    assert_eq!(drawn("keep"), (true, false));
+    assert_eq!(drawn("text"), (false, false));
+    assert_eq!((drawn("native"), drawn("1280x800")), ((true, true), (true, true)));
 }
 
 #[test]

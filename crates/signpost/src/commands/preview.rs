@@ -9,8 +9,7 @@ use signpost_look::Painter;
 use signpost_look::letters::{Letters, Size};
 use signpost_look::turned::picture_of;
 use signpost_menu::MenuDocument;
-use signpost_menu::appearance::ScreenMode;
-use signpost_menu::resolve::{Firmware, Surroundings};
+use signpost_menu::resolve::Surroundings;
 use signpost_menu::scene::Frame;
 use signpost_menu::screen::paint;
 use signpost_menu::text::shown;
@@ -83,10 +82,10 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
     let mut preview = preview(&look, &menu.document, &asked(args, &menu.document)?)?;
+    let is_drawn = menu.document.look.screen.is_drawn(look.firmware());
     let letters = Letters::of(Size::Small);
-    let is_text = menu.document.look.screen == ScreenMode::Text || look.firmware() == Firmware::Bios;
-    let has = |c: char| if is_text { u32::from(c) <= 0xff } else { letters.has(c) };
-    preview.notes.extend(signs_without_letters(&menu.document, has));
+    let has = |c: char| if is_drawn { letters.has(c) } else { u32::from(c) <= 0xff };
+    preview.notes.extend(signs_without_letters(&menu.document, is_drawn, has));
     if args.spoken {
         let rows = preview.scene(Frame::cells(80, 25)).spoken;
         let lines = rows.iter().map(|line| format!("{}\n", shown(line))).collect::<String>();
@@ -94,8 +93,7 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         app.show(&Shown { rows: rows.clone(), png: None, notes: &preview.notes }, text);
         return Ok(Exit::Done);
     }
-    let is_letters = look.firmware() == Firmware::Bios && menu.document.look.screen == ScreenMode::Keep;
-    if args.png.is_some() && (is_letters || menu.document.look.screen == ScreenMode::Text) {
+    if args.png.is_some() && !is_drawn {
         preview.notes.push(
             "this machine's menu is in firmware's own letters: look.screen=native, or a size, has it drawn as this picture".into(),
         );

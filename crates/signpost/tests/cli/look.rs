@@ -136,3 +136,19 @@ fn a_look_is_handed_on_as_one_file() {
     }
     assert_eq!(other.read("menu.toml"), before);
 }
+
+/// BIOS firmware leaves a screen of letters; the menu is drawn there once a size is named.
+#[test]
+fn on_bios_what_letters_lack_goes_by_how_the_menu_is_shown() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    signpost_demo::gauge::write_lathe(machine.folder()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["entry", "rename", "gaugedos", "Gauge — Ω"]);
+    let file = machine.path("menu.png");
+    let notes = || machine.json(&["preview", "--png", file.to_str().unwrap()])["notes"].to_string();
+    let letters = notes();
+    assert!(letters.contains("show these signs: Ω —") && letters.contains("look.screen=native"), "{letters}");
+    machine.ok(&["tune", "look.screen=1280x800"]);
+    assert_eq!(notes(), "[]");
+}
