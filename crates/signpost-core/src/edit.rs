@@ -1,6 +1,7 @@
 //! Changes to the menu file that keep everything else in it to the byte: comments, blank lines, order, line ends.
 
 mod add;
+mod assignments;
 mod block;
 mod entries;
 mod menu_text;
@@ -16,11 +17,12 @@ pub use block::{block, replace_block};
 pub use entries::{HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal};
 pub(crate) use menu_text::{MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};
+pub use policy::{OWN_KEYS, OwnKey, Policy, Refreshed};
 use signpost_facts::{Error, Result};
 pub use signpost_menu::keys::{KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, document};
-pub use tune::{Setting, Tuned, look_file, tune, tune_from, tune_look};
+pub use tune::{Difference, Setting, Tuned, look_file, tune, tune_look};
 
 pub use crate::draft::reset;
 
@@ -34,22 +36,8 @@ fn wrong(why: impl Into<String>) -> Error {
 /// # Errors
 /// Where none or several do: which are near.
 pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
-    let lower = name.to_lowercase();
     let entries = &document.entries;
-    let start = |entry: &document::Entry| {
-        !lower.is_empty() && (entry.id.starts_with(&lower) || entry.title.to_lowercase().starts_with(&lower))
-    };
-    let matching = |is_it: &dyn Fn(&document::Entry) -> bool| -> Vec<usize> {
-        entries.iter().enumerate().filter(|(_, entry)| is_it(entry)).map(|(index, _)| index).collect()
-    };
-    // An id names one entry, whatever others are called.
-    let mut found = matching(&|entry| entry.id == name);
-    if found.is_empty() {
-        found = matching(&|entry| entry.title.to_lowercase() == lower);
-    }
-    if found.is_empty() {
-        found = matching(&start);
-    }
+    let found = called(document, name).unwrap_or_else(|| beginning(document, name));
     let ids = |found: &[usize]| {
         found.iter().map(|index| entries[*index].id.as_str()).collect::<Vec<_>>().join(", ")
     };
@@ -65,6 +53,31 @@ pub fn find(document: &MenuDocument, name: &str) -> Result<usize> {
         }
         several => Err(wrong(format!("{name} is ambiguous: it fits {}; write more of it", ids(several)))),
     }
+}
+
+/// The entries that are called so: by its id one, else by their title; `None` where none is.
+fn called(document: &MenuDocument, name: &str) -> Option<Vec<usize>> {
+    let lower = name.to_lowercase();
+    // An id names one entry, whatever others are called.
+    let by_id = matching(document, |entry| entry.id == name);
+    let found = if by_id.is_empty() {
+        matching(document, |entry| entry.title.to_lowercase() == lower)
+    } else {
+        by_id
+    };
+    Some(found).filter(|found| !found.is_empty())
+}
+
+/// The entries whose id or title begins so.
+fn beginning(document: &MenuDocument, name: &str) -> Vec<usize> {
+    let lower = name.to_lowercase();
+    matching(document, |entry| {
+        !lower.is_empty() && (entry.id.starts_with(&lower) || entry.title.to_lowercase().starts_with(&lower))
+    })
+}
+
+fn matching(document: &MenuDocument, is_it: impl Fn(&document::Entry) -> bool) -> Vec<usize> {
+    document.entries.iter().enumerate().filter(|(_, entry)| is_it(entry)).map(|(index, _)| index).collect()
 }
 
 /// The id of the group that a name means.

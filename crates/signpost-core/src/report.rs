@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 use signpost_facts::cause::Effect;
 use signpost_facts::{FirmwareKind, SCHEMA};
 
+use crate::edit::Difference;
+
 /// All of them.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Report {
@@ -28,6 +30,29 @@ pub struct MachineRow {
     pub starts_next: String,
     /// What is wrong, the worst first.
     pub problems: Vec<Problem>,
+    /// How its menu file stands to the policy there; nothing where it has none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub policy: Option<PolicyRow>,
+}
+
+/// How a machine's menu file stands to the policy there.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PolicyRow {
+    /// Where they differ.
+    pub differences: Vec<Difference>,
+    /// What of the policy fits nothing there.
+    #[serde(default)]
+    pub notes: Vec<String>,
+    /// Why the two could not be compared.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<String>,
+}
+
+impl PolicyRow {
+    /// Whether the menu file is as the policy says.
+    pub fn is_followed(&self) -> bool {
+        self.differences.is_empty() && self.fault.is_none()
+    }
 }
 
 /// What is wrong with a machine.
@@ -104,6 +129,7 @@ struct Told {
     findings: Vec<Wrong>,
     #[serde(default)]
     causes: Vec<Wrong>,
+    policy: Option<PolicyRow>,
 }
 
 #[derive(Deserialize)]
@@ -168,6 +194,7 @@ fn row(file: &str, text: &str) -> Result<MachineRow, String> {
             .or(told.firmware.and_then(|firmware| firmware.starts_next))
             .unwrap_or_default(),
         problems,
+        policy: told.policy,
     })
 }
 

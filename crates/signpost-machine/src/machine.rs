@@ -243,6 +243,11 @@ impl Machine {
         self.folder.join("menu.toml")
     }
 
+    /// The machine's own policy, which may not be there; `None` for loose disks.
+    pub fn policy_file(&self) -> Option<PathBuf> {
+        (self.firmware != FirmwareKind::Unknown).then(|| self.folder.join("policy.toml"))
+    }
+
     /// The folder of its history.
     pub fn history_folder(&self) -> PathBuf {
         self.state_folder().join("history")

@@ -6,7 +6,7 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     apply, bench, check, completions, demo, draft, entry, explain, firmware, help, history, hold, manual,
-    mend, menu, once, plan, preview, prompt, rehearse, report, sector, survey, tune, undo,
+    mend, menu, once, plan, policy, preview, prompt, rehearse, report, sector, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -30,6 +30,7 @@ pub enum Command {
     Menu(menu::MenuArgs),
     Entry(entry::EntryArgs),
     Tune(tune::TuneArgs),
+    Policy(policy::PolicyArgs),
     Plan(plan::PlanArgs),
     Apply(apply::ApplyArgs),
     Undo(undo::UndoArgs),

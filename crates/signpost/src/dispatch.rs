@@ -14,6 +14,7 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Menu(args) => commands::menu::run(app, &args),
         Command::Entry(args) => commands::entry::run(app, &args),
         Command::Tune(args) => commands::tune::run(app, &args),
+        Command::Policy(args) => commands::policy::run(app, &args),
         Command::Plan(args) => commands::plan::run(app, &args),
         Command::Apply(args) => commands::apply::run(app, &args),
         Command::Undo(args) => commands::undo::run(app, &args),

@@ -8,7 +8,7 @@ use signpost_menu::ids::EntryId;
 use signpost_menu::kernel_args::{changed_words, is_change};
 use signpost_menu::place::{Mistyped, Place, VolumeRef};
 use signpost_place::Look;
-use toml_edit::{ArrayOfTables, Item, Table, Value};
+use toml_edit::{Item, Table, Value};
 
 use super::{MenuText, find, find_group, set, wrong};
 use crate::menu_file::{self, MenuFile};
@@ -178,27 +178,16 @@ pub fn move_entry(menu: &MenuFile, name: &str, to: &Where) -> Result<(String, En
             from
         }
     };
-    put_at(text.sections("entry")?, from, target);
+    let mut order: Vec<usize> = (0..document.entries.len()).collect();
+    order.remove(from);
+    order.insert(target.min(order.len()), from);
+    text.reorder(&order)?;
     Ok((text.finish(&menu.path)?, id))
 }
 
 /// An index among the others, once the entry itself is taken out of the list.
 fn before(from: usize, index: usize) -> usize {
     if index > from { index - 1 } else { index }
-}
-
-/// Takes the section at one index to another. Where each stands in the file is the list's, what stands before it goes
-/// with it.
-fn put_at(sections: &mut ArrayOfTables, from: usize, to: usize) {
-    let mut tables: Vec<Table> = sections.iter().cloned().collect();
-    let places: Vec<_> = tables.iter().map(Table::position).collect();
-    let moved = tables.remove(from);
-    tables.insert(to.min(tables.len()), moved);
-    sections.clear();
-    for (mut table, place) in tables.into_iter().zip(places) {
-        table.set_position(place);
-        sections.push(table);
-    }
 }
 
 /// The file's text without an entry; its id, and what stands against it.
@@ -238,21 +227,28 @@ fn take_out(
     }
     let mut after = document.clone();
     after.entries.remove(index);
-    let refusal = last_way(look, document, &after);
+    let refusal = last_way(look, document, &after, &|_| false);
     text.sections("entry")?.remove(index);
     Ok((id, refusal))
 }
 
-/// The guard against a change to the menu after which nothing in it starts a system that something in it started.
-fn last_way(look: &Look, before: &MenuDocument, after: &MenuDocument) -> Option<Refusal> {
+/// The guard against a change to the menu after which nothing in it starts a system that something in it started, and that is
+/// wanted.
+pub(super) fn last_way(
+    look: &Look,
+    before: &MenuDocument,
+    after: &MenuDocument,
+    is_unwanted: &dyn Fn(&signpost_facts::System) -> bool,
+) -> Option<Refusal> {
     let starts = |document: &MenuDocument| -> Vec<String> {
         let resolved = resolve(look, document);
         let targets = resolved.iter().filter_map(|entry| entry.target.as_ref().ok());
         targets.flat_map(|target| started_by(look, target)).map(|system| system.id.clone()).collect()
     };
     let (before, after) = (starts(before), starts(after));
-    let is_lost =
-        |system: &&signpost_facts::System| before.contains(&system.id) && !after.contains(&system.id);
+    let is_lost = |system: &&signpost_facts::System| {
+        before.contains(&system.id) && !after.contains(&system.id) && !is_unwanted(system)
+    };
     let lost = look.survey.systems.iter().find(is_lost);
     lost.map(|system| Refusal {
         code: Code::LastWay,
@@ -266,7 +262,7 @@ fn last_way(look: &Look, before: &MenuDocument, after: &MenuDocument) -> Option<
 /// # Errors
 /// Where one of the two does not hold.
 pub fn loses(look: &Look, menu: &MenuFile, text: &str) -> Result<Option<Refusal>> {
-    Ok(last_way(look, &menu.document, &menu_file::check(&menu.path, text)?))
+    Ok(last_way(look, &menu.document, &menu_file::check(&menu.path, text)?, &|_| false))
 }
 
 /// The file's text with a `[[hide]]` more: what draft never offers again. An entry goes from the menu too.

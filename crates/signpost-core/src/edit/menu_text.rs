@@ -132,6 +132,21 @@ impl MenuText {
         Ok(())
     }
 
+    /// Puts the entries into this order, by their indexes. Where each stands in the file is the list's, what stands before it goes
+    /// with it.
+    pub(super) fn reorder(&mut self, order: &[usize]) -> Result<()> {
+        let sections = self.sections("entry")?;
+        let tables: Vec<Table> = sections.iter().cloned().collect();
+        let places: Vec<_> = tables.iter().map(Table::position).collect();
+        sections.clear();
+        for (table, place) in order.iter().filter_map(|index| tables.get(*index)).zip(places) {
+            let mut table = table.clone();
+            table.set_position(place);
+            sections.push(table);
+        }
+        Ok(())
+    }
+
     /// Puts the one section of a text before the entry that stands at an index; what stands behind the last section
     /// stays before one that is put behind it.
     pub(crate) fn insert_entry(&mut self, at: usize, text: &str) -> Result<()> {

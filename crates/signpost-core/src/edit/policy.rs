@@ -1,70 +1,189 @@
-//! A policy file: keys of `tune` with their values, as TOML, the same for many machines.
+//! A policy: what one file says of the menus of many machines. Its keys are those of `tune`; beside them it says which systems come
+//! first, which are hidden, and what they are called. It names them by title or id and never by a volume, so that one file fits
+//! machines whose disks differ: each machine's own survey fills it in.
 
+mod follow;
+mod names;
+mod refresh;
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use signpost_facts::{Error, Result};
 use signpost_menu::Problem;
-use toml_edit::{Document, Item, Key, Table};
+use signpost_menu::document::Host;
+use toml_edit::{Document, Key, TableLike};
 
-/// A key that the policy sets.
-pub(super) struct Wanted {
-    /// `KEY=VALUE`, as `tune` takes it.
-    pub(super) assignment: String,
-    /// Where it stands, both from 1.
-    pub(super) line: usize,
-    pub(super) column: usize,
+use super::assignments::{self, Place, Wanted};
+pub use refresh::Refreshed;
+
+/// A key that policies have beside those of `tune`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct OwnKey {
+    /// As it stands in the file.
+    pub name: &'static str,
+    /// Its values, in words.
+    pub values: &'static str,
+    /// What it is for.
+    pub meaning: &'static str,
+    /// A line that may be written.
+    pub example: &'static str,
 }
 
-impl Wanted {
-    /// What is wrong with it, where it stands.
-    pub(super) fn problem(&self, message: String) -> Problem {
-        Problem { line: self.line, column: self.column, message }
+const STRICT: &str = "strict";
+const ORDER: &str = "order";
+const HIDE: &str = "hide";
+const TITLES: &str = "titles";
+
+/// The keys that policies have beside those of `tune`.
+pub const OWN_KEYS: [OwnKey; 4] = [
+    OwnKey {
+        name: STRICT,
+        values: "true or false",
+        meaning: "what fits nothing on a machine is an error there, and not a note",
+        example: "strict = true",
+    },
+    OwnKey {
+        name: ORDER,
+        values: "a list of systems or entries",
+        meaning: "these come first in the menu, in this order",
+        example: "order = [\"Meridian Desktop 4\", \"larkspur\"]",
+    },
+    OwnKey {
+        name: HIDE,
+        values: "a list of systems or entries",
+        meaning: "these are not in the menu, and draft never offers them",
+        example: "hide = [\"Lantern Live\"]",
+    },
+    OwnKey {
+        name: TITLES,
+        values: "a table: a system or entry, and its title",
+        meaning: "what the menu calls them",
+        example: "titles.larkspur = \"Larkspur for guests\"",
+    },
+];
+
+/// A policy that was read.
+pub struct Policy {
+    file: PathBuf,
+    is_strict: bool,
+    /// The keys of `tune`.
+    settings: Vec<Wanted>,
+    order: Vec<Named>,
+    hidden: Vec<Named>,
+    titles: Vec<(Named, String)>,
+}
+
+/// A system or an entry, as it is named in the file.
+struct Named {
+    name: String,
+    at: Place,
+}
+
+impl Policy {
+    /// Reads a policy; `file` is where it stands.
+    ///
+    /// # Errors
+    /// [`Error::MenuFile`] with all that is wrong with it.
+    pub fn parse(file: &Path, text: &str) -> Result<Self> {
+        let text = assignments::plain(text);
+        let faulty = |problems| Error::MenuFile { file: file.display().to_string(), problems };
+        let document = assignments::document(text).map_err(faulty)?;
+        let own = OWN_KEYS.map(|key| key.name);
+        let (settings, problems) = assignments::of_document(text, &document, &own);
+        let mut reader = Reader { text, problems };
+        let policy = Self {
+            file: file.to_path_buf(),
+            is_strict: reader.flag(&document, STRICT),
+            settings,
+            order: reader.names(&document, ORDER),
+            hidden: reader.names(&document, HIDE),
+            titles: reader.titles(&document),
+        };
+        reader.contradictions(&policy);
+        reader.problems.sort_by_key(|problem| (problem.line, problem.column));
+        if reader.problems.is_empty() { Ok(policy) } else { Err(faulty(reader.problems)) }
+    }
+
+    /// Who shows the menu, where it says so.
+    pub fn host(&self) -> Option<Host> {
+        let setting = self.settings.iter().rfind(|setting| setting.name == "host")?;
+        Host::ALL.into_iter().find(|host| host.word() == setting.value)
     }
 }
 
-/// Reads a policy: `timeout = 10` at the top, or under the table that the key's name begins with (`[kernel]`, `args = …`).
-///
-/// # Errors
-/// All that is wrong with it.
-pub(super) fn read(text: &str) -> Result<Vec<Wanted>, Vec<Problem>> {
-    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-    let document = Document::parse(text).map_err(|error| {
-        let at = error.span().map_or(0, |span| span.start);
-        vec![problem(text, at, error.message().to_string())]
-    })?;
-    let (mut wanted, mut problems) = (Vec::new(), Vec::new());
-    keys(text, "", document.as_table(), &mut wanted, &mut problems);
-    if problems.is_empty() { Ok(wanted) } else { Err(problems) }
+/// Reads what is not a key of `tune`.
+struct Reader<'t> {
+    text: &'t str,
+    problems: Vec<Problem>,
 }
 
-fn keys(text: &str, prefix: &str, table: &Table, wanted: &mut Vec<Wanted>, problems: &mut Vec<Problem>) {
-    for (name, item) in table {
-        let at = table.key(name).and_then(Key::span).map_or(0, |span| span.start);
-        let value = match item {
-            Item::Table(inner) if prefix.is_empty() => {
-                keys(text, &format!("{name}."), inner, wanted, problems);
-                continue;
-            }
-            Item::Value(value) if value.is_str() => value.as_str().map(str::to_string),
-            Item::Value(value) if value.is_integer() => value.as_integer().map(|number| number.to_string()),
-            Item::Value(value) if value.is_float() => value.as_float().map(|number| number.to_string()),
-            Item::Value(value) => value.as_bool().map(|flag| flag.to_string()),
-            _ => None,
+impl Reader<'_> {
+    /// Where a key of a table stands.
+    fn place(&self, table: &dyn TableLike, name: &str) -> Place {
+        Place::of(self.text, table.key(name).and_then(Key::span).map_or(0, |span| span.start))
+    }
+
+    fn wrong(&mut self, at: Place, message: impl Into<String>) {
+        self.problems.push(at.problem(message));
+    }
+
+    fn flag(&mut self, document: &Document<&str>, name: &str) -> bool {
+        let Some(item) = document.get(name) else { return false };
+        item.as_bool().unwrap_or_else(|| {
+            let at = self.place(document.as_table(), name);
+            self.wrong(at, format!("{name} takes true or false"));
+            false
+        })
+    }
+
+    fn names(&mut self, document: &Document<&str>, name: &str) -> Vec<Named> {
+        let Some(item) = document.get(name) else { return Vec::new() };
+        let at = self.place(document.as_table(), name);
+        let Some(values) = item.as_array() else {
+            self.wrong(at, format!("{name} takes a list of titles or ids, such as [\"larkspur\"]"));
+            return Vec::new();
         };
-        match value {
-            Some(value) => {
-                let Problem { line, column, .. } = problem(text, at, String::new());
-                wanted.push(Wanted { assignment: format!("{prefix}{name}={value}"), line, column });
+        let mut names: Vec<Named> = Vec::new();
+        for value in values {
+            let at = value.span().map_or(at, |span| Place::of(self.text, span.start));
+            match value.as_str() {
+                Some(named) if names.iter().any(|other| other.name == named) => {
+                    self.wrong(at, format!("{named} stands in {name} twice"));
+                }
+                Some(named) => names.push(Named { name: named.to_string(), at }),
+                None => self.wrong(at, format!("{name} takes titles or ids, as text")),
             }
-            None => {
-                let message = format!("{prefix}{name} takes a text, a number, true or false");
-                problems.push(problem(text, at, message));
+        }
+        names
+    }
+
+    fn titles(&mut self, document: &Document<&str>) -> Vec<(Named, String)> {
+        let Some(item) = document.get(TITLES) else { return Vec::new() };
+        let Some(table) = item.as_table_like() else {
+            let at = self.place(document.as_table(), TITLES);
+            self.wrong(at, "titles is a table: a system's or entry's title or id, and its title in the menu");
+            return Vec::new();
+        };
+        let mut titles = Vec::new();
+        for (name, item) in table.iter() {
+            let at = self.place(table, name);
+            match item.as_str() {
+                Some(title) => titles.push((Named { name: name.to_string(), at }, title.to_string())),
+                None => self.wrong(at, format!("titles.{name} takes a text")),
+            }
+        }
+        titles
+    }
+
+    /// What is hidden has no place and no title.
+    fn contradictions(&mut self, policy: &Policy) {
+        let others = policy.order.iter().map(|named| (ORDER, named));
+        let others = others.chain(policy.titles.iter().map(|(named, _)| (TITLES, named)));
+        for (key, named) in others {
+            if policy.hidden.iter().any(|hidden| hidden.name == named.name) {
+                self.wrong(named.at, format!("{} stands in {key} and in {HIDE}", named.name));
             }
         }
     }
-}
-
-/// What is wrong at a byte of the text.
-fn problem(text: &str, at: usize, message: String) -> Problem {
-    let before = text.get(..at).unwrap_or(text);
-    let line_start = before.rfind('\n').map_or(0, |end| end + 1);
-    let line = before.matches('\n').count() + 1;
-    Problem { line, column: before[line_start..].chars().count() + 1, message }
 }

@@ -2,15 +2,16 @@
 
 use std::path::Path;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use signpost_facts::{Error, Result};
 use signpost_menu::document::{Show, Timeout};
+use signpost_menu::ids::EntryId;
 use signpost_menu::keys::{self, KEYS, Key};
 use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, Problem, parse_leniently};
 use toml_edit::{Item, Value};
 
-use super::{MenuText, find, policy, wrong};
+use super::{MenuText, assignments, find, wrong};
 use crate::menu_file::{self, MenuFile};
 
 /// What `tune` did, or would do.
@@ -20,9 +21,40 @@ pub struct Tuned {
     pub settings: Vec<Setting>,
     /// What nobody would expect of these values.
     pub warnings: Vec<String>,
+    /// What a policy changes beside keys: titles, order, what is hidden.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub entries: Vec<Difference>,
+    /// What of a policy fits nothing on this machine.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+    /// Entries that are in the menu no more since a policy hides them: draft is not to take them for removed by hand.
+    #[serde(skip)]
+    pub hidden: Vec<EntryId>,
     /// The file's text then.
     #[serde(skip)]
     pub text: String,
+}
+
+impl Tuned {
+    /// All that changes: keys, then what a policy changes beside them.
+    pub fn differences(&self) -> Vec<Difference> {
+        let keys = self.settings.iter().filter_map(|setting| {
+            let before = setting.before.clone()?;
+            Some(Difference { key: setting.name.to_string(), value: setting.value.clone(), before })
+        });
+        keys.chain(self.entries.iter().cloned()).collect()
+    }
+}
+
+/// What is another than it was, or than a policy says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Difference {
+    /// The key, as it stands in a policy.
+    pub key: String,
+    /// Its value then.
+    pub value: String,
+    /// Its value now.
+    pub before: String,
 }
 
 /// A key and its value.
@@ -66,25 +98,8 @@ pub fn tune(path: &Path, text: &str, assignments: &[String], resets: &[String]) 
     })
 }
 
-/// Sets the keys that a policy file names: one file for many machines, since its keys are those of [`tune`], and its default
-/// may be a title. The rest of the menu file stays.
-///
-/// # Errors
-/// Where the policy file is wrong, or asks for what the menu does not have: all of it at once, with line and column.
-pub fn tune_from(path: &Path, text: &str, policy: (&Path, &str)) -> Result<Tuned> {
-    let faulty = |problems| Error::MenuFile { file: policy.0.display().to_string(), problems };
-    let policy = policy::read(policy.1).map_err(faulty)?;
-    change(path, text, |text, before| {
-        let problems = policy
-            .iter()
-            .filter_map(|wanted| Some(wanted.problem(assign(text, before, &wanted.assignment).err()?)));
-        let problems: Vec<Problem> = problems.collect();
-        if problems.is_empty() { Ok(()) } else { Err(faulty(problems)) }
-    })
-}
-
 /// Changes the text of a menu file by keys, and tells what came of it.
-fn change(
+pub(super) fn change(
     path: &Path,
     text: &str,
     set: impl FnOnce(&mut MenuText, &MenuDocument) -> Result<()>,
@@ -107,7 +122,14 @@ fn change(
         before: (before != value).then_some(before),
         value,
     });
-    Ok(Tuned { settings: settings.collect(), warnings: warnings(&after), text })
+    Ok(Tuned {
+        settings: settings.collect(),
+        warnings: warnings(&after),
+        entries: Vec::new(),
+        notes: Vec::new(),
+        hidden: Vec::new(),
+        text,
+    })
 }
 
 /// The file, with what it says as far as it holds, and its errors.
@@ -128,18 +150,17 @@ fn loaded(path: &Path, text: &str) -> Result<(MenuText, MenuDocument, Option<Err
 /// Where the file is wrong, or has other keys: all of it at once, with line and column.
 pub fn tune_look(path: &Path, text: &str, look: (&Path, &str)) -> Result<Tuned> {
     let faulty = |problems| Error::MenuFile { file: look.0.display().to_string(), problems };
-    let wanted = policy::read(look.1).map_err(faulty)?;
+    let wanted = assignments::read(look.1).map_err(faulty)?;
     change(path, text, |text, before| {
         for key in KEYS.iter().filter(|key| key.table == LOOK) {
             reset(text, key);
         }
         let problems = wanted.iter().filter_map(|wanted| {
-            let name = wanted.assignment.split('=').next().unwrap_or_default();
-            let message = match key(name) {
-                Ok(key) if key.table != LOOK => format!("{name} is no key of a look"),
-                _ => assign(text, before, &wanted.assignment).err()?,
+            let message = match key(&wanted.name) {
+                Ok(key) if key.table != LOOK => format!("{} is no key of a look", wanted.name),
+                _ => assign_value(text, before, (&wanted.name, &wanted.value)).err()?,
             };
-            Some(wanted.problem(message))
+            Some(wanted.at.problem(message))
         });
         let problems: Vec<Problem> = problems.collect();
         match wanted.first() {
@@ -151,7 +172,7 @@ pub fn tune_look(path: &Path, text: &str, look: (&Path, &str)) -> Result<Tuned> 
 }
 
 /// The table of the look's keys.
-const LOOK: &str = "look";
+pub(super) const LOOK: &str = "look";
 
 /// The look of a menu as a file that can be handed on.
 pub fn look_file(document: &MenuDocument) -> String {
@@ -167,7 +188,7 @@ pub fn look_file(document: &MenuDocument) -> String {
 }
 
 /// The key of this name, or of its place in the file: `look.name` is `look`.
-fn key(name: &str) -> std::result::Result<&'static Key, String> {
+pub(super) fn key(name: &str) -> std::result::Result<&'static Key, String> {
     let is_it = |key: &&Key| key.name == name || name.split_once('.') == Some((key.table, key.key));
     KEYS.iter().find(is_it).ok_or_else(|| {
         let names = KEYS.iter().map(|key| key.name);
@@ -183,6 +204,15 @@ fn assign(text: &mut MenuText, document: &MenuDocument, assignment: &str) -> std
         let example = key(assignment).map_or(KEYS[0].example, |key| key.example);
         return Err(format!("{assignment} has no value; write it as {example}"));
     };
+    assign_value(text, document, (name, value))
+}
+
+/// Sets one key, whose name and value are as typed.
+pub(super) fn assign_value(
+    text: &mut MenuText,
+    document: &MenuDocument,
+    (name, value): (&str, &str),
+) -> std::result::Result<(), String> {
     let key = key(name.trim())?;
     let value = match (key.name, value.trim()) {
         // An entry may be named as everywhere else; the file holds its id.

@@ -1,6 +1,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use serde::Serialize;
 use signpost_core::check::{Case, Check, check};
 use signpost_core::draft::Base;
 use signpost_core::history::{History, Record};
@@ -12,6 +13,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{Records, kept, menu_file, rescue};
 
+use super::policy::{self, Compared};
 use super::shared::ProgramArgs;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
@@ -32,8 +34,22 @@ pub fn run(app: &App<'_>, args: &CheckArgs) -> Outcome {
     let known = Known::of(app, &machine, &mut look)?;
     let mut found = check(&known.case(&look, args.program.program(&machine)?));
     found.unseen.extend(known.unseen);
-    app.show(&found, || render::check::text(&found));
+    let policy = policy::of_machine(&machine, &look, &app.menu_file(&machine));
+    let shown = Shown { check: &found, policy: policy.as_ref() };
+    app.show(&shown, || {
+        let policy = policy.as_ref().map(|policy| format!("\n{}", render::policy::line(policy)));
+        render::check::text(&found) + &policy.unwrap_or_default()
+    });
     Ok(exit(&found))
+}
+
+/// A check, and how the menu file stands to the machine's own policy.
+#[derive(Serialize)]
+struct Shown<'c> {
+    #[serde(flatten)]
+    check: &'c Check,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    policy: Option<&'c Compared>,
 }
 
 pub fn exit(found: &Check) -> Exit {

@@ -1,7 +1,9 @@
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
-use signpost_core::draft::{Base, Wishes, draft};
+use serde::Serialize;
+use signpost_core::draft::{Base, Draft, Wishes, draft};
+use signpost_core::edit::{Policy, Refreshed, Tuned};
 use signpost_core::menu_file::MenuFile;
 use signpost_facts::Result;
 use signpost_machine::Machine;
@@ -9,6 +11,7 @@ use signpost_menu::document::Host;
 use signpost_place::{Look, home};
 use signpost_upkeep::{kept, menu_file};
 
+use super::policy;
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -34,6 +37,18 @@ pub struct DraftArgs {
     /// Leave snapshots of systems out of the menu, now and at every later draft
     #[arg(long)]
     no_snapshots: bool,
+    /// Have the menu say what a policy says; `signpost policy --keys` shows what that can be
+    #[arg(long, value_name = "FILE")]
+    from: Option<PathBuf>,
+}
+
+/// A draft, and what a policy made of it.
+#[derive(Serialize)]
+struct Drafted {
+    #[serde(flatten)]
+    draft: Draft,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    policy: Option<Tuned>,
 }
 
 #[derive(Clone, Copy, ValueEnum)]
@@ -51,27 +66,23 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         HostArg::Firmware => Host::Firmware,
         HostArg::Signpost => Host::Signpost,
     };
+    let policy = args.from.as_deref().map(policy::read).transpose()?;
     let mut base = kept::base(&machine, &path);
     let look = app.look(&machine)?;
-    let mut existing = menu_file::load_if_there(&path)?;
-    let active = if existing.is_none() { active_menu(&look, &path) } else { None };
-    let begun_from = active.map(|(menu, whose)| {
-        existing = Some(menu);
-        whose
-    });
+    let (existing, begun_from) = begin(&look, &path)?;
     if args.offer_removed {
         let entries = existing.iter().flat_map(|menu| &menu.document.entries);
         base.forget_all_but(&entries.map(|entry| entry.id.clone()).collect::<Vec<_>>());
     }
     let make = |takes_saved| {
         let wishes = Wishes { new_host: host, takes_saved, hides_snapshots: args.no_snapshots };
-        draft(&look, &path, existing.as_ref(), wishes, base.clone())
+        made(&look, &path, existing.as_ref(), (wishes, policy.as_ref()), base.clone())
     };
-    let mut draft = make(args.take_saved)?;
+    let (mut draft, mut tuned) = make(args.take_saved)?;
     if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
         let question = "Write this to the menu file?";
         if app.is_agreed(|| render::draft::saved(&draft.saved), question)? {
-            draft = make(true)?;
+            (draft, tuned) = make(true)?;
         }
     }
     draft.begun_from = begun_from;
@@ -85,15 +96,42 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
         }
         kept::keep_known(&machine, &look);
     }
-    app.report(&draft, || render::draft::text(&draft, &path, args.dry_run));
+    let drafted = Drafted { draft, policy: tuned };
+    app.report(&drafted, || {
+        let changed = drafted.policy.as_ref().map(render::tune::changes).unwrap_or_default();
+        render::draft::text(&drafted.draft, &path, args.dry_run) + &changed
+    });
     Ok(Exit::Done)
 }
+
+/// What a draft begins with: the menu file; where there is none, the menu that is active, and whose that is.
+pub fn begin(look: &Look, path: &Path) -> Result<(Option<MenuFile>, Option<String>)> {
+    if let Some(menu) = menu_file::load_if_there(path)? {
+        return Ok((Some(menu), None));
+    }
+    Ok(active_menu(look, path).map_or((None, None), |(menu, whose)| (Some(menu), Some(whose))))
+}
+
+/// The draft, which follows the policy where there is one.
+fn made(
+    look: &Look,
+    path: &Path,
+    existing: Option<&MenuFile>,
+    (wishes, policy): (Wishes, Option<&Policy>),
+    base: Base,
+) -> Result<(Draft, Option<Tuned>)> {
+    let Some(policy) = policy else { return Ok((draft(look, path, existing, wishes, base)?, None)) };
+    let Refreshed { draft, tuned } = policy.draft(look, path, existing, wishes, base)?;
+    Ok((draft, Some(tuned)))
+}
+
+/// What is asked of a draft where nothing is asked for.
+pub const PLAIN: Wishes = Wishes { new_host: Host::Firmware, takes_saved: false, hides_snapshots: false };
 
 /// Makes the menu file of a machine that has none, as `draft` does, for a command that adds to it.
 pub fn first(machine: &Machine, look: &Look, path: &Path) -> Result<MenuFile> {
     let begun = active_menu(look, path).map(|(menu, _)| menu);
-    let wishes = Wishes { new_host: Host::Firmware, takes_saved: false, hides_snapshots: false };
-    let draft = draft(look, path, begun.as_ref(), wishes, Base::default())?;
+    let draft = draft(look, path, begun.as_ref(), PLAIN, Base::default())?;
     menu_file::save(path, &draft.text)?;
     kept::keep_base(machine, path, &draft.base)?;
     kept::keep_known(machine, look);

@@ -17,6 +17,7 @@ pub mod mend;
 pub mod menu;
 pub mod once;
 pub mod plan;
+pub mod policy;
 pub mod preview;
 pub mod prompt;
 pub mod rehearse;

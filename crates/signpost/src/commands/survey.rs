@@ -11,6 +11,7 @@ use signpost_survey::Changes;
 use signpost_upkeep::kept;
 
 use super::check::Known;
+use super::policy;
 use crate::app::{App, Outcome};
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -87,6 +88,9 @@ fn judged(
     let failed = |error: serde_json::Error| Failure::Other(error.to_string());
     let mut document = serde_json::to_value(shown).map_err(failed)?;
     document["findings"] = serde_json::to_value(judged).map_err(failed)?;
+    if let Some(policy) = policy::of_machine(machine, &look, &app.menu_file(machine)) {
+        document["policy"] = serde_json::to_value(policy).map_err(failed)?;
+    }
     Ok(document)
 }
 

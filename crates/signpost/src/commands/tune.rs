@@ -4,10 +4,11 @@ use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::edit;
-use signpost_facts::{Error, Result};
+use signpost_facts::Error;
 use signpost_machine::durable::write_durably;
-use signpost_upkeep::menu_file;
+use signpost_upkeep::{kept, menu_file};
 
+use super::policy;
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
 use crate::{complete, render};
@@ -24,7 +25,7 @@ pub struct TuneArgs {
     /// Show every key, those of the look at their defaults too
     #[arg(long, conflicts_with_all = ["assignments", "reset", "from", "save_look"])]
     all: bool,
-    /// A file of such keys, as TOML: one policy for many machines
+    /// A policy: a file of such keys, as TOML, the same for many machines
     #[arg(long, value_name = "FILE", conflicts_with_all = ["assignments", "reset"])]
     from: Option<PathBuf>,
     /// Set a key to its default (can be repeated)
@@ -48,9 +49,9 @@ pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     let none = || Error::unusable(path.display(), "there is no menu file; `signpost draft` makes one");
     let text = menu_file::text(&path)?.ok_or_else(none)?;
     let tuned = match &args.from {
-        Some(from) => edit::tune_from(&path, &text, (from, &policy(from)?))?,
+        Some(from) => policy::read(from)?.follow(&app.look(&machine)?, &path, &text)?,
         None => match look_file(args) {
-            Some(file) => edit::tune_look(&path, &text, (file, &policy(file)?))?,
+            Some(file) => edit::tune_look(&path, &text, (file, &policy::text(file)?))?,
             None => edit::tune(&path, &text, &args.assignments, &args.reset)?,
         },
     };
@@ -60,6 +61,11 @@ pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     }
     if !args.dry_run {
         menu_file::save(&path, &tuned.text)?;
+        if !tuned.hidden.is_empty() {
+            let mut base = kept::base(&machine, &path);
+            tuned.hidden.iter().for_each(|id| base.forget(id));
+            kept::keep_base(&machine, &path, &base)?;
+        }
     }
     app.report(&tuned, || render::tune::changed(&tuned, args.dry_run));
     Ok(Exit::Done)
@@ -85,8 +91,4 @@ fn save_look(app: &App<'_>, file: &Path) -> Outcome {
         format!("{0}: the menu's look; `signpost tune look={0}` sets it elsewhere\n", file.display())
     });
     Ok(Exit::Done)
-}
-
-fn policy(path: &Path) -> Result<String> {
-    menu_file::text(path)?.ok_or_else(|| Error::unusable(path.display(), "there is no such file"))
 }

@@ -3,7 +3,7 @@
 /// Commands in the order in which one needs them.
 pub const GROUPS: [(&str, &[&str]); 5] = [
     ("Look", &["survey", "check", "rehearse", "menu", "preview", "history", "explain"]),
-    ("Menu", &["draft", "entry", "tune"]),
+    ("Menu", &["draft", "entry", "tune", "policy"]),
     ("Change", &["plan", "apply", "undo", "mend", "once", "hold", "firmware", "sector"]),
     ("By hand", &["prompt"]),
     ("Elsewhere", &["report", "bench", "demo", "completions", "manual", "help"]),
@@ -51,7 +51,7 @@ const fn page(
     Page { command, examples, problems, is_guarded }
 }
 
-pub const PAGES: [Page; 25] = [
+pub const PAGES: [Page; 26] = [
     page(
         "survey",
         None,
@@ -243,6 +243,16 @@ pub const PAGES: [Page; 25] = [
             ("signpost prompt", "type as at boot"),
             ("signpost prompt --do volumes", "one line"),
             ("signpost prompt --script lines.txt", "the lines of a file"),
+        ],
+    ),
+    page(
+        "policy",
+        Some("the menu file differs from the policy, or one of them has errors"),
+        false,
+        [
+            ("signpost policy --keys", "what one file can say for many machines"),
+            ("signpost policy lab.toml", "where this machine's menu file is otherwise"),
+            ("signpost tune --from lab.toml", "have it follow the policy"),
         ],
     ),
     page(

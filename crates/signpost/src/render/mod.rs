@@ -10,6 +10,7 @@ pub mod mend;
 pub mod menu;
 pub mod out;
 pub mod plan;
+pub mod policy;
 pub mod preview;
 pub mod rehearse;
 pub mod report;

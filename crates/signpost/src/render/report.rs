@@ -1,7 +1,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use signpost_core::report::{MachineRow, Report};
+use signpost_core::report::{MachineRow, PolicyRow, Report};
 use signpost_facts::cause::Effect;
 use signpost_menu::text::shown;
 
@@ -10,18 +10,29 @@ use super::table::Table;
 
 /// The machines in a table, then what is wrong with each, then what tells of none.
 pub fn text(report: &Report, html: Option<&Path>) -> String {
-    let mut table = Table::new(&["machine", "starts next", "systems", "problems"]);
+    let has_policies = has_policies(report);
+    let heads = ["machine", "starts next", "systems", "problems", "policy"];
+    let mut table = Table::new(if has_policies { &heads } else { &heads[..4] });
     for row in &report.machines {
-        let systems = row.systems.join(", ");
-        let cells = [&row.name, &row.starts_next, &systems, &counts(row)];
-        table.row(cells.map(|cell| shown(cell).into_owned()));
+        let cells = [row.name.clone(), row.starts_next.clone(), row.systems.join(", "), counts(row)];
+        let cells = cells.map(|cell| shown(&cell).into_owned());
+        if has_policies {
+            let [name, next, systems, problems] = cells;
+            table.row([name, next, systems, problems, policy(row)]);
+        } else {
+            table.row(cells);
+        }
     }
     let mut text = format!("{}\n\n{}", headline(report), table.text());
-    let felt = report.machines.iter().filter(|row| row.worst().is_some_and(|worst| worst < Effect::Untidy));
-    for row in felt {
+    let differs = |row: &MachineRow| row.policy.as_ref().is_some_and(|policy| !policy.is_followed());
+    let is_felt = |row: &MachineRow| row.worst().is_some_and(|worst| worst < Effect::Untidy);
+    for row in report.machines.iter().filter(|row| is_felt(row) || differs(row)) {
         let _ = writeln!(text, "\n{}", style::heading(&shown(&row.name)));
         for problem in row.problems.iter().filter(|problem| problem.severity < Effect::Untidy) {
             let _ = writeln!(text, "  {}: {}", problem.severity.words(), shown(&problem.message));
+        }
+        for line in policy_lines(row) {
+            let _ = writeln!(text, "  Policy: {}", shown(&line));
         }
     }
     for fault in &report.faults {
@@ -31,6 +42,33 @@ pub fn text(report: &Report, html: Option<&Path>) -> String {
         let _ = writeln!(text, "\n{}: the same for a browser", html.display());
     }
     text
+}
+
+/// Whether a machine tells of a policy.
+fn has_policies(report: &Report) -> bool {
+    report.machines.iter().any(|row| row.policy.is_some())
+}
+
+/// How a machine's menu file stands to its policy, in a few words.
+fn policy(row: &MachineRow) -> String {
+    match &row.policy {
+        None => "none".into(),
+        Some(PolicyRow { fault: Some(_), .. }) => "cannot be followed".into(),
+        Some(policy) => match policy.differences.len() {
+            0 => "followed".into(),
+            1 => "1 difference".into(),
+            count => format!("{count} differences"),
+        },
+    }
+}
+
+/// Where it differs, a line each.
+fn policy_lines(row: &MachineRow) -> Vec<String> {
+    let Some(policy) = &row.policy else { return Vec::new() };
+    let differences = policy.differences.iter().map(|difference| {
+        format!("{} is {}, the policy says {}", difference.key, difference.before, difference.value)
+    });
+    policy.fault.iter().cloned().chain(differences).collect()
 }
 
 /// How many machines there are, and how many of them want a look.
@@ -73,20 +111,23 @@ h2{font-size:1.1rem;margin:2rem 0 .5rem}";
 
 /// The report as one file for a browser: no script, nothing from elsewhere.
 pub fn html(report: &Report) -> String {
+    let has_policies = has_policies(report);
     let mut page = format!(
         "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n\
          <title>Machines and what they start</title>\n<style>{STYLE}</style>\n<h1>Machines and what they start</h1>\n<p>{}.</p>\n\
-         <table>\n<thead><tr><th>Machine<th>Starts next<th>Systems<th>Problems</thead>\n<tbody>\n",
-        escaped(&headline(report))
+         <table>\n<thead><tr><th>Machine<th>Starts next<th>Systems<th>Problems{}</thead>\n<tbody>\n",
+        escaped(&headline(report)),
+        if has_policies { "<th>Policy" } else { "" }
     );
     for row in &report.machines {
         let _ = writeln!(
             page,
-            "<tr><td>{}<td>{}<td>{}<td>{}",
+            "<tr><td>{}<td>{}<td>{}<td>{}{}",
             escaped(&row.name),
             escaped(&row.starts_next),
             row.systems.iter().map(|title| escaped(title)).collect::<Vec<_>>().join("<br>"),
-            problems(row)
+            problems(row),
+            if has_policies { policy_cell(row) } else { String::new() }
         );
     }
     page.push_str("</tbody>\n</table>\n");
@@ -113,6 +154,16 @@ fn problems(row: &MachineRow) -> String {
         escaped(&counts(row)),
         items.collect::<String>()
     )
+}
+
+/// How the menu file stands to the policy, opened where somebody wants to read it.
+fn policy_cell(row: &MachineRow) -> String {
+    let (said, lines) = (escaped(&policy(row)), policy_lines(row));
+    if lines.is_empty() {
+        return format!("<td>{said}");
+    }
+    let items: String = lines.iter().map(|line| format!("<li>{}", escaped(line))).collect();
+    format!("<td><details><summary class=\"bad\">{said}</summary><ul>{items}</ul></details>")
 }
 
 /// Text of others, as text of a page.

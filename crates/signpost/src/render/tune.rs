@@ -1,6 +1,6 @@
 //! The keys of the menu's policy, with their values and what they take.
 
-use signpost_core::edit::{Setting, Tuned};
+use signpost_core::edit::{Difference, Setting, Tuned};
 
 use super::style;
 use super::table::Table;
@@ -23,15 +23,19 @@ pub fn keys(tuned: &Tuned, all: bool) -> String {
     table.text() + &more + &warnings(tuned)
 }
 
+/// What changes, and what of a policy fits nothing here.
+pub fn changes(tuned: &Tuned) -> String {
+    let mut text = String::new();
+    for Difference { key, value, before } in tuned.differences() {
+        text.push_str(&format!("{key} = {value}, it was {before}\n"));
+    }
+    text + &notes(&tuned.notes)
+}
+
 /// What was changed.
 pub fn changed(tuned: &Tuned, is_trial: bool) -> String {
-    let mut text = String::new();
-    for setting in &tuned.settings {
-        if let Some(before) = &setting.before {
-            text.push_str(&format!("{} = {}, it was {before}\n", setting.name, setting.value));
-        }
-    }
-    let next = match (text.is_empty(), is_trial) {
+    let text = changes(tuned);
+    let next = match (tuned.differences().is_empty(), is_trial) {
         (true, _) => "Nothing was written: nothing would change.\n",
         (false, true) => "Nothing was written.\n",
         (false, false) => "`signpost plan` shows what would be written, `signpost apply` makes it active.\n",
@@ -40,5 +44,10 @@ pub fn changed(tuned: &Tuned, is_trial: bool) -> String {
 }
 
 fn warnings(tuned: &Tuned) -> String {
-    tuned.warnings.iter().map(|warning| format!("{} {warning}\n", style::problem("Note:"))).collect()
+    notes(&tuned.warnings)
+}
+
+/// Notes, a line each.
+pub fn notes(notes: &[String]) -> String {
+    notes.iter().map(|note| format!("{} {note}\n", style::problem("Note:"))).collect()
 }

@@ -100,11 +100,11 @@ fn a_policy_from_a_file_is_set_as_a_whole_or_not_at_all() {
         .write("policy.toml", "timeuot = 9\ndefault = \"Merid9\"\nshow = \"seldom\"\nkeyboard = [\"de\"]\n");
     let error = machine.fails(1, &["tune", "--from", &policy]);
     assert!(error.contains("line 4, column 1: keyboard takes"), "the notation comes first: {error}");
-    machine.write("policy.toml", "timeuot = 9\ndefault = \"Merid9\"\nshow = \"seldom\"\n");
+    machine.write("policy.toml", "timeuot = 9\ndefault = \"Merid9\"\nshow = \"seldom\"\nstrict = true\n");
     let error = machine.fails(1, &["tune", "--from", &policy]);
     for part in [
         "line 1, column 1: there is no key timeuot; did you mean timeout?",
-        "line 2, column 1: default:",
+        "line 2, column 1: default: no system and no entry here is called Merid9",
         "line 3",
     ] {
         assert!(error.contains(part), "{part}: {error}");

@@ -26,6 +26,7 @@ mod one_answer;
 mod own_entries;
 mod plan_apply;
 mod plugged_in;
+mod policy;
 #[cfg(feature = "real-tools")]
 mod power_cuts;
 mod promises;
