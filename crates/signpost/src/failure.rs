@@ -108,7 +108,8 @@ impl Failure {
         }
     }
 
-    fn message(&self) -> String {
+    /// What it says, in words.
+    pub fn message(&self) -> String {
         match self {
             Self::Core(error) => error.to_string(),
             Self::Usage(message) | Self::Problem(message) | Self::Other(message) => message.clone(),

@@ -3,6 +3,7 @@
 //! machines whose disks differ: each machine's own survey fills it in.
 
 mod follow;
+mod images;
 mod names;
 mod refresh;
 
@@ -33,10 +34,11 @@ pub struct OwnKey {
 const STRICT: &str = "strict";
 const ORDER: &str = "order";
 const HIDE: &str = "hide";
+const ADD: &str = "add";
 const TITLES: &str = "titles";
 
 /// The keys that policies have beside those of `tune`.
-pub const OWN_KEYS: [OwnKey; 4] = [
+pub const OWN_KEYS: [OwnKey; 5] = [
     OwnKey {
         name: STRICT,
         values: "true or false",
@@ -53,7 +55,13 @@ pub const OWN_KEYS: [OwnKey; 4] = [
         name: HIDE,
         values: "a list of systems or entries",
         meaning: "these are not in the menu, and draft never offers them",
-        example: "hide = [\"Lantern Live\"]",
+        example: "hide = [\"Larkspur Linux 12\"]",
+    },
+    OwnKey {
+        name: ADD,
+        values: "a list of systems in image files",
+        meaning: "these come into the menu too, as the recipe for their image says",
+        example: "add = [\"Lantern Live\"]",
     },
     OwnKey {
         name: TITLES,
@@ -71,6 +79,7 @@ pub struct Policy {
     settings: Vec<Wanted>,
     order: Vec<Named>,
     hidden: Vec<Named>,
+    added: Vec<Named>,
     titles: Vec<(Named, String)>,
 }
 
@@ -98,6 +107,7 @@ impl Policy {
             settings,
             order: reader.names(&document, ORDER),
             hidden: reader.names(&document, HIDE),
+            added: reader.names(&document, ADD),
             titles: reader.titles(&document),
         };
         reader.contradictions(&policy);
@@ -176,9 +186,10 @@ impl Reader<'_> {
         titles
     }
 
-    /// What is hidden has no place and no title.
+    /// What is hidden has no place and no title, and is not added.
     fn contradictions(&mut self, policy: &Policy) {
         let others = policy.order.iter().map(|named| (ORDER, named));
+        let others = others.chain(policy.added.iter().map(|named| (ADD, named)));
         let others = others.chain(policy.titles.iter().map(|(named, _)| (TITLES, named)));
         for (key, named) in others {
             if policy.hidden.iter().any(|hidden| hidden.name == named.name) {

@@ -34,7 +34,7 @@ pub fn run(app: &App<'_>, args: &CheckArgs) -> Outcome {
     let known = Known::of(app, &machine, &mut look)?;
     let mut found = check(&known.case(&look, args.program.program(&machine)?));
     found.unseen.extend(known.unseen);
-    let policy = policy::of_machine(&machine, &look, &app.menu_file(&machine));
+    let policy = policy::of_machine(app, &machine, &look);
     let shown = Shown { check: &found, policy: policy.as_ref() };
     app.show(&shown, || {
         let policy = policy.as_ref().map(|policy| format!("\n{}", render::policy::line(policy)));

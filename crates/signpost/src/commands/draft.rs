@@ -5,6 +5,7 @@ use serde::Serialize;
 use signpost_core::draft::{Base, Draft, Wishes, draft};
 use signpost_core::edit::{Policy, Refreshed, Tuned};
 use signpost_core::menu_file::MenuFile;
+use signpost_core::recipe::Recipes;
 use signpost_facts::Result;
 use signpost_machine::Machine;
 use signpost_menu::document::Host;
@@ -69,6 +70,7 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     let policy = args.from.as_deref().map(policy::read).transpose()?;
     let mut base = kept::base(&machine, &path);
     let look = app.look(&machine)?;
+    let recipes = app.recipes(&machine)?;
     let (existing, begun_from) = begin(&look, &path)?;
     if args.offer_removed {
         let entries = existing.iter().flat_map(|menu| &menu.document.entries);
@@ -76,7 +78,8 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     }
     let make = |takes_saved| {
         let wishes = Wishes { new_host: host, takes_saved, hides_snapshots: args.no_snapshots };
-        made(&look, &path, existing.as_ref(), (wishes, policy.as_ref()), base.clone())
+        let policy = policy.as_ref().map(|policy| (policy, &recipes));
+        made(&look, &path, existing.as_ref(), (wishes, policy), base.clone())
     };
     let (mut draft, mut tuned) = make(args.take_saved)?;
     if !args.take_saved && !args.dry_run && !draft.saved.is_empty() {
@@ -117,11 +120,13 @@ fn made(
     look: &Look,
     path: &Path,
     existing: Option<&MenuFile>,
-    (wishes, policy): (Wishes, Option<&Policy>),
+    (wishes, policy): (Wishes, Option<(&Policy, &Recipes)>),
     base: Base,
 ) -> Result<(Draft, Option<Tuned>)> {
-    let Some(policy) = policy else { return Ok((draft(look, path, existing, wishes, base)?, None)) };
-    let Refreshed { draft, tuned } = policy.draft(look, path, existing, wishes, base)?;
+    let Some((policy, recipes)) = policy else {
+        return Ok((draft(look, path, existing, wishes, base)?, None));
+    };
+    let Refreshed { draft, tuned } = policy.draft(look, recipes, path, existing, wishes, base)?;
     Ok((draft, Some(tuned)))
 }
 

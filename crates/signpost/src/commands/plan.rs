@@ -5,6 +5,7 @@ use serde::Serialize;
 use signpost_core::edit::{Policy, Tuned};
 use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::{Plan, pass, plan};
+use signpost_core::recipe::Recipes;
 use signpost_facts::{Code, Result};
 use signpost_machine::Machine;
 use signpost_place::Look;
@@ -70,7 +71,7 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
         let (menu, refreshed) = match &policy {
             None => (menu_file::load(&path)?, None),
             Some(policy) => {
-                let (menu, refreshed) = refresh(&machine, look, &path, policy)?;
+                let (menu, refreshed) = refresh(&machine, look, &path, (policy, &app.recipes(&machine)?))?;
                 (menu, Some(refreshed))
             }
         };
@@ -86,10 +87,15 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
 }
 
 /// The menu file as `draft --from` would write it.
-fn refresh(machine: &Machine, look: &Look, path: &Path, policy: &Policy) -> Result<(MenuFile, Refreshed)> {
+fn refresh(
+    machine: &Machine,
+    look: &Look,
+    path: &Path,
+    (policy, recipes): (&Policy, &Recipes),
+) -> Result<(MenuFile, Refreshed)> {
     let (existing, _) = draft::begin(look, path)?;
     let base = kept::base(machine, path);
-    let made = policy.draft(look, path, existing.as_ref(), draft::PLAIN, base)?;
+    let made = policy.draft(look, recipes, path, existing.as_ref(), draft::PLAIN, base)?;
     let menu = MenuFile::new(path, made.draft.text.clone())?;
     let refreshed = Refreshed {
         file: path.to_path_buf(),

@@ -3,13 +3,14 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde::Serialize;
 use signpost_core::edit::{Difference, KEYS, OWN_KEYS, OwnKey, Policy};
+use signpost_core::recipe::Recipes;
 use signpost_facts::{Error, Result};
 use signpost_machine::Machine;
 use signpost_place::Look;
 use signpost_upkeep::menu_file;
 
 use crate::app::{App, Outcome};
-use crate::failure::Exit;
+use crate::failure::{Exit, Failure};
 use crate::render;
 
 /// Show where the menu file is not as a policy says
@@ -63,7 +64,8 @@ pub fn run(app: &App<'_>, args: &PolicyArgs) -> Outcome {
     let none = || Error::WrongUse("disk images alone have no policy; name its file".into());
     let file = args.file.clone().or_else(own).ok_or_else(none)?;
     let policy = read(&file)?;
-    let compared = compare(&policy, &app.look(&machine)?, &app.menu_file(&machine), &file)?;
+    let compared =
+        compare((&policy, &app.recipes(&machine)?), &app.look(&machine)?, &app.menu_file(&machine), &file)?;
     app.show(&compared, || render::policy::compared(&compared));
     Ok(if compared.differences.is_empty() { Exit::Done } else { Exit::Problems })
 }
@@ -85,24 +87,32 @@ pub fn read(path: &Path) -> Result<Policy> {
 }
 
 /// How a machine's menu file stands to the machine's own policy; `None` where it has none.
-pub fn of_machine(machine: &Machine, look: &Look, menu: &Path) -> Option<Compared> {
+pub fn of_machine(app: &App<'_>, machine: &Machine, look: &Look) -> Option<Compared> {
     let file = machine.policy_file().filter(|file| file.exists())?;
-    let compared = read(&file).and_then(|policy| compare(&policy, look, menu, &file));
-    Some(compared.unwrap_or_else(|error| Compared {
+    let menu = app.menu_file(machine);
+    let compared = read(&file)
+        .map_err(Failure::from)
+        .and_then(|policy| Ok(compare((&policy, &app.recipes(machine)?), look, &menu, &file)?));
+    Some(compared.unwrap_or_else(|failure| Compared {
         file,
         differences: Vec::new(),
         notes: Vec::new(),
-        fault: Some(error.to_string()),
+        fault: Some(failure.message()),
     }))
 }
 
-fn compare(policy: &Policy, look: &Look, menu: &Path, file: &Path) -> Result<Compared> {
+fn compare(
+    (policy, recipes): (&Policy, &Recipes),
+    look: &Look,
+    menu: &Path,
+    file: &Path,
+) -> Result<Compared> {
     let none = || {
         let way = format!("there is no menu file; `signpost draft --from {}` makes one", file.display());
         Error::unusable(menu.display(), way)
     };
     let text = menu_file::text(menu)?.ok_or_else(none)?;
-    let followed = policy.follow(look, menu, &text)?;
+    let followed = policy.follow(look, recipes, menu, &text)?;
     Ok(Compared {
         file: file.to_path_buf(),
         differences: followed.differences(),

@@ -88,7 +88,7 @@ fn judged(
     let failed = |error: serde_json::Error| Failure::Other(error.to_string());
     let mut document = serde_json::to_value(shown).map_err(failed)?;
     document["findings"] = serde_json::to_value(judged).map_err(failed)?;
-    if let Some(policy) = policy::of_machine(machine, &look, &app.menu_file(machine)) {
+    if let Some(policy) = policy::of_machine(app, machine, &look) {
         document["policy"] = serde_json::to_value(policy).map_err(failed)?;
     }
     Ok(document)

@@ -49,7 +49,9 @@ pub fn run(app: &App<'_>, args: &TuneArgs) -> Outcome {
     let none = || Error::unusable(path.display(), "there is no menu file; `signpost draft` makes one");
     let text = menu_file::text(&path)?.ok_or_else(none)?;
     let tuned = match &args.from {
-        Some(from) => policy::read(from)?.follow(&app.look(&machine)?, &path, &text)?,
+        Some(from) => {
+            policy::read(from)?.follow(&app.look(&machine)?, &app.recipes(&machine)?, &path, &text)?
+        }
         None => match look_file(args) {
             Some(file) => edit::tune_look(&path, &text, (file, &policy::text(file)?))?,
             None => edit::tune(&path, &text, &args.assignments, &args.reset)?,

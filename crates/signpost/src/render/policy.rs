@@ -36,14 +36,14 @@ pub fn line(compared: &Compared) -> String {
     let own = format!("`signpost tune --from {file}` sets it right");
     match (&compared.fault, compared.differences.len()) {
         (Some(fault), _) => format!("{} {fault}\n", style::problem("The policy cannot be followed:")),
-        (None, 0) => format!("{} the menu file is as {file} says.\n", style::good("Policy")),
+        (None, 0) => format!("{} the menu file is as {file} says.\n", style::good("Policy:")),
         (None, 1) => {
-            format!("{} the menu file differs from {file} in one thing; {own}.\n", style::problem("Policy"))
+            format!("{} the menu file differs from {file} in one thing; {own}.\n", style::problem("Policy:"))
         }
         (None, count) => {
             format!(
                 "{} the menu file differs from {file} in {count} things; {own}.\n",
-                style::problem("Policy")
+                style::problem("Policy:")
             )
         }
     }

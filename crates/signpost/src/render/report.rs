@@ -66,7 +66,7 @@ fn policy(row: &MachineRow) -> String {
 fn policy_lines(row: &MachineRow) -> Vec<String> {
     let Some(policy) = &row.policy else { return Vec::new() };
     let differences = policy.differences.iter().map(|difference| {
-        format!("{} is {}, the policy says {}", difference.key, difference.before, difference.value)
+        format!("{}: {}; the policy says {}", difference.key, difference.before, difference.value)
     });
     policy.fault.iter().cloned().chain(differences).collect()
 }

@@ -66,6 +66,21 @@ fn a_menu_is_made_as_the_policy_says_and_stays_so() {
 }
 
 #[test]
+fn a_system_in_an_image_file_is_added_by_its_title_once() {
+    let (machine, file) =
+        machine("host = \"signpost\"\nadd = [\"Lantern Live\", \"Larkspur Linux 14\", \"Skerry\"]\n");
+    let drafted = machine.json(&["draft", "--from", &file]);
+    assert_eq!(keys(&drafted["policy"]["entries"]), ["add"]);
+    let notes = drafted["policy"]["notes"].as_array().unwrap();
+    assert_eq!(notes, &[Value::from("add: no system and no entry here is called Skerry (line 2)")]);
+    let text = machine.read("menu.toml");
+    assert!(text.contains("starts  = \"image\"") && text.contains("/systems/lantern.img"), "{text}");
+    machine.ok(&["draft", "--from", &file]);
+    machine.ok(&["tune", "--from", &file]);
+    assert_eq!(machine.read("menu.toml"), text);
+}
+
+#[test]
 fn a_plan_with_a_policy_writes_nothing_and_tells_what_draft_then_writes() {
     let (machine, file) = machine(WHOLE);
     let before = machine.everything();
@@ -103,7 +118,7 @@ fn a_menu_that_differs_is_told_in_policy_check_survey_and_report() {
         let saved = machine.path("saved.json").display().to_string();
         let report = machine.ok(&["report", &saved]);
         assert!(report.contains("3 differences"), "{report}");
-        assert!(report.contains("Policy: timeout is 5, the policy says 12"), "{report}");
+        assert!(report.contains("Policy: timeout: 5; the policy says 12"), "{report}");
     }
     let shown = machine.run(&["policy"]).stdout;
     assert!(shown.contains("differs from") && shown.contains("in 3 things"), "{shown}");

@@ -15,15 +15,17 @@ use crate::edit::assignments::{Place, Wanted};
 use crate::edit::entries::last_way;
 use crate::edit::tune::{self, Difference, LOOK, Tuned};
 use crate::edit::{MenuText, set};
+use crate::recipe::Recipes;
 
 impl Policy {
     /// The text of a menu file with what the policy says; the rest of it stays. What fits nothing on this machine is noted.
     ///
     /// # Errors
     /// Where the policy asks for what cannot be, or, being strict, for what fits nothing: all of it at once, with line and column.
-    pub fn follow(&self, look: &Look, path: &Path, text: &str) -> Result<Tuned> {
+    pub fn follow(&self, look: &Look, recipes: &Recipes, path: &Path, text: &str) -> Result<Tuned> {
         let mut said = Said::default();
-        let mut tuned = tune::change(path, text, |text, before| {
+        let text = self.with_images((look, recipes), path, text, &mut said)?;
+        let mut tuned = tune::change(path, &text, |text, before| {
             let mut follower =
                 Follower { policy: self, names: Names::new(look, before), text, said: &mut said };
             follower.settings()?;
@@ -51,13 +53,24 @@ impl Policy {
 
 /// What came of it.
 #[derive(Default)]
-struct Said {
-    problems: Vec<Problem>,
+pub(super) struct Said {
+    pub(super) problems: Vec<Problem>,
     /// What fits nothing.
-    unfit: Vec<Problem>,
-    differences: Vec<Difference>,
+    pub(super) unfit: Vec<Problem>,
+    pub(super) differences: Vec<Difference>,
     /// The entries that are taken out.
     removed: Vec<EntryId>,
+}
+
+impl Said {
+    pub(super) fn fits_nothing(&mut self, key: &str, named: &Named) {
+        let message = format!("{key}: no system and no entry here is called {}", named.name);
+        self.unfit.push(named.at.problem(message));
+    }
+
+    pub(super) fn differs(&mut self, key: String, value: String, before: String) {
+        self.differences.push(Difference { key, value, before });
+    }
 }
 
 struct Follower<'a, 't> {
@@ -135,15 +148,10 @@ impl<'a> Follower<'a, '_> {
                 Err(format!("{key}: {} is ambiguous: it fits {ids}; write more of it", named.name))
             }
             Err(Unmeant::Nothing) => {
-                self.unfit(key, named);
+                self.said.fits_nothing(key, named);
                 Ok(Vec::new())
             }
         }
-    }
-
-    fn unfit(&mut self, key: &str, named: &Named) {
-        let message = format!("{key}: no system and no entry here is called {}", named.name);
-        self.said.unfit.push(named.at.problem(message));
     }
 
     fn meant_or_told(&mut self, key: &str, named: &Named) -> Vec<usize> {
@@ -169,10 +177,7 @@ impl<'a> Follower<'a, '_> {
         let policy = self.policy;
         let (mut removed, mut hides, mut by_name) = (Vec::new(), Vec::new(), Vec::new());
         for named in &policy.hidden {
-            let mut systems = self.names.systems(&named.name);
-            if systems.is_empty() && self.names.entries(&named.name) == Err(Unmeant::Nothing) {
-                systems = self.names.systems_beginning(&named.name);
-            }
+            let systems = self.names.systems_alone(&named.name);
             let own = if systems.is_empty() {
                 let is_hidden = self.document().hidden.iter().any(|hide| match &hide.what {
                     Hidden::Entry(id) => **id == *named.name,
@@ -257,7 +262,7 @@ impl<'a> Follower<'a, '_> {
             if entry.title != *title {
                 set(self.text.entry(&entry.id)?, "title", Value::from(title));
                 let name = Key::new(&named.name).to_string();
-                self.differs(format!("{TITLES}.{}", name.trim()), title.clone(), entry.title.clone());
+                self.said.differs(format!("{TITLES}.{}", name.trim()), title.clone(), entry.title.clone());
             }
         }
         Ok(())
@@ -271,14 +276,14 @@ impl<'a> Follower<'a, '_> {
                 Hidden::Volume(_) | Hidden::File(_) => continue,
             };
             self.text.hide(key, &value, None)?;
-            self.differs(HIDE.into(), format!("{key} {value}"), "shown".into());
+            self.said.differs(HIDE.into(), value.clone(), "not hidden".into());
         }
         for index in removed {
             let id = &self.entry(*index).id;
             self.text.remove_entry(id)?;
             self.said.removed.push(id.clone());
             if hides.is_empty() {
-                self.differs(HIDE.into(), format!("entry {id}"), "shown".into());
+                self.said.differs(HIDE.into(), id.to_string(), "not hidden".into());
             }
         }
         Ok(())
@@ -312,7 +317,7 @@ impl<'a> Follower<'a, '_> {
             then.iter().filter_map(|index| held.iter().position(|own| own == index)).collect();
         self.text.reorder(&places)?;
         let (then, before) = (self.ids(&then), self.ids(&held));
-        self.differs(ORDER.into(), then, before);
+        self.said.differs(ORDER.into(), then, before);
         Ok(())
     }
 
@@ -320,9 +325,5 @@ impl<'a> Follower<'a, '_> {
     fn ids(&self, entries: &[usize]) -> String {
         let top = entries.iter().map(|index| self.entry(*index)).filter(|entry| entry.group.is_none());
         top.map(|entry| entry.id.as_str()).collect::<Vec<_>>().join(", ")
-    }
-
-    fn differs(&mut self, key: String, value: String, before: String) {
-        self.said.differences.push(Difference { key, value, before });
     }
 }

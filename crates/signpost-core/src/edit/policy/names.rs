@@ -39,8 +39,18 @@ impl<'a> Names<'a> {
         self.look.survey.systems.iter().filter(is_it).collect()
     }
 
+    /// The systems that a name means before any entry: of that title or id; where no entry goes by the name, those that begin so.
+    pub(super) fn systems_alone(&self, name: &str) -> Vec<&'a System> {
+        match self.systems(name) {
+            none if none.is_empty() && self.entries(name) == Err(Unmeant::Nothing) => {
+                self.systems_beginning(name)
+            }
+            found => found,
+        }
+    }
+
     /// The systems whose title or id begins so, where that is one title.
-    pub(super) fn systems_beginning(&self, name: &str) -> Vec<&'a System> {
+    fn systems_beginning(&self, name: &str) -> Vec<&'a System> {
         let lower = name.to_lowercase();
         let begins = |system: &&System| {
             !lower.is_empty()

@@ -10,6 +10,7 @@ use crate::draft::{Base, Draft, Wishes, draft};
 use crate::edit::MenuText;
 use crate::edit::tune::Tuned;
 use crate::menu_file::MenuFile;
+use crate::recipe::Recipes;
 
 /// A draft that follows a policy.
 pub struct Refreshed {
@@ -28,6 +29,7 @@ impl Policy {
     pub fn draft(
         &self,
         look: &Look,
+        recipes: &Recipes,
         path: &Path,
         existing: Option<&MenuFile>,
         wishes: Wishes,
@@ -36,7 +38,7 @@ impl Policy {
         let rehosted = existing.map(|menu| self.rehosted(menu)).transpose()?;
         let wishes = Wishes { new_host: self.host().unwrap_or(wishes.new_host), ..wishes };
         let mut draft = draft(look, path, rehosted.as_ref(), wishes, base)?;
-        let tuned = self.follow(look, path, &draft.text)?;
+        let tuned = self.follow(look, recipes, path, &draft.text)?;
         tuned.hidden.iter().for_each(|id| draft.base.forget(id));
         draft.text.clone_from(&tuned.text);
         draft.is_different = existing.is_none_or(|menu| menu.text != draft.text);
