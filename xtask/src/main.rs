@@ -8,6 +8,7 @@ mod boot;
 mod demo_assets;
 mod dist;
 mod figures;
+mod fleet;
 mod fuzz;
 mod letters;
 mod living;

@@ -3,7 +3,7 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 37] = [
+pub const FOR_TESTS: [&str; 42] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
@@ -18,6 +18,7 @@ pub const FOR_TESTS: [&str; 37] = [
     "f2fs-tools",
     "fdisk",
     "genisoimage",
+    "iproute2",
     "kmod",
     "lintian",
     "linux-image-cloud-amd64",
@@ -28,8 +29,12 @@ pub const FOR_TESTS: [&str; 37] = [
     "mount",
     "mtools",
     "ntfs-3g",
+    "openssh-client",
+    "openssh-server",
     "openssl",
     "ovmf",
+    "python3-apt",
+    "python3-venv",
     "qemu-system-x86",
     "rpm",
     "sbsigntool",

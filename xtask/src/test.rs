@@ -1,7 +1,7 @@
 //! All tests, those with real tools and real firmware among them.
 
 use crate::run::{Result, command, run, workspace};
-use crate::{boot, dist, packages};
+use crate::{boot, dist, fleet, packages};
 
 /// The comparison of rehearsal and firmware alone, on these seeds.
 pub fn agreement(seeds: &str) -> Result<()> {
@@ -29,6 +29,7 @@ pub fn run_all(args: &[String]) -> Result<()> {
     packages::need(&packages::FOR_TESTS)?;
     boot::build(true)?;
     dist::make(dist::Build::Quick)?;
+    fleet::need()?;
     run(command(env!("CARGO"))
         .current_dir(workspace())
         .args(["test", "--workspace", "--all-features", "--no-fail-fast"])

@@ -151,8 +151,9 @@ struct Next {
 #[derive(Deserialize)]
 struct Wrong {
     code: String,
+    /// Nothing for a finding that does nothing to starting, which is no problem.
     #[serde(alias = "effect")]
-    severity: Effect,
+    severity: Option<Effect>,
     message: String,
 }
 
@@ -177,7 +178,9 @@ fn row(file: &str, text: &str) -> Result<MachineRow, String> {
         .findings
         .into_iter()
         .chain(told.causes)
-        .map(|wrong| Problem { code: wrong.code, severity: wrong.severity, message: wrong.message })
+        .filter_map(|wrong| {
+            Some(Problem { code: wrong.code, severity: wrong.severity?, message: wrong.message })
+        })
         .collect();
     problems.sort_by_key(|problem| problem.severity);
     let (name, firmware) = match told.machine {
@@ -218,7 +221,7 @@ mod tests {
 
     const SURVEY: &str = r#"{"schema":1,"command":"survey","result":{"machine":{"name":"Pier 1","firmware":"uefi","more":1},
         "systems":[{"title":"Larkspur Linux 14","id":"larkspur"}],"firmware":{"starts_next":"Larkspur Linux 14"},
-        "findings":[{"code":"entry-stale","severity":"untidy","message":"entry 0000"},
+        "findings":[{"code":"volume-unread","severity":null,"message":"d1p2"},{"code":"entry-stale","severity":"untidy","message":"entry 0000"},
         {"code":"loader-gone","severity":"system-lost","message":"a loader is gone"}]}}"#;
     const CHECK: &str =
         r#"{"schema":1,"command":"check","result":{"starts":true,"starts_next":"Meridian","causes":[]}}"#;

@@ -31,6 +31,9 @@ pub struct SurveyArgs {
     /// Show every partition and file, also of kinds that are folded
     #[arg(long)]
     all: bool,
+    /// Keep no record of what was seen: the next survey compares with the one before
+    #[arg(long)]
+    no_record: bool,
     /// A folder of further catalogue rows (can be repeated)
     #[arg(long = "catalogue", value_name = "DIR")]
     catalogues: Vec<PathBuf>,
@@ -64,7 +67,7 @@ pub fn run(app: &App<'_>, args: &SurveyArgs) -> Outcome {
             app.show(&shown, || render::survey::text(&look.survey, changes.as_ref(), args.all));
         }
     }
-    if let Some(record) = record {
+    if let Some(record) = record.filter(|_| !args.no_record) {
         // A machine that cannot be written to is surveyed anyway; then nothing is kept to compare with.
         if !args.short {
             let _ = Changes::keep(&record, &look.survey);
