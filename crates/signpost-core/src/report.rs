@@ -1,5 +1,7 @@
 //! Many machines on one page, from the documents that `survey --json` and `check --json` have printed on each.
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 use signpost_facts::cause::Effect;
 use signpost_facts::{FirmwareKind, SCHEMA};
@@ -97,10 +99,25 @@ impl Report {
                 Err(why) => report.faults.push(Fault { file, why }),
             }
         }
+        report.tell_apart();
         // Machines with nothing wrong come last.
         let badness = |row: &MachineRow| (row.worst().is_none(), row.worst());
         report.machines.sort_by(|a, b| (badness(a), &a.name, &a.file).cmp(&(badness(b), &b.name, &b.file)));
         report
+    }
+
+    /// Machines of one name are told apart by their files.
+    fn tell_apart(&mut self) {
+        let mut counts: HashMap<String, usize> = HashMap::new();
+        for row in &self.machines {
+            *counts.entry(row.name.clone()).or_default() += 1;
+        }
+        for row in &mut self.machines {
+            let own = stem(&row.file);
+            if counts.get(&row.name).is_some_and(|count| *count > 1) && row.name != own {
+                row.name = format!("{} ({own})", row.name);
+            }
+        }
     }
 }
 
@@ -243,6 +260,13 @@ mod tests {
             (Some(FirmwareKind::Uefi), &["Larkspur Linux 14".to_string()][..])
         );
         assert_eq!((report.machines[1].starts_next.as_str(), report.machines[1].worst()), ("Meridian", None));
+    }
+
+    #[test]
+    fn machines_of_one_name_are_told_apart_by_their_files() {
+        let report = of(&[("saved/a.json", SURVEY), ("b.json", SURVEY), ("c.json", CHECK)]);
+        let names: Vec<&str> = report.machines.iter().map(|row| row.name.as_str()).collect();
+        assert_eq!(names, ["Pier 1 (a)", "Pier 1 (b)", "c"]);
     }
 
     #[test]

@@ -101,7 +101,7 @@ pub fn run(app: &App<'_>, args: &DraftArgs) -> Outcome {
     }
     let drafted = Drafted { draft, policy: tuned };
     app.report(&drafted, || {
-        let changed = drafted.policy.as_ref().map(render::tune::changes).unwrap_or_default();
+        let changed = drafted.policy.as_ref().map(render::tune::by_policy).unwrap_or_default();
         render::draft::text(&drafted.draft, &path, args.dry_run) + &changed
     });
     Ok(Exit::Done)

@@ -116,6 +116,6 @@ fn menu_file_text(menu: &Refreshed) -> String {
         "{}  {} {what}\n{}\n",
         style::heading("Menu file"),
         menu.file.display(),
-        render::tune::changes(&menu.policy)
+        render::tune::by_policy(&menu.policy)
     )
 }

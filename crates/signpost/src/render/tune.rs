@@ -2,6 +2,8 @@
 
 use signpost_core::edit::{Difference, Setting, Tuned};
 
+use textwrap::indent;
+
 use super::style;
 use super::table::Table;
 
@@ -30,6 +32,14 @@ pub fn changes(tuned: &Tuned) -> String {
         text.push_str(&format!("{key} = {value}, it was {before}\n"));
     }
     text + &notes(&tuned.notes)
+}
+
+/// The same under a heading, where there is any of it.
+pub fn by_policy(tuned: &Tuned) -> String {
+    match changes(tuned) {
+        none if none.is_empty() => none,
+        changes => format!("\n{}\n{}", style::heading("By the policy"), indent(&changes, "  ")),
+    }
 }
 
 /// What was changed.

@@ -64,6 +64,7 @@ impl Fleet {
         std::fs::create_dir(fleet.path("reports")).unwrap();
         let play = "- hosts: all\n  gather_facts: false\n  roles: [early_signpost.fleet.machine]\n";
         std::fs::write(fleet.path("site.yml"), play).unwrap();
+        std::fs::write(fleet.path("own.toml"), "format = 1\nrecipe = []\n").unwrap();
         fleet
     }
 
@@ -113,6 +114,9 @@ impl Fleet {
                 own["signpost_package"] = package.to_str().into();
                 own["signpost_program"] = "signpost".into();
                 own["signpost_hold"] = true.into();
+            }
+            if index == 1 {
+                own["signpost_recipes"] = json!([self.path("own.toml")]);
             }
             (*name, own)
         });
@@ -195,7 +199,12 @@ fn eight_hosts_follow_one_policy_and_each_fails_alone() {
     // To look first: all would change, and nothing does.
     let before = fleet.everything();
     let looked = fleet.run(&policy, &["--check", "--diff"]);
-    assert_eq!(looked.with("changed"), all_but(&[]), "{:?}", looked.failed);
+    assert_eq!(
+        (looked.with("changed"), looked.with("failures")),
+        (all_but(&[]), vec![]),
+        "{:?}",
+        looked.failed
+    );
     assert!(fleet.everything() == before, "a look changed a machine");
     let diff = looked.menus[NAMES[1]]["result"]["diff"].as_array().unwrap();
     assert_eq!(diff.len(), 3, "policy, menu file, plan: {diff:?}");
@@ -205,6 +214,7 @@ fn eight_hosts_follow_one_policy_and_each_fails_alone() {
     let first = fleet.run(&policy, &[]);
     assert_eq!((first.with("changed"), first.with("failures")), (all_but(&[]), vec![]), "{:?}", first.failed);
     assert_eq!(first.menus[NAMES[1]]["facts"], json!(["signpost"]));
+    assert!(fleet.machines[1].path("recipes/own.toml").exists());
     for (name, looked) in &looked.menus {
         // The first host had no program to look with.
         assert_eq!(looked["result"]["writes"], first.menus[name]["result"]["writes"], "{name}");
