@@ -78,7 +78,8 @@ impl Screen for Console {
     }
 
     fn otherwise(&self) -> Option<String> {
-        self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size))
+        let screen = self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size));
+        screen.or_else(|| self.graphics.as_ref()?.without_picture())
     }
 
     fn clear(&mut self) {

@@ -1,17 +1,20 @@
 //! The screen of pixels: which mode, and putting a painted scene on it.
 
+use alloc::format;
+use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_look::turned::picture_of;
-use signpost_look::{Area, Painter};
-use signpost_menu::appearance::{Appearance, Turn};
+use signpost_look::picture::LONGEST_FILE;
+use signpost_look::{Area, Painter, Picture};
+use signpost_menu::appearance::{Appearance, PICTURE_PATH, Turn};
 use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 use uefi::Handle;
 use uefi::boot::{self, ScopedProtocol};
 use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, GraphicsOutput, Mode};
 
-use crate::shared;
+use crate::{home, shared};
 
 /// No screen is larger, in pixels either way.
 const LARGEST: usize = 16_384;
@@ -26,6 +29,8 @@ pub struct Graphics {
     /// The mode that was there.
     before: Option<Mode>,
     painted: Option<Scene>,
+    /// Why the look's picture is not behind the menu.
+    without_picture: Option<String>,
 }
 
 impl Graphics {
@@ -43,7 +48,17 @@ impl Graphics {
         let own = own.filter(|mode| mode.info().resolution() != panel);
         let panel = own.map_or(panel, |mode| mode.info().resolution());
         let painter = Painter::new(picture_of(panel, look.turn), look);
-        Some(Self { output, painter, turn: look.turn, own, before, painted: None })
+        let (painter, without_picture) = match picture(look) {
+            Ok(None) => (painter, None),
+            Ok(Some(picture)) => (painter.with_picture(picture, look.picture_fit), None),
+            Err(why) => (painter, Some(format!("the menu is without its picture: {why}"))),
+        };
+        Some(Self { output, painter, turn: look.turn, own, before, painted: None, without_picture })
+    }
+
+    /// Why the look's picture is not behind the menu, in words.
+    pub fn without_picture(&self) -> Option<String> {
+        self.without_picture.clone()
     }
 
     /// The screen's own width and height, in pixels.
@@ -85,6 +100,15 @@ impl Graphics {
             let _ = self.output.set_mode(before);
         }
     }
+}
+
+/// The look's picture, where it has one.
+fn picture(look: &Appearance) -> Result<Option<Picture>, String> {
+    if look.picture.is_none() {
+        return Ok(None);
+    }
+    let bytes = home::read(PICTURE_PATH, LONGEST_FILE)?;
+    Picture::parse(&bytes).map(Some).map_err(|fault| format!("{PICTURE_PATH}: {fault}"))
 }
 
 /// Puts pixels on the screen.

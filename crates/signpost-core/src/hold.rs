@@ -200,7 +200,8 @@ pub fn hold(
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
-    let wishes = Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged) };
+    let wishes =
+        Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged), picture: None };
     // Another version is not what was applied: somebody decides on that one.
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
         return Ok(nothing(

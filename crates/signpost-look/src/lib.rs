@@ -11,9 +11,11 @@ mod band;
 pub mod letters;
 pub mod metrics;
 pub mod painter;
+pub mod picture;
 mod symbols;
 pub mod turned;
 
 pub use band::Area;
 pub use metrics::Metrics;
 pub use painter::Painter;
+pub use picture::Picture;

@@ -1,6 +1,6 @@
 //! How large things are on a screen.
 
-use signpost_menu::appearance::Scale;
+use signpost_menu::appearance::{Appearance, Scale};
 use signpost_menu::scene::Frame;
 
 use crate::letters::Size;
@@ -65,8 +65,8 @@ pub struct Metrics {
 
 impl Metrics {
     /// What fits a screen of this width and height at a scale.
-    pub fn new(screen: (usize, usize), scale: Scale) -> Self {
-        let place = match scale {
+    pub fn new(screen: (usize, usize), look: &Appearance) -> Self {
+        let place = match look.scale {
             Scale::Auto => automatic(screen),
             Scale::Halves(halves) => TYPES.iter().position(|(own, _)| *own == halves).unwrap_or(0),
         };
@@ -76,7 +76,15 @@ impl Metrics {
         let (width, height) = ((screen.0 / column).max(1), (screen.1 / line).max(1));
         let origin =
             (screen.0.saturating_sub(width * column) / 2, screen.1.saturating_sub(height * line) / 2);
-        Self { screen, text, title, column, line, origin, frame: Frame { width, height, is_drawn: true } }
+        Self {
+            screen,
+            text,
+            title,
+            column,
+            line,
+            origin,
+            frame: Frame { width, height, is_drawn: true, align: look.align, text: look.width },
+        }
     }
 
     /// Where a column begins, in pixels from the left.
@@ -115,20 +123,24 @@ mod tests {
             (3840, 2160),
             (7680, 4320),
         ] {
-            let lines = Metrics::new(screen, Scale::Auto).frame.height;
+            let lines = Metrics::new(screen, &Appearance::default()).frame.height;
             assert!((24..=36).contains(&lines), "{screen:?}: {lines}");
         }
         // A narrow one has room for its columns first.
-        assert!(Metrics::new((600, 1024), Scale::Auto).frame.width >= FEWEST);
+        assert!(Metrics::new((600, 1024), &Appearance::default()).frame.width >= FEWEST);
+    }
+
+    fn of(scale: Scale) -> Appearance {
+        Appearance { scale, ..Appearance::default() }
     }
 
     #[test]
     fn a_scale_that_is_set_counts_and_nothing_is_too_small() {
         for scale in Scale::ALL {
-            let metrics = Metrics::new((1, 1), scale);
+            let metrics = Metrics::new((1, 1), &of(scale));
             assert_eq!((metrics.frame.width, metrics.frame.height), (1, 1));
         }
-        assert_eq!(Metrics::new((1280, 800), Scale::Halves(2)).text.of_letter(), (8, 16));
-        assert_eq!(Metrics::new((1280, 800), Scale::Halves(8)).text.of_letter(), (32, 64));
+        assert_eq!(Metrics::new((1280, 800), &of(Scale::Halves(2))).text.of_letter(), (8, 16));
+        assert_eq!(Metrics::new((1280, 800), &of(Scale::Halves(8))).text.of_letter(), (32, 64));
     }
 }

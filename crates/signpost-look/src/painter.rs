@@ -5,7 +5,7 @@ use alloc::vec::Vec;
 use core::cell::RefCell;
 use core::ops::Range;
 
-use signpost_menu::appearance::{Appearance, Colour, Palette, Role, Turn};
+use signpost_menu::appearance::{Appearance, Colour, Palette, PictureFit, Role, Turn};
 use signpost_menu::scene::{Piece, Scene, Tone, WHOLE};
 use signpost_menu::symbol::Symbol;
 use signpost_menu::text::shown;
@@ -14,6 +14,7 @@ use unicode_width::UnicodeWidthChar;
 use crate::band::{Area, Band};
 use crate::letters::Letters;
 use crate::metrics::{Metrics, Type};
+use crate::picture::Picture;
 use crate::symbols;
 use crate::turned::{on_panel, picture_of};
 
@@ -29,14 +30,21 @@ pub struct Painter {
     title: Letters,
     /// Those that were drawn already.
     symbols: RefCell<Vec<(Symbol, Vec<u8>)>>,
+    /// What lies behind the menu.
+    picture: Option<(Picture, PictureFit)>,
 }
 
 impl Painter {
     /// For a screen of this width and height, in pixels.
     pub fn new(screen: (usize, usize), look: &Appearance) -> Self {
-        let metrics = Metrics::new(screen, look.scale);
+        let metrics = Metrics::new(screen, look);
         let (text, title) = (Letters::of(metrics.text.size), Letters::of(metrics.title.size));
-        Self { metrics, palette: look.palette(), text, title, symbols: RefCell::default() }
+        Self { metrics, palette: look.palette(), text, title, symbols: RefCell::default(), picture: None }
+    }
+
+    /// The same with a picture behind the menu.
+    pub fn with_picture(self, picture: Picture, fit: PictureFit) -> Self {
+        Self { picture: Some((picture, fit)), ..self }
     }
 
     /// What lies behind everything.
@@ -50,6 +58,7 @@ impl Painter {
         let width = self.metrics.screen.0;
         let rows = top..top + pixels.len() / width.max(1);
         let mut band = Band { pixels, width, top };
+        self.behind(&mut band, scene, &rows);
         for piece in &scene.pieces {
             let lines = touched(piece);
             let (from, to) = (self.metrics.y(lines.start), self.metrics.y(lines.end));
@@ -60,6 +69,19 @@ impl Painter {
         if let Some(cursor) = scene.cursor {
             self.cursor(&mut band, scene, cursor);
         }
+    }
+
+    /// The picture, and on it a panel of the ground's colour: text is read on that alone.
+    fn behind(&self, band: &mut Band<'_>, scene: &Scene, rows: &Range<usize>) {
+        let Some((picture, fit)) = &self.picture else { return };
+        let screen = self.metrics.screen;
+        for (row, pixels) in rows.clone().zip(band.pixels.chunks_mut(screen.0.max(1))) {
+            picture.row(*fit, screen, row, pixels);
+        }
+        let panel = scene.panel();
+        let (x, end) = (self.metrics.x(panel.start), self.metrics.x(panel.end));
+        let area = Area { x, y: rows.start, width: end.saturating_sub(x), height: rows.len() };
+        band.fill(area, self.ground());
     }
 
     /// Paints what differs from the scene before, or from the ground alone, and hands it on piece by piece: where it stands on a
@@ -84,6 +106,10 @@ impl Painter {
 
     /// The rows of pixels in which a scene differs from the one before it, or from the ground alone; neighbours are one range.
     fn changed(&self, before: Option<&Scene>, after: &Scene) -> Vec<Range<usize>> {
+        let has_other_panel = before.is_none_or(|before| before.panel() != after.panel());
+        if self.picture.is_some() && has_other_panel {
+            return core::iter::once(0..self.metrics.screen.1).collect();
+        }
         let mut changed: Vec<Range<usize>> = Vec::new();
         for line in 0..self.metrics.frame.height {
             let cursor_of = |scene: &Scene| scene.cursor.filter(|(_, row)| *row == line);
@@ -277,22 +303,34 @@ mod tests {
         let title = Piece::Title { column: 2, row: 1, text: "Tide".into() };
         let meter = Piece::Meter { column: 2, row: 5, columns: 10, left: 77 };
         let bar = Piece::Bar { column: 1, row: 3, columns: 20 };
-        let frame = Frame { width: 40, height: 10, is_drawn: true };
+        let frame = Frame { is_drawn: true, ..Frame::cells(40, 10) };
         let mut scene = Scene::empty(frame);
         scene.pieces = vec![bar, text, title, meter];
-        let mut whole = vec![0; 320 * 200];
-        painter.paint(&scene, 0, &mut whole);
-        for height in [1, 7, 64] {
-            let mut banded = vec![0; 320 * 200];
-            for (place, band) in banded.chunks_mut(320 * height).enumerate() {
-                painter.paint(&scene, place * height, band);
-            }
-            assert!(banded == whole, "bands of {height}");
-        }
+        in_bands_as_at_once(&painter, &scene);
         // Where nothing changed, nothing is painted; a title reaches into its neighbours.
         assert_eq!(painter.changed(Some(&scene), &scene), []);
         let mut without = scene.clone();
         without.pieces.truncate(2);
         assert_eq!(painter.changed(Some(&without), &scene), [0..60, 100..120]);
+        let picture = Picture::new((5, 3), (0..45).collect()).unwrap();
+        for fit in PictureFit::ALL {
+            let painter = Painter::new((320, 200), &Appearance::default());
+            let painter = painter.with_picture(picture.clone(), *fit);
+            in_bands_as_at_once(&painter, &scene);
+            assert_eq!(painter.changed(None, &scene), [0..200]);
+            assert_eq!(painter.changed(Some(&without), &scene), [0..60, 100..120]);
+        }
+    }
+
+    fn in_bands_as_at_once(painter: &Painter, scene: &Scene) {
+        let mut whole = vec![0; 320 * 200];
+        painter.paint(scene, 0, &mut whole);
+        for height in [1, 7, 64] {
+            let mut banded = vec![0; 320 * 200];
+            for (place, band) in banded.chunks_mut(320 * height).enumerate() {
+                painter.paint(scene, place * height, band);
+            }
+            assert!(banded == whole, "bands of {height}");
+        }
     }
 }

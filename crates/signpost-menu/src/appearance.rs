@@ -29,11 +29,22 @@ pub struct Appearance {
     pub countdown: Countdown,
     /// A line of one's own below the list.
     pub closing: Option<String>,
+    /// The file of the picture behind the menu, as it is named at the desk.
+    pub picture: Option<String>,
+    /// How the picture is made to fit.
+    pub picture_fit: PictureFit,
+    /// Where the text stands.
+    pub align: Align,
+    /// How wide the text is.
+    pub width: Width,
     /// Whether the time is shown.
     pub clock: bool,
     /// Whether consoles of letters get plain lines, for a screen reader.
     pub announce: bool,
 }
+
+/// Where the look's picture lies on the home volume.
+pub const PICTURE_PATH: &str = "/EFI/signpost/PICTURE.PIC";
 
 /// A look that comes with the program.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -319,6 +330,56 @@ words! {
         Number = "number",
         /// In words, and as a bar that shrinks.
         Bar = "bar"
+    }
+}
+
+words! {
+    /// How a picture is made to fit a screen.
+    PictureFit {
+        /// As large as it must be to leave nothing free; what is too much is cut off at both sides.
+        Cover = "cover",
+        /// As large as it can be with nothing cut off.
+        Fit = "fit",
+        /// As large as it is, in the middle.
+        Centre = "centre",
+        /// As large as it is, again and again.
+        Tile = "tile"
+    }
+}
+
+words! {
+    /// Where the text of a drawn menu stands.
+    Align {
+        /// In the middle.
+        Centre = "centre",
+        /// At the left.
+        Left = "left",
+        /// At the right.
+        Right = "right"
+    }
+}
+
+words! {
+    /// How wide the text of a drawn menu is.
+    Width {
+        /// As wide as can be read well.
+        Wide = "wide",
+        /// A narrow column, that leaves room for a picture beside it.
+        Narrow = "narrow",
+        /// As wide as the screen.
+        Full = "full"
+    }
+}
+
+impl Width {
+    /// The most columns that a text has whose lines may be so long.
+    pub fn most(self, longest: usize) -> usize {
+        const NARROW: usize = 56;
+        match self {
+            Self::Wide => longest,
+            Self::Narrow => longest.min(NARROW),
+            Self::Full => usize::MAX,
+        }
     }
 }
 

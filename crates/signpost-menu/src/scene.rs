@@ -5,10 +5,11 @@ mod menu;
 
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
+use core::ops::Range;
 
 pub use menu::scene;
 
-use crate::appearance::Role;
+use crate::appearance::{Align, Role, Width};
 pub use crate::symbol::Symbol;
 
 /// How a piece is meant; a painter gives each a colour, or none.
@@ -121,12 +122,16 @@ pub struct Frame {
     pub height: usize,
     /// Whether it is drawn pixel by pixel: with symbols, and with more room around.
     pub is_drawn: bool,
+    /// Where the text stands, where it is drawn.
+    pub align: Align,
+    /// How wide it is, where it is drawn.
+    pub text: Width,
 }
 
 impl Frame {
     /// A console of cells.
     pub fn cells(width: usize, height: usize) -> Self {
-        Self { width, height, is_drawn: false }
+        Self { width, height, is_drawn: false, align: Align::default(), text: Width::default() }
     }
 }
 
@@ -165,11 +170,15 @@ const LOW_DRAWN: usize = 14;
 impl Scene {
     /// An empty one, with so many columns free at either side of cells, and lines that are this long at most where they are drawn.
     pub(crate) fn new(frame: Frame, margin: usize, longest: usize) -> Self {
-        let Frame { width, height, is_drawn } = frame;
+        let Frame { width, height, is_drawn, .. } = frame;
         let margin = if is_drawn { DRAWN_MARGIN } else { margin };
         let columns = width.saturating_sub(margin.saturating_mul(2)).max(1);
-        let columns = if is_drawn { columns.min(longest) } else { columns };
-        let left = if is_drawn { width.saturating_sub(columns) / 2 } else { margin };
+        let columns = if is_drawn { columns.min(frame.text.most(longest)) } else { columns };
+        let left = match frame.align {
+            Align::Centre if is_drawn => width.saturating_sub(columns) / 2,
+            Align::Right if is_drawn => width.saturating_sub(columns).saturating_sub(margin),
+            _ => margin,
+        };
         let top = usize::from(is_drawn && height >= LOW_DRAWN);
         let end = if is_drawn { left.saturating_add(columns) } else { width.saturating_sub(1) };
         let bottom = height.saturating_sub(1).saturating_sub(top);
@@ -179,6 +188,11 @@ impl Scene {
     /// One with nothing on it.
     pub fn empty(frame: Frame) -> Self {
         Self::new(frame, MARGIN, LONGEST)
+    }
+
+    /// The columns that texts take, with two more at either side: what lies behind them is calm.
+    pub fn panel(&self) -> Range<usize> {
+        self.left.saturating_sub(2)..self.end.saturating_add(2)
     }
 
     /// Columns from where texts begin to where they should end.

@@ -71,7 +71,7 @@ pub(super) fn program_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let place = format!("{}{path}", held.home().unwrap_or_default());
     let mut gone = cause(Code::BootProgramGone, effect, None, format!("the boot program is gone: {place}"));
     let menu = MenuFile::new(seen.case.menu_path, held.menu().to_string());
-    let wishes = Wishes { home: None, boot_program: seen.case.program.clone() };
+    let wishes = Wishes { boot_program: seen.case.program.clone(), ..Wishes::default() };
     let plan = menu.and_then(|menu| plan(seen.look, &menu, seen.case.history, &wishes));
     match plan {
         Ok(plan) => {

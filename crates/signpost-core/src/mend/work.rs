@@ -287,7 +287,7 @@ impl<'a> Work<'a> {
         let refusals =
             |all: Vec<Refusal>| all.into_iter().filter(|refusal| !is_judged_as_a_whole(refusal.code));
         if let Some(menu) = self.menu()? {
-            let wishes = Wishes { boot_program: self.case.program.clone(), home: None };
+            let wishes = Wishes { boot_program: self.case.program.clone(), ..Wishes::default() };
             let plan = plan::plan(self.look, &menu, self.case.history, &wishes)?;
             self.refusals.extend(refusals(plan.refusals.clone()));
             return Ok((Some(menu), plan.writes.clone(), Some(plan)));

@@ -64,6 +64,9 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     refusals.extend(news.refusal());
     let mut notes = Vec::new();
     notes.extend(not_first(look, first.disk));
+    if menu.document.look.picture.is_some() {
+        notes.push("look.picture: with BIOS firmware the menu is shown without a picture".to_string());
+    }
     Ok(Plan {
         entries: entries(look, &resolved),
         order_before: Vec::new(),

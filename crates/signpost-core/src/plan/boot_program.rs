@@ -12,6 +12,7 @@ use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
+use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, newest};
@@ -47,6 +48,8 @@ pub(super) fn plan(
     let files = Files::new(look, &home)?;
     let machine_id = signpost_place::home::machine_id(look);
     let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
+    // Before the menu that shows it.
+    file_writes.extend(files.picture(wishes)?);
     file_writes.extend(files.slots(menu, &machine_id)?);
 
     let news = News::of(look, &menu.document);
@@ -61,7 +64,10 @@ pub(super) fn plan(
         variables.push(Write::removal(contents, OurVariables::name(ours::KEPT), what));
     }
     let after = state_after(look, contents, &variables)?;
-    let tidied = leftovers::of(look, (home.volume, program), &after, &machine_id)?;
+    let mut tidied = leftovers::of(look, (home.volume, program), &after, &machine_id)?;
+    if menu.document.look.picture.is_none() {
+        tidied.extend(leftovers::removal(look, home.volume, PICTURE_PATH, "the picture")?);
+    }
     let mut notes = next_boot_note(look.boot.next);
     let mut last = Vec::new();
     if menu.document.settings.fallback_path {
@@ -236,6 +242,12 @@ impl<'a> Files<'a> {
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
         let what = format!("write the boot program, {}", self.look.at(self.volume, &program.path()));
         self.write(program.path(), program.bytes().to_vec(), what)
+    }
+
+    fn picture(&self, wishes: &Wishes) -> Result<Option<FileWrite>> {
+        let Some(picture) = &wishes.picture else { return Ok(None) };
+        let what = format!("write the picture, {}", self.look.at(self.volume, PICTURE_PATH));
+        self.write(PICTURE_PATH.into(), picture.clone(), what)
     }
 
     /// The fallback path too, last of all: only where it is free, or ours already. The inner error says why not.

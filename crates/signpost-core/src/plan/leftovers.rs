@@ -2,6 +2,7 @@
 
 use signpost_facts::change::FileWrite;
 use signpost_facts::{BootFile, Result, Role, VolumeNumber};
+use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
@@ -54,6 +55,7 @@ pub(super) fn of(
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
             }
+            writes.extend(removal(look, other, PICTURE_PATH, "the picture")?);
             writes.extend(removal(look, other, &history::path(), "the copies of steps")?);
         }
     }

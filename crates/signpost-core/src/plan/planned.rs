@@ -96,6 +96,8 @@ pub struct Wishes {
     pub boot_program: Option<BootProgram>,
     /// The home volume, as a person names it.
     pub home: Option<String>,
+    /// The look's picture as the boot program reads it; where it is not known, the one on the home volume stays.
+    pub picture: Option<Vec<u8>>,
 }
 
 /// These first, all others behind in their order.

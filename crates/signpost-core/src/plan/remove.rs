@@ -5,6 +5,7 @@ use signpost_facts::ours::OurVariables;
 use signpost_facts::{FirmwareKind, OptionNumber, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
+use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
@@ -101,6 +102,7 @@ fn files(look: &Look) -> Result<Vec<FileWrite>> {
                 "the menu's slot",
             )?);
         }
+        writes.extend(leftovers::removal(look, volume, PICTURE_PATH, "the picture")?);
         writes.extend(leftovers::removal(look, volume, &history::path(), "the copies of steps")?);
     }
     Ok(writes)

@@ -3,7 +3,7 @@
 use alloc::string::{String, ToString};
 
 use super::{Key, Kind, or_none};
-use crate::appearance::{Countdown, Detail, LookName, Role};
+use crate::appearance::{Align, Countdown, Detail, LookName, PictureFit, Role, Width};
 use crate::document::{DefaultEntry, Host, MenuDocument, Show, Timeout};
 
 /// A colour of `[look]`.
@@ -27,7 +27,7 @@ macro_rules! colour_key {
 }
 
 /// All of them, in the file's order.
-pub static KEYS: [Key; 27] = [
+pub static KEYS: [Key; 31] = [
     Key {
         name: "heading",
         table: "menu",
@@ -193,6 +193,55 @@ pub static KEYS: [Key; 27] = [
         example: "look.closing=\"Help: Wendel Okoro, extension 12\"",
         kind: Kind::Text,
         value: |menu| or_none(menu.look.closing.as_deref().unwrap_or_default()),
+    },
+    Key {
+        name: "look.picture",
+        table: "look",
+        key: "picture",
+        values: "a PNG or JPEG file",
+        default: "none",
+        meaning: "a picture behind the menu, where it is drawn with UEFI firmware; its path begins at the menu file's folder",
+        example: "look.picture=harbour.jpg",
+        kind: Kind::Text,
+        value: |menu| or_none(menu.look.picture.as_deref().unwrap_or_default()),
+    },
+    Key {
+        name: "look.picture-fit",
+        table: "look",
+        key: "picture-fit",
+        values: "cover, fit, centre or tile",
+        default: "cover",
+        meaning: "whether the picture covers the screen, fits into it, stands in the middle as large as it is, or is repeated",
+        example: "look.picture-fit=tile",
+        kind: Kind::Words(&[
+            PictureFit::Cover.word(),
+            PictureFit::Fit.word(),
+            PictureFit::Centre.word(),
+            PictureFit::Tile.word(),
+        ]),
+        value: |menu| menu.look.picture_fit.word().into(),
+    },
+    Key {
+        name: "look.align",
+        table: "look",
+        key: "align",
+        values: "left, centre or right",
+        default: "centre",
+        meaning: "where the text stands on a screen that is wider",
+        example: "look.align=left",
+        kind: Kind::Words(&[Align::Left.word(), Align::Centre.word(), Align::Right.word()]),
+        value: |menu| menu.look.align.word().into(),
+    },
+    Key {
+        name: "look.width",
+        table: "look",
+        key: "width",
+        values: "narrow, wide or full",
+        default: "wide",
+        meaning: "how wide the text is: narrow leaves room for a picture, full leaves no margin but a small one",
+        example: "look.width=narrow",
+        kind: Kind::Words(&[Width::Narrow.word(), Width::Wide.word(), Width::Full.word()]),
+        value: |menu| menu.look.width.word().into(),
     },
     Key {
         name: "look.clock",

@@ -6,7 +6,9 @@ use alloc::vec::Vec;
 use toml::de::DeValue;
 
 use super::reader::{Reader, Section};
-use crate::appearance::{Appearance, Colour, Countdown, Detail, LookName, Role, Scale, ScreenMode, Turn};
+use crate::appearance::{
+    Align, Appearance, Colour, Countdown, Detail, LookName, PictureFit, Role, Scale, ScreenMode, Turn, Width,
+};
 use crate::keys;
 
 pub(super) fn look(reader: &mut Reader<'_>, mut section: Section<'_>) -> Appearance {
@@ -22,6 +24,10 @@ pub(super) fn look(reader: &mut Reader<'_>, mut section: Section<'_>) -> Appeara
         clock: reader.boolean(&mut section, "clock").unwrap_or(false),
         announce: reader.boolean(&mut section, "announce").unwrap_or(false),
         closing: reader.string(&mut section, "closing").map(|found| found.value),
+        picture: reader.string(&mut section, "picture").map(|found| found.value),
+        picture_fit: word(reader, &mut section, "picture-fit", PictureFit::ALL, PictureFit::word),
+        align: word(reader, &mut section, "align", Align::ALL, Align::word),
+        width: word(reader, &mut section, "width", Width::ALL, Width::word),
         ..Appearance::default()
     };
     let mut places = Vec::new();

@@ -8,7 +8,7 @@ use signpost_facts::{Code, Error};
 use signpost_place::home::newest_text;
 use signpost_upkeep::{kept, menu_file, now};
 
-use super::shared::{HomeArgs, guard_codes};
+use super::shared::{HomeArgs, guard_codes, with_picture};
 use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -46,7 +46,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     let menu = if args.remove { None } else { Some(menu_file::load(&app.menu_file(&machine))?) };
     let (mut records, plan) = app.plan(&machine, |look, history| {
         Ok(match &menu {
-            Some(menu) => plan(look, menu, history, &wishes)?,
+            Some(menu) => plan(look, menu, history, &with_picture(&wishes, menu)?)?,
             None => remove(look, history)?,
         })
     })?;

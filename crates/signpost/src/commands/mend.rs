@@ -113,7 +113,7 @@ fn one_round(
         if known.can_save && matches!(case.menu, Some(Ok(_)) | None) {
             menu_file::save(&menu.path, &menu.text)?;
         }
-        let wishes = Wishes { boot_program: program.cloned(), home: None };
+        let wishes = Wishes { boot_program: program.cloned(), ..Wishes::default() };
         kept::keep_held(machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
     }
     let mut after = put.look;

@@ -16,6 +16,7 @@ pub mod manual;
 pub mod mend;
 pub mod menu;
 pub mod once;
+mod picture;
 pub mod plan;
 pub mod policy;
 pub mod preview;

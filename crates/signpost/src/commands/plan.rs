@@ -11,7 +11,7 @@ use signpost_machine::Machine;
 use signpost_place::Look;
 use signpost_upkeep::{kept, menu_file};
 
-use super::shared::{HomeArgs, guard_codes};
+use super::shared::{HomeArgs, guard_codes, with_picture};
 use super::{draft, policy};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
@@ -75,6 +75,7 @@ pub fn run(app: &App<'_>, args: &PlanArgs) -> Outcome {
                 (menu, Some(refreshed))
             }
         };
+        let wishes = with_picture(&wishes, &menu)?;
         Ok((plan(look, &menu, history, &wishes)?, refreshed))
     })?;
     app.show(&Planned { plan: &plan, menu_file: refreshed.as_ref() }, || {

@@ -4,6 +4,7 @@ use clap::{ArgGroup, Args};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::edit;
+use signpost_core::menu_file::MenuFile;
 use signpost_core::preview::{Asked, Preview, State, preview, signs_without_letters};
 use signpost_look::Painter;
 use signpost_look::letters::{Letters, Size};
@@ -15,6 +16,7 @@ use signpost_menu::screen::paint;
 use signpost_menu::text::shown;
 use signpost_upkeep::menu_file;
 
+use super::picture;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::{complete, render};
@@ -99,7 +101,7 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         );
     }
     match &args.png {
-        Some(file) => picture(app, &mut preview, &menu.document, (file, args.size.unwrap_or((1280, 800)))),
+        Some(file) => drawn(app, &mut preview, &menu, (file, args.size.unwrap_or((1280, 800)))),
         None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),
     }
 }
@@ -142,15 +144,19 @@ fn cells(
     Ok(Exit::Done)
 }
 
-fn picture(
+fn drawn(
     app: &App<'_>,
     preview: &mut Preview,
-    document: &MenuDocument,
+    menu: &MenuFile,
     (file, panel): (&Path, (usize, usize)),
 ) -> Outcome {
     // As it is seen: on a panel that is built in sideways, the other way round.
-    let size = picture_of(panel, document.look.turn);
-    let painter = Painter::new(size, &document.look);
+    let look = &menu.document.look;
+    let size = picture_of(panel, look.turn);
+    let mut painter = Painter::new(size, look);
+    if let Some(picture) = picture::of(menu)? {
+        painter = painter.with_picture(picture, look.picture_fit);
+    }
     let scene = preview.scene(painter.metrics.frame);
     let mut pixels = vec![0; size.0 * size.1];
     painter.paint(&scene, 0, &mut pixels);

@@ -5,11 +5,14 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap_complete::engine::ArgValueCompleter;
+use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::Wishes;
 use signpost_facts::{Code, FirmwareKind, Refusal};
 use signpost_machine::{Machine, files};
+use signpost_menu::document::Host;
 use signpost_place::boot_program::BootProgram;
 
+use super::picture;
 use crate::complete;
 use crate::failure::Failure;
 
@@ -24,6 +27,13 @@ pub struct HomeArgs {
     /// Replace the menu of another system of this PC
     #[arg(long)]
     take_over: bool,
+}
+
+/// The same with the picture that a menu's look asks for, where the boot program shows the menu.
+pub fn with_picture(wishes: &Wishes, menu: &MenuFile) -> signpost_facts::Result<Wishes> {
+    let is_drawn = menu.document.settings.host == Host::Signpost;
+    let picture = if is_drawn { picture::of(menu)? } else { None };
+    Ok(Wishes { picture: picture.map(|picture| picture.encode()), ..wishes.clone() })
 }
 
 /// Which boot program is used.
@@ -56,7 +66,7 @@ const FOLDERS: [&str; 3] = [".", "../lib/signpost", "../boot"];
 impl HomeArgs {
     /// What they ask for.
     pub fn wishes(&self, machine: &Machine) -> Result<Wishes, Failure> {
-        Ok(Wishes { boot_program: self.program.program(machine)?, home: self.home.clone() })
+        Ok(Wishes { boot_program: self.program.program(machine)?, home: self.home.clone(), picture: None })
     }
 
     /// The guards that they override, beside those that are named.

@@ -39,7 +39,8 @@ fn planned(machine: &Machine, folder: &TestMachine, step: Step) -> (Records, Act
     let (action, writes, refusals) = match step {
         Step::Apply => {
             let menu = menu_file::load(&folder.path("menu.toml")).unwrap();
-            let plan = plan(&look, &menu, history, &Wishes { boot_program: program(), home: None }).unwrap();
+            let plan = plan(&look, &menu, history, &Wishes { boot_program: program(), ..Wishes::default() })
+                .unwrap();
             (Action::Apply, plan.writes, plan.refusals)
         }
         Step::Undo => {

@@ -4,6 +4,8 @@ use std::path::Path;
 
 use signpost_demo::{StoreKind, tide};
 
+use image::{ImageFormat, RgbImage};
+
 use crate::harness::TestMachine;
 
 fn machine() -> TestMachine {
@@ -151,4 +153,84 @@ fn on_bios_what_letters_lack_goes_by_how_the_menu_is_shown() {
     assert!(letters.contains("show these signs: Ω —") && letters.contains("look.screen=native"), "{letters}");
     machine.ok(&["tune", "look.screen=1280x800"]);
     assert_eq!(notes(), "[]");
+}
+
+/// A made-up picture: from dark blue at the top to light at the bottom.
+pub fn harbour(width: u32, height: u32) -> RgbImage {
+    RgbImage::from_fn(width, height, |x, y| {
+        let part = |at: u32, of: u32| u8::try_from(at * 255 / of).unwrap();
+        image::Rgb([part(x, width), part(y, height), 0x60])
+    })
+}
+
+/// The picture's pixel at a place of the screen, as foretold.
+fn foretold(machine: &TestMachine, at: (u32, u32)) -> [u8; 3] {
+    let file = machine.path("menu.png");
+    machine.ok(&["preview", "--png", file.to_str().unwrap()]);
+    image::open(file).unwrap().to_rgb8().get_pixel(at.0, at.1).0
+}
+
+#[test]
+fn a_picture_lies_behind_the_menu_and_goes_when_nobody_wants_it() {
+    let machine = machine();
+    harbour(640, 400).save(machine.path("harbour.png")).unwrap();
+    machine.ok(&["tune", "look.picture=harbour.png", "look.align=left", "look.width=narrow"]);
+    // Twice as large on this screen; under the text lies the ground.
+    assert_eq!(foretold(&machine, (1278, 798)), [254, 254, 0x60]);
+    assert_eq!(foretold(&machine, (400, 780)), [0x16, 0x1e, 0x26]);
+    machine.ok(&["tune", "look.picture-fit=centre"]);
+    assert_eq!(foretold(&machine, (1278, 798)), [0x16, 0x1e, 0x26]);
+    let planned = machine.ok(&["plan"]);
+    let (picture, menu) =
+        (planned.find("write the picture, d1p1:/EFI/signpost/PICTURE.PIC"), planned.find("MENU-A"));
+    assert!(picture.is_some() && picture < menu, "{planned}");
+    machine.ok(&["apply", "--yes"]);
+    assert_eq!(machine.run(&["plan", "--check"]).code, 0);
+    // One that was taken by a camera, too large, and in the other format.
+    harbour(3000, 2000).save_with_format(machine.path("harbour.png"), ImageFormat::Jpeg).unwrap();
+    assert!(machine.ok(&["plan"]).contains("write the picture"));
+    machine.ok(&["apply", "--yes"]);
+    machine.ok(&["tune", "--reset", "look.picture"]);
+    assert!(machine.ok(&["plan"]).contains("remove the picture d1p1:/EFI/signpost/PICTURE.PIC"));
+    machine.ok(&["apply", "--yes"]);
+    machine.ok(&["undo", "--yes"]);
+    assert!(
+        machine
+            .ok(&["apply", "--remove", "--dry-run", "--despite", "last-way"])
+            .contains("remove the picture")
+    );
+}
+
+#[test]
+fn what_is_no_picture_is_refused_with_its_name_and_changes_nothing() {
+    let machine = machine();
+    machine.ok(&["tune", "look.picture=harbour.png"]);
+    let file = machine.path("harbour.png");
+    harbour(64, 48).save(&file).unwrap();
+    let good = std::fs::read(&file).unwrap();
+    let mut huge = good.clone();
+    // Width and height, in the first chunk of the file, with the checksum that goes with them.
+    huge[16..24].copy_from_slice(&[0, 1, 0, 0, 0, 1, 0, 0]);
+    let sum = crc32fast::hash(&huge[12..29]);
+    huge[29..33].copy_from_slice(&sum.to_be_bytes());
+    let spoiled =
+        [None, Some(b"no picture at all".to_vec()), Some(good[..good.len() / 2].to_vec()), Some(huge)];
+    for bytes in spoiled {
+        let _ = std::fs::remove_file(&file);
+        if let Some(bytes) = &bytes {
+            std::fs::write(&file, bytes).unwrap();
+        }
+        let before = machine.everything();
+        for command in [&["plan"][..], &["apply", "--yes"], &["preview", "--png", "menu.png"]] {
+            assert!(machine.fails(4, command).contains("harbour.png: "));
+        }
+        assert!(machine.everything() == before);
+    }
+    // A home volume without room for it.
+    let small = TestMachine::small();
+    small.ok(&["draft", "--host", "signpost"]);
+    small.ok(&["tune", "look.picture=harbour.png"]);
+    harbour(1600, 1000).save(small.path("harbour.png")).unwrap();
+    let refused = small.fails(3, &["apply", "--yes"]);
+    assert!(refused.contains("no-room"), "{refused}");
 }

@@ -70,6 +70,7 @@ pub fn picture_of(file: &Path) -> (usize, usize, Vec<u8>) {
 fn states_are_as_foretold(look: &[&str], size: &str) {
     let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
     machine.ok(&["draft", "--host", "signpost"]);
+    harbour(&machine);
     let screen = format!("look.screen={size}");
     machine.ok(&[&["tune", "timeout=never", "heading=Tide bench PC 2", &screen], look].concat());
     machine.write("menu.toml", &(machine.read("menu.toml") + &long_menu()));
@@ -114,6 +115,48 @@ fn the_look_of_strong_contrast_on_a_wide_screen() {
 #[test]
 fn own_colours_without_symbols_on_a_large_screen() {
     states_are_as_foretold(&["look.ground=navy", "look.accent=aqua", "look.symbols=false"], "3840x2160");
+}
+
+/// A made-up picture beside the menu file, for looks that have one.
+fn harbour(machine: &TestMachine) {
+    let picture = image::RgbImage::from_fn(300, 200, |x, y| image::Rgb([(x / 2) as u8, y as u8, 0x60]));
+    picture.save(machine.path("harbour.png")).unwrap();
+}
+
+#[test]
+fn a_picture_covers_the_screen_beside_a_narrow_menu() {
+    states_are_as_foretold(&["look.picture=harbour.png", "look.align=left", "look.width=narrow"], "1280x800");
+}
+
+#[test]
+fn a_picture_is_repeated_and_one_that_is_damaged_is_passed_over() {
+    let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
+    machine.ok(&["draft", "--host", "signpost"]);
+    harbour(&machine);
+    machine.ok(&[
+        "tune",
+        "timeout=never",
+        "look.picture=harbour.png",
+        "look.picture-fit=tile",
+        "look.align=right",
+    ]);
+    machine.ok(&["apply", "--yes"]);
+    let spec = Spec::of_bench(machine.folder(), &["disk1.img", "disk2.img", "disk3.img"]);
+    let (vm, monitor) = Vm::with_monitor_spec(&spec, machine.folder());
+    let mut compared = Compared { machine: &machine, vm, monitor, size: "1280x800" };
+    compared.after("", "? help", &[]);
+    compared.after("3", "> 3", &["--choose", "tidewater"]);
+    drop(compared);
+    // The file's head; its mark alone is in the boot program too.
+    let mut disk = std::fs::read(machine.path("disk1.img")).unwrap();
+    let head = [&b"SIGNPIC1"[..], &300_u16.to_le_bytes(), &200_u16.to_le_bytes()].concat();
+    let at = disk.windows(head.len()).position(|bytes| bytes == head).unwrap();
+    disk[at + 100] ^= 1;
+    std::fs::write(machine.path("disk1.img"), disk).unwrap();
+    let (vm, monitor) = Vm::with_monitor_spec(&spec, machine.folder());
+    let mut compared = Compared { machine: &machine, vm, monitor, size: "1280x800" };
+    machine.ok(&["tune", "--reset", "look.picture"]);
+    compared.after("", "? help", &[]);
 }
 
 /// The picture is turned for a panel that is built in sideways: read back, it is what is foretold.
