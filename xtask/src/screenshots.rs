@@ -56,7 +56,7 @@ pub fn take() -> Result<()> {
 }
 
 /// The pictures of docs/look.md: file, keys that are set, further arguments of `preview`.
-const LOOKS: [(&str, &[&str], &[&str]); 9] = [
+const LOOKS: [(&str, &[&str], &[&str]); 10] = [
     ("dusk", &[], &[]),
     ("chalk", &["look=chalk"], &[]),
     ("contrast", &["look=contrast"], &[]),
@@ -74,6 +74,20 @@ const LOOKS: [(&str, &[&str], &[&str]); 9] = [
         &[],
     ),
     ("arguments", &[], &["--arguments"]),
+    ("picture", &["look.picture=harbour.png", "look.align=left", "look.width=narrow"], &[]),
+];
+
+/// A made-up harbour in the evening: colours, and shapes as ImageMagick draws them.
+const HARBOUR: [(&str, &[&str]); 9] = [
+    ("#f2cf9a", &["circle 980,560 980,512"]),
+    ("#4b4a58", &["polygon 0,590 180,540 380,575 620,520 840,570 1060,535 1280,580 1280,800 0,800"]),
+    ("#2f3a48", &["polygon 0,650 1280,622 1280,800 0,800"]),
+    ("#3a4a58", &["rectangle 930,668 1030,671", "rectangle 905,690 1060,693", "rectangle 880,716 1090,720"]),
+    ("#1b242e", &["polygon 1100,800 1150,640 1280,610 1280,800"]),
+    ("#efe3d0", &["polygon 1178,620 1186,440 1214,440 1222,620"]),
+    ("#b4573f", &["polygon 1180,560 1182,500 1218,500 1220,560"]),
+    ("#1b242e", &["rectangle 1180,430 1220,440", "polygon 1184,404 1200,384 1216,404"]),
+    ("#ffe9b0", &["rectangle 1188,404 1212,430"]),
 ];
 
 /// Draws the demo's menu in every look.
@@ -87,6 +101,12 @@ fn look_pictures(program: &Path, work: &Path) -> Result<()> {
     signpost(&["tune", "heading=Tide bench PC 2"])?;
     let menu = bench.join("menu.toml");
     let plain = fs::read_to_string(&menu).map_err(at(&menu))?;
+    let mut draw = command("convert");
+    draw.args(["-size", "1280x800", "gradient:#16202c-#d9a178"]);
+    for (colour, shapes) in HARBOUR {
+        draw.args(["-fill", colour]).args(shapes.iter().flat_map(|shape| ["-draw", shape]));
+    }
+    run(draw.arg(bench.join("harbour.png")))?;
     for (name, keys, state) in LOOKS {
         fs::write(&menu, &plain).map_err(at(&menu))?;
         if !keys.is_empty() {
@@ -100,7 +120,8 @@ fn look_pictures(program: &Path, work: &Path) -> Result<()> {
     Ok(())
 }
 
-/// The page of several machines, in a browser; one of them has lost its first partition, one document is cut off.
+/// The page of several machines, in a browser; one of them has lost its first partition, one is not as its policy says, one document is
+/// cut off.
 fn report_page(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     let saved = work.join("saved");
     fs::create_dir_all(&saved).map_err(at(&saved))?;
@@ -109,6 +130,10 @@ fn report_page(program: &Path, work: &Path, folder: &Path) -> Result<()> {
     spec.name = "Harbour desk PC".into();
     spec.disks[0].partitions.remove(0);
     spec.write(&hurt).map_err(|error| error.to_string())?;
+    for (bench, policy) in [("tide", "timeout = 10\n"), ("lathe", "show = \"always\"\n")] {
+        let file = work.join(bench).join("policy.toml");
+        fs::write(&file, policy).map_err(at(&file))?;
+    }
     let mut files = Vec::new();
     for bench in ["tide", "gauge", "lathe", "hurt"] {
         let survey =

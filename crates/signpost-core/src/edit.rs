@@ -15,7 +15,7 @@ use std::path::Path;
 pub use add::{AddedEntry, Kernel, NewEntry, add};
 pub use block::{block, replace_block};
 pub use entries::{HiddenThing, Where, edit, hidden, hide, loses, move_entry, remove, rename, reveal};
-pub(crate) use menu_text::{MenuText, set};
+pub(crate) use menu_text::{HOST_COMMENTS, MenuText, set};
 pub use noise::{Noise, Quiet, noise, quieten};
 pub use policy::{OWN_KEYS, OwnKey, Policy, Refreshed};
 use signpost_facts::{Error, Result};

@@ -79,7 +79,9 @@ impl Painter {
             picture.row(*fit, screen, row, pixels);
         }
         let panel = scene.panel();
-        let (x, end) = (self.metrics.x(panel.start), self.metrics.x(panel.end));
+        // What is left over at the screen's edges belongs to the columns there.
+        let x = if panel.start == 0 { 0 } else { self.metrics.x(panel.start) };
+        let end = if panel.end >= self.metrics.frame.width { screen.0 } else { self.metrics.x(panel.end) };
         let area = Area { x, y: rows.start, width: end.saturating_sub(x), height: rows.len() };
         band.fill(area, self.ground());
     }

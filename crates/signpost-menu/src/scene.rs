@@ -190,9 +190,15 @@ impl Scene {
         Self::new(frame, MARGIN, LONGEST)
     }
 
-    /// The columns that texts take, with two more at either side: what lies behind them is calm.
+    /// The columns that texts take, with two more at either side, or all up to the edge that they stand at: what lies behind them
+    /// is calm.
     pub fn panel(&self) -> Range<usize> {
-        self.left.saturating_sub(2)..self.end.saturating_add(2)
+        let (start, end) = (self.left.saturating_sub(2), self.end.saturating_add(2));
+        match self.frame.align {
+            Align::Left => 0..end,
+            Align::Centre => start..end,
+            Align::Right => start..self.frame.width,
+        }
     }
 
     /// Columns from where texts begin to where they should end.

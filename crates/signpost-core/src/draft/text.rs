@@ -8,22 +8,21 @@ use signpost_menu::text::shown;
 
 use super::field::Field;
 use super::offered::{DraftEntry, Offer};
-use crate::edit::MenuText;
+use crate::edit::{HOST_COMMENTS, MenuText};
 
 /// The head of a new file.
 pub(super) fn head(heading: &str, host: Host, firmware: FirmwareKind) -> String {
+    let comment = match host {
+        Host::Firmware if firmware == FirmwareKind::Bios => HOST_COMMENTS[0],
+        Host::Firmware => HOST_COMMENTS[1],
+        Host::Signpost => HOST_COMMENTS[2],
+    };
     format!(
         "# The boot menu of this machine. Edit it freely: `signpost draft` refreshes it and keeps what you change.\n\
-         format = 1\n\n[menu]\nheading = {}\nhost    = {}\n\
+         format = 1\n\n[menu]\nheading = {}\nhost    = {}  {comment}\n\
          default = \"first\"\ntimeout = 5           # seconds\n",
         quoted(&shown(heading)),
-        match host {
-            Host::Firmware if firmware == FirmwareKind::Bios => {
-                "\"firmware\"  # no menu is shown: the default starts, by the active partition"
-            }
-            Host::Firmware => "\"firmware\"  # the firmware's own list shows it",
-            Host::Signpost => "\"signpost\"  # the boot program shows it",
-        }
+        quoted(host.word()),
     )
 }
 

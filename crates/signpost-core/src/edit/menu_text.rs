@@ -13,6 +13,13 @@ use crate::menu_file::{self, MenuFile};
 /// A byte order mark, as some editors leave it.
 const MARK: char = '\u{feff}';
 
+/// What draft writes behind `host` in a new file: on BIOS machines, where firmware has no list, for the firmware's own, for ours.
+pub(crate) const HOST_COMMENTS: [&str; 3] = [
+    "# no menu is shown: the default starts, by the active partition",
+    "# the firmware's own list shows it",
+    "# the boot program shows it",
+];
+
 /// A menu file that is being changed.
 pub(crate) struct MenuText {
     pub(super) document: DocumentMut,
@@ -87,7 +94,12 @@ impl MenuText {
         let item = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
         let held =
             item.as_table_like_mut().ok_or_else(|| wrong(format!("{table} is not a table in the file")))?;
+        let before = held.get(key).and_then(Item::as_str).map(str::to_string);
+        let is_other = before.as_deref() != value.as_str();
         set(held, key, value);
+        if (table, key) == ("menu", "host") && is_other {
+            drop_host_comment(held);
+        }
         Ok(())
     }
 
@@ -176,6 +188,15 @@ impl MenuText {
         sections.clear();
         tables.into_iter().for_each(|table| sections.push(table));
         Ok(())
+    }
+}
+
+/// Takes away what draft said behind the host that was there: it is not said of this one.
+fn drop_host_comment(menu: &mut dyn TableLike) {
+    let Some(host) = menu.get_mut("host").and_then(Item::as_value_mut) else { return };
+    let behind = host.decor().suffix().and_then(|suffix| suffix.as_str()).unwrap_or_default();
+    if HOST_COMMENTS.contains(&behind.trim()) {
+        host.decor_mut().set_suffix("");
     }
 }
 

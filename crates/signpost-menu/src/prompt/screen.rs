@@ -5,6 +5,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use super::{Hands, Prompt, Then};
+use crate::appearance::Width;
 use crate::scene::{Frame, Scene, Tone};
 use crate::session::{Key, LineEditor};
 use crate::wrap::wrapped;
@@ -145,7 +146,9 @@ impl PromptScreen {
 
     /// What it shows in a frame.
     pub fn scene(&mut self, frame: Frame) -> Scene {
-        let mut scene = Scene::new(frame, MARGIN, LONGEST);
+        // Its tables need the room that a list can do without.
+        let text = if frame.text == Width::Narrow { Width::Wide } else { frame.text };
+        let mut scene = Scene::new(Frame { text, ..frame }, MARGIN, LONGEST);
         let (columns, height) = (scene.columns(), scene.lines());
         let rows: Vec<(String, Tone)> = self
             .said

@@ -19,6 +19,7 @@ use signpost_upkeep::menu_file;
 use super::picture;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
+use crate::render::out;
 use crate::{complete, render};
 
 /// Show the boot screen as the boot program would draw it
@@ -33,6 +34,9 @@ pub struct PreviewArgs {
     /// Write a picture of the screen to this file
     #[arg(long, value_name = "FILE")]
     png: Option<PathBuf>,
+    /// Show that picture here, on a terminal that shows pictures as sixels
+    #[arg(long, conflicts_with_all = ["png", "spoken"])]
+    picture: bool,
     /// Show the plain lines that a screen reader gets with look.announce=true
     #[arg(long, conflicts_with_all = ["png", "size"])]
     spoken: bool,
@@ -95,13 +99,22 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         app.show(&Shown { rows: rows.clone(), png: None, notes: &preview.notes }, text);
         return Ok(Exit::Done);
     }
-    if args.png.is_some() && !is_drawn {
+    if (args.png.is_some() || args.picture) && !is_drawn {
         preview.notes.push(
             "this machine's menu is in firmware's own letters: look.screen=native, or a size, has it drawn as this picture".into(),
         );
     }
     match &args.png {
-        Some(file) => drawn(app, &mut preview, &menu, (file, args.size.unwrap_or((1280, 800)))),
+        Some(file) => written(app, &mut preview, &menu, (file, args.size.unwrap_or((1280, 800)))),
+        None if args.picture => {
+            let (pixels, size) = drawn(&mut preview, &menu, args.size.unwrap_or((960, 600)))?;
+            if !app.is_json() {
+                out::picture(&render::sixel::sixels(&pixels, size));
+            }
+            let text = || render::plan::notes(&preview.notes);
+            app.show(&Shown { rows: Vec::new(), png: None, notes: &preview.notes }, text);
+            Ok(Exit::Done)
+        }
         None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),
     }
 }
@@ -144,12 +157,12 @@ fn cells(
     Ok(Exit::Done)
 }
 
+/// The screen's pixels, and its width and height as it is seen.
 fn drawn(
-    app: &App<'_>,
     preview: &mut Preview,
     menu: &MenuFile,
-    (file, panel): (&Path, (usize, usize)),
-) -> Outcome {
+    panel: (usize, usize),
+) -> Result<(Vec<u32>, (usize, usize)), Failure> {
     // As it is seen: on a panel that is built in sideways, the other way round.
     let look = &menu.document.look;
     let size = picture_of(panel, look.turn);
@@ -160,6 +173,16 @@ fn drawn(
     let scene = preview.scene(painter.metrics.frame);
     let mut pixels = vec![0; size.0 * size.1];
     painter.paint(&scene, 0, &mut pixels);
+    Ok((pixels, size))
+}
+
+fn written(
+    app: &App<'_>,
+    preview: &mut Preview,
+    menu: &MenuFile,
+    (file, panel): (&Path, (usize, usize)),
+) -> Outcome {
+    let (pixels, size) = drawn(preview, menu, panel)?;
     std::fs::write(file, render::preview::png(&pixels, size)).map_err(|error| {
         Failure::Other(format!("{}: {}", file.display(), signpost_machine::os_words::words(&error)))
     })?;

@@ -16,6 +16,7 @@ pub mod rehearse;
 pub mod report;
 pub mod sector;
 pub mod short;
+pub mod sixel;
 pub mod size;
 pub mod style;
 pub mod survey;

@@ -17,6 +17,11 @@ pub fn text(text: &str) {
     let _ = anstream::stdout().write_all(safe(text).as_bytes());
 }
 
+/// A picture, of which every sign is our own.
+pub fn picture(sixels: &str) {
+    let _ = std::io::stdout().write_all(sixels.as_bytes());
+}
+
 /// A result as one JSON document.
 pub fn json(facts: &impl Serialize) {
     if let Ok(document) = serde_json::to_string_pretty(facts) {

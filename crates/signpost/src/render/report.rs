@@ -106,7 +106,7 @@ const STYLE: &str = "\
 body{margin:2.5rem auto;max-width:76rem;padding:0 1.5rem;background:var(--ground);color:var(--text);font:1rem/1.5 system-ui,sans-serif}\
 h1{font-size:1.5rem;margin:0 0 .25rem}p{color:var(--faint);margin:0 0 1.5rem}table{border-collapse:collapse;width:100%}\
 th{text-align:left;font-weight:600;color:var(--faint)}th,td{padding:.6rem 1rem .6rem 0;border-bottom:1px solid var(--line);vertical-align:top}\
-td:first-child,td:nth-child(3){white-space:nowrap}td:nth-child(2){overflow-wrap:anywhere}summary{cursor:pointer}ul{margin:.4rem 0 0;padding-left:1.1rem}.bad{color:var(--bad);font-weight:600}.good{color:var(--good)}\
+td:first-child,td:nth-child(3),td:nth-child(5){white-space:nowrap}td:nth-child(2){overflow-wrap:anywhere}summary{cursor:pointer}ul{margin:.4rem 0 0;padding-left:1.1rem}.bad{color:var(--bad);font-weight:600}.good{color:var(--good)}\
 h2{font-size:1.1rem;margin:2rem 0 .5rem}";
 
 /// The report as one file for a browser: no script, nothing from elsewhere.

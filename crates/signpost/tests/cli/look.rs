@@ -155,6 +155,17 @@ fn on_bios_what_letters_lack_goes_by_how_the_menu_is_shown() {
     assert_eq!(notes(), "[]");
 }
 
+#[test]
+fn a_terminal_that_shows_pictures_gets_the_same_one() {
+    let machine = machine();
+    let shown = machine.ok(&["preview", "--picture", "--size", "640x480", "--open", "larkspur-older"]);
+    // One picture of that size, in the look's ground: 16 1e 26, in hundredths.
+    assert!(shown.starts_with("\x1bP0;1;0q\"1;1;640;480#"), "{:?}", &shown[..40]);
+    assert!(shown.contains(";2;9;12;15") && shown.trim_end().ends_with("\x1b\\"));
+    assert_eq!(machine.json(&["preview", "--picture"])["rows"], serde_json::json!([]));
+    machine.fails(2, &["preview", "--picture", "--spoken"]);
+}
+
 /// A made-up picture: from dark blue at the top to light at the bottom.
 pub fn harbour(width: u32, height: u32) -> RgbImage {
     RgbImage::from_fn(width, height, |x, y| {

@@ -66,6 +66,21 @@ fn a_menu_is_made_as_the_policy_says_and_stays_so() {
 }
 
 #[test]
+fn a_menu_that_another_shows_then_has_no_comment_that_says_otherwise() {
+    let (machine, file) = machine("host = \"signpost\"\n");
+    machine.ok(&["draft"]);
+    assert!(machine.read("menu.toml").contains("\"firmware\"  # the firmware's own list shows it\n"));
+    machine.ok(&["draft", "--from", &file]);
+    assert!(machine.read("menu.toml").contains("host    = \"signpost\"\n"), "{}", machine.read("menu.toml"));
+    machine.ok(&["tune", "host=firmware"]);
+    // What a person wrote there stays.
+    machine
+        .write("menu.toml", &machine.read("menu.toml").replace("\"firmware\"", "\"firmware\" # since May"));
+    machine.ok(&["tune", "host=signpost"]);
+    assert!(machine.read("menu.toml").contains("host    = \"signpost\" # since May\n"));
+}
+
+#[test]
 fn a_system_in_an_image_file_is_added_by_its_title_once() {
     let (machine, file) =
         machine("host = \"signpost\"\nadd = [\"Lantern Live\", \"Larkspur Linux 14\", \"Skerry\"]\n");
