@@ -70,6 +70,11 @@ pub fn of_table(table: &str) -> impl Iterator<Item = &'static str> {
     KEYS.iter().filter(move |key| key.table == table).map(|key| key.key)
 }
 
+/// The key of this name, or of its place in the file: `look.name` is `look`.
+pub fn find(name: &str) -> Option<&'static Key> {
+    KEYS.iter().find(|key| key.name == name || name.split_once('.') == Some((key.table, key.key)))
+}
+
 impl Key {
     fn refused(&self, text: &str, why: &str) -> String {
         format!("{} is {text}: {why}", self.name)

@@ -1,6 +1,7 @@
 //! Keys of `tune` with their values as TOML, as a policy and a look that is handed on write them.
 
 use signpost_menu::Problem;
+use signpost_menu::keys::find;
 use toml_edit::{Document, Item, Key, Table};
 
 /// A key that is set.
@@ -10,17 +11,17 @@ pub(super) struct Wanted {
     /// Its value, as `tune` takes it.
     pub(super) value: String,
     /// Where it stands.
-    pub(super) at: Place,
+    pub(super) at: Position,
 }
 
 /// Where something stands in a file, both from 1.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(super) struct Place {
+pub(super) struct Position {
     pub(super) line: usize,
     pub(super) column: usize,
 }
 
-impl Place {
+impl Position {
     /// That of a byte of the text.
     pub(super) fn of(text: &str, at: usize) -> Self {
         let before = text.get(..at).unwrap_or(text);
@@ -57,7 +58,7 @@ pub(super) fn plain(text: &str) -> &str {
 pub(super) fn document(text: &str) -> Result<Document<&str>, Vec<Problem>> {
     Document::parse(text).map_err(|error| {
         let at = error.span().map_or(0, |span| span.start);
-        vec![Place::of(text, at).problem(error.message())]
+        vec![Position::of(text, at).problem(error.message())]
     })
 }
 
@@ -80,7 +81,7 @@ fn keys(
     problems: &mut Vec<Problem>,
 ) {
     for (name, item) in table {
-        let at = Place::of(text, table.key(name).and_then(Key::span).map_or(0, |span| span.start));
+        let at = Position::of(text, table.key(name).and_then(Key::span).map_or(0, |span| span.start));
         let value = match item {
             _ if prefix.is_empty() && others.contains(&name) => continue,
             Item::Table(inner) if prefix.is_empty() => {
@@ -96,6 +97,8 @@ fn keys(
         let name = format!("{prefix}{name}");
         match value {
             Some(value) => wanted.push(Wanted { name, value, at }),
+            // That there is no such key is more than that its value is none.
+            None if find(&name).is_none() => wanted.push(Wanted { name, value: String::new(), at }),
             None => problems.push(at.problem(format!("{name} takes a text, a number, true or false"))),
         }
     }

@@ -15,7 +15,7 @@ use signpost_menu::Problem;
 use signpost_menu::document::Host;
 use toml_edit::{Document, Key, TableLike};
 
-use super::assignments::{self, Place, Wanted};
+use super::assignments::{self, Position, Wanted};
 pub use refresh::Refreshed;
 
 /// A key that policies have beside those of `tune`.
@@ -86,7 +86,7 @@ pub struct Policy {
 /// A system or an entry, as it is named in the file.
 struct Named {
     name: String,
-    at: Place,
+    at: Position,
 }
 
 impl Policy {
@@ -130,18 +130,18 @@ struct Reader<'t> {
 
 impl Reader<'_> {
     /// Where a key of a table stands.
-    fn place(&self, table: &dyn TableLike, name: &str) -> Place {
-        Place::of(self.text, table.key(name).and_then(Key::span).map_or(0, |span| span.start))
+    fn position(&self, table: &dyn TableLike, name: &str) -> Position {
+        Position::of(self.text, table.key(name).and_then(Key::span).map_or(0, |span| span.start))
     }
 
-    fn wrong(&mut self, at: Place, message: impl Into<String>) {
+    fn wrong(&mut self, at: Position, message: impl Into<String>) {
         self.problems.push(at.problem(message));
     }
 
     fn flag(&mut self, document: &Document<&str>, name: &str) -> bool {
         let Some(item) = document.get(name) else { return false };
         item.as_bool().unwrap_or_else(|| {
-            let at = self.place(document.as_table(), name);
+            let at = self.position(document.as_table(), name);
             self.wrong(at, format!("{name} takes true or false"));
             false
         })
@@ -149,14 +149,14 @@ impl Reader<'_> {
 
     fn names(&mut self, document: &Document<&str>, name: &str) -> Vec<Named> {
         let Some(item) = document.get(name) else { return Vec::new() };
-        let at = self.place(document.as_table(), name);
+        let at = self.position(document.as_table(), name);
         let Some(values) = item.as_array() else {
             self.wrong(at, format!("{name} takes a list of titles or ids, such as [\"larkspur\"]"));
             return Vec::new();
         };
         let mut names: Vec<Named> = Vec::new();
         for value in values {
-            let at = value.span().map_or(at, |span| Place::of(self.text, span.start));
+            let at = value.span().map_or(at, |span| Position::of(self.text, span.start));
             match value.as_str() {
                 Some(named) if names.iter().any(|other| other.name == named) => {
                     self.wrong(at, format!("{named} stands in {name} twice"));
@@ -171,13 +171,13 @@ impl Reader<'_> {
     fn titles(&mut self, document: &Document<&str>) -> Vec<(Named, String)> {
         let Some(item) = document.get(TITLES) else { return Vec::new() };
         let Some(table) = item.as_table_like() else {
-            let at = self.place(document.as_table(), TITLES);
+            let at = self.position(document.as_table(), TITLES);
             self.wrong(at, "titles is a table: a system's or entry's title or id, and its title in the menu");
             return Vec::new();
         };
         let mut titles = Vec::new();
         for (name, item) in table.iter() {
-            let at = self.place(table, name);
+            let at = self.position(table, name);
             match item.as_str() {
                 Some(title) => titles.push((Named { name: name.to_string(), at }, title.to_string())),
                 None => self.wrong(at, format!("titles.{name} takes a text")),

@@ -187,10 +187,9 @@ pub fn look_file(document: &MenuDocument) -> String {
     format!("# A look for `signpost tune look=FILE`.\n[look]\n{}", lines.collect::<String>())
 }
 
-/// The key of this name, or of its place in the file: `look.name` is `look`.
-pub(super) fn key(name: &str) -> std::result::Result<&'static Key, String> {
-    let is_it = |key: &&Key| key.name == name || name.split_once('.') == Some((key.table, key.key));
-    KEYS.iter().find(is_it).ok_or_else(|| {
+/// The key of this name.
+fn key(name: &str) -> std::result::Result<&'static Key, String> {
+    keys::find(name).ok_or_else(|| {
         let names = KEYS.iter().map(|key| key.name);
         match nearest(name, names.clone()) {
             Some(near) => format!("there is no key {name}; did you mean {near}?"),

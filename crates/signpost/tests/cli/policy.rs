@@ -185,6 +185,14 @@ fn a_policy_with_errors_is_told_all_at_once_with_line_and_column() {
     }
     machine.write("policy.toml", "order = [\"meridian\"]\nhide = [\"meridian\"]\n");
     assert!(machine.fails(1, &["policy"]).contains("meridian stands in order and in hide"));
+    machine.write("policy.toml", "titels.meridian = \"Office\"\nhides = []\nhide = []\ncolours = 3\n");
+    let error = machine.fails(1, &["policy"]);
+    assert!(error.contains("line 2, column 1: there is no key hides; did you mean hide?"), "{error}");
+    machine.write("policy.toml", "titels.meridian = \"Office\"\nodrer = 1\ncolours = 3\n");
+    let error = machine.fails(1, &["policy"]);
+    for part in ["no key titels.meridian; `signpost policy --keys`", "no key odrer; did you mean order?"] {
+        assert!(error.contains(part), "{part}: {error}");
+    }
     machine.write("policy.toml", policy);
     let check = machine.run(&["check"]).stdout;
     assert!(check.contains("The policy cannot be followed:"), "{check}");

@@ -5,16 +5,18 @@ use std::path::Path;
 use signpost_facts::{Error, Result};
 use signpost_menu::document::{DefaultEntry, Entry, Hidden, Host, Starts};
 use signpost_menu::ids::EntryId;
+use signpost_menu::keys;
+use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, Problem};
 use signpost_place::Look;
 use toml_edit::{Key, Value};
 
 use super::names::{Names, Unmeant};
-use super::{HIDE, Named, ORDER, Policy, TITLES};
-use crate::edit::assignments::{Place, Wanted};
+use super::{HIDE, Named, ORDER, OWN_KEYS, Policy, TITLES};
+use crate::edit::assignments::{Position, Wanted};
 use crate::edit::entries::last_way;
 use crate::edit::tune::{self, Difference, LOOK, Tuned};
-use crate::edit::{MenuText, set};
+use crate::edit::{KEYS, MenuText, set};
 use crate::recipe::Recipes;
 
 impl Policy {
@@ -62,6 +64,15 @@ pub(super) struct Said {
     removed: Vec<EntryId>,
 }
 
+/// What is said of a key that there is not.
+fn unknown(name: &str) -> String {
+    let keys = KEYS.iter().map(|key| key.name).chain(OWN_KEYS.map(|key| key.name));
+    match nearest(name, keys) {
+        Some(near) => format!("there is no key {name}; did you mean {near}?"),
+        None => format!("there is no key {name}; `signpost policy --keys` shows those that there are"),
+    }
+}
+
 impl Said {
     pub(super) fn fits_nothing(&mut self, key: &str, named: &Named) {
         let message = format!("{key}: no system and no entry here is called {}", named.name);
@@ -94,7 +105,10 @@ impl<'a> Follower<'a, '_> {
         let host = self.policy.host().unwrap_or(self.document().settings.host);
         let has_linux = self.document().entries.iter().any(|entry| matches!(entry.starts, Starts::Linux(_)));
         for wanted in &self.policy.settings {
-            let table = tune::key(&wanted.name).map(|key| key.table).unwrap_or_default();
+            let Some(table) = keys::find(&wanted.name).map(|key| key.table) else {
+                self.said.problems.push(wanted.at.problem(unknown(&wanted.name)));
+                continue;
+            };
             let value = match self.value(wanted) {
                 Ok(Some(value)) => value,
                 Ok(None) => continue,
@@ -206,7 +220,7 @@ impl<'a> Follower<'a, '_> {
         (removed, hides)
     }
 
-    fn refuse_default(&mut self, entries: &[usize], at: Place) {
+    fn refuse_default(&mut self, entries: &[usize], at: Position) {
         let default = self.default();
         if let Some(index) = entries.iter().find(|index| Some(&self.entry(**index).id) == default.as_ref()) {
             let message = format!("{HIDE}: {} is the default; name another one first", self.entry(*index).id);
@@ -215,7 +229,7 @@ impl<'a> Follower<'a, '_> {
     }
 
     /// An entry that is the last to start a system is not hidden; who wants the system gone hides the system.
-    fn refuse_last_way(&mut self, removed: &[usize], by_name: &[(usize, Place)]) {
+    fn refuse_last_way(&mut self, removed: &[usize], by_name: &[(usize, Position)]) {
         let Some((_, at)) = by_name.first() else { return };
         let mut after = self.document().clone();
         let mut index = 0;
