@@ -48,8 +48,10 @@ fn decoded(bytes: Vec<u8>) -> std::result::Result<DynamicImage, ImageError> {
     limits.max_image_width = Some(LARGEST);
     limits.max_image_height = Some(LARGEST);
     limits.max_alloc = Some(MOST_MEMORY);
-    reader.limits(limits);
+    reader.limits(limits.clone());
     let mut decoder = reader.into_decoder()?;
+    // What the whole of it takes, before it is asked for: its head may say anything.
+    limits.reserve(decoder.total_bytes())?;
     let orientation = decoder.orientation()?;
     let mut picture = DynamicImage::from_decoder(decoder)?;
     picture.apply_orientation(orientation);

@@ -219,13 +219,21 @@ fn what_is_no_picture_is_refused_with_its_name_and_changes_nothing() {
     let file = machine.path("harbour.png");
     harbour(64, 48).save(&file).unwrap();
     let good = std::fs::read(&file).unwrap();
-    let mut huge = good.clone();
     // Width and height, in the first chunk of the file, with the checksum that goes with them.
-    huge[16..24].copy_from_slice(&[0, 1, 0, 0, 0, 1, 0, 0]);
-    let sum = crc32fast::hash(&huge[12..29]);
-    huge[29..33].copy_from_slice(&sum.to_be_bytes());
-    let spoiled =
-        [None, Some(b"no picture at all".to_vec()), Some(good[..good.len() / 2].to_vec()), Some(huge)];
+    let saying = |side: u32| {
+        let mut bytes = good.clone();
+        bytes[16..24].copy_from_slice(&[side.to_be_bytes(), side.to_be_bytes()].concat());
+        let sum = crc32fast::hash(&bytes[12..29]);
+        bytes[29..33].copy_from_slice(&sum.to_be_bytes());
+        bytes
+    };
+    let spoiled = [
+        None,
+        Some(b"no picture at all".to_vec()),
+        Some(good[..good.len() / 2].to_vec()),
+        Some(saying(65_536)),
+        Some(saying(19_000)),
+    ];
     for bytes in spoiled {
         let _ = std::fs::remove_file(&file);
         if let Some(bytes) = &bytes {

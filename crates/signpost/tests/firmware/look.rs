@@ -129,7 +129,7 @@ fn a_picture_covers_the_screen_beside_a_narrow_menu() {
 }
 
 #[test]
-fn a_picture_is_repeated_and_one_that_is_damaged_is_passed_over() {
+fn a_picture_is_repeated_and_one_that_is_damaged_is_left_out() {
     let machine = TestMachine::new(&tide::bench(StoreKind::Fd));
     machine.ok(&["draft", "--host", "signpost"]);
     harbour(&machine);
