@@ -88,6 +88,14 @@ writes:
   description: What is written, or would be, in words and in order.
   returned: success
   type: list
+starts_next:
+  description: What starts next there, in words.
+  returned: success
+  type: str
+problems:
+  description: What C(signpost check) finds that is more than untidy, each with code, effect and message.
+  returned: success
+  type: list
 document:
   description: What C(signpost survey --json) prints, for C(signpost report).
   returned: success
@@ -151,7 +159,7 @@ def toml_value(key, value):
     """A value as TOML writes it. A JSON string is one of TOML's too."""
     if isinstance(value, bool):
         return "true" if value else "false"
-    if isinstance(value, int):
+    if isinstance(value, (int, float)):
         return str(value)
     if isinstance(value, str):
         return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
@@ -261,6 +269,13 @@ def main():
         module.has_written = module.has_written or read(menu["file"]) != menu["before"]
         applied = program.document("apply", "--yes", *options)["result"]
         told["changed"] = module.has_written or applied["record"] is not None
+    check = program.document("check")["result"]
+    told["starts_next"] = check["starts_next"]
+    told["problems"] = [
+        {key: cause[key] for key in ("code", "effect", "message")}
+        for cause in check["causes"]
+        if cause["effect"] != "untidy"
+    ]
     told["document"] = program.document("survey", "--no-record")
     module.exit_json(ansible_facts={"signpost": told["document"]["result"]}, **told)
 
