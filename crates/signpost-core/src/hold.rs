@@ -21,6 +21,7 @@ use crate::history::{Action, History, Record};
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
 use crate::rehearse::{Outcome, rehearse, rehearse_state};
+use crate::ways;
 use crate::{bios, home};
 
 const FORMAT: u32 = 1;
@@ -197,6 +198,12 @@ pub fn hold(
             None => nothing("no menu is active, so there is nothing to hold"),
         });
     };
+    let home = held.home.as_deref().and_then(|home| VolumeRef::parse(home).ok());
+    if let Some(home) = home.filter(|home| ways::is_home_out_of_reach(look, home)) {
+        return Ok(nothing(&format!(
+            "{home}, where the menu was applied, is not attached or cannot be read: hold leaves all as it is"
+        )));
+    }
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;

@@ -18,6 +18,11 @@ use crate::ways;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held {
+        if let Some(cause) = home_missing(seen, held) {
+            let index = found.add(cause, &[]);
+            found.explain(index, Code::NotFirst, None);
+            return;
+        }
         if let Some(cause) = esp_formatted_again(seen, held) {
             found.add(cause, &[]);
             return;
@@ -38,14 +43,28 @@ pub(super) fn hold_cure(what: &str) -> Cure {
     Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
 }
 
+/// The disk of the home volume is not attached, or cannot be read: nothing of what was applied is lost.
+fn home_missing(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
+    let home = VolumeRef::parse(held.home()?).ok()?;
+    if !ways::is_home_out_of_reach(seen.look, &home) {
+        return None;
+    }
+    let effect = seen.effect(&[], true, Effect::StartsOther);
+    let message =
+        format!("the disk of the home volume is not attached, or cannot be read: the menu is on {home}");
+    let mut missing = cause(Code::DiskMissing, effect, None, message);
+    missing.by_hand = Some(
+        "attach it, and all is as it was applied; should it not come back, `signpost apply --home VOLUME` puts the menu elsewhere"
+            .into(),
+    );
+    Some(missing)
+}
+
 /// The home volume has another identity, or none: it was formatted again.
 fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     let wanted = VolumeRef::parse(held.home()?).ok()?;
     let look = seen.look;
-    if look.resolve(&wanted).is_ok() || look.survey.disks.iter().any(|disk| !disk.is_whole) {
-        return None;
-    }
-    if look.known.has_volume_elsewhere(&look.survey, &wanted) {
+    if look.resolve(&wanted).is_ok() || ways::is_home_out_of_reach(look, &wanted) {
         return None;
     }
     let esp = look.fat_volumes().find(|volume| {

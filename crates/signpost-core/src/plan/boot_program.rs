@@ -14,6 +14,7 @@ use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
+use signpost_menu::place::VolumeRef;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, newest};
 use signpost_place::Look;
@@ -30,6 +31,7 @@ use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::rehearse::rehearse_state;
 use crate::resolve::{ResolvedEntry, describe, resolve};
+use crate::ways;
 
 pub(super) fn plan(
     look: &Look,
@@ -40,6 +42,7 @@ pub(super) fn plan(
 ) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
     fits(look, program)?;
+    stays_at_home(look, wishes)?;
     let home = signpost_place::home::choose(look, wishes.home.as_deref())?;
     // The firmware does not see such a partition, so nothing more can be planned on it.
     if let Some(refusal) = safe::misplaced(look, home.volume) {
@@ -112,6 +115,24 @@ pub(super) fn plan(
         refusals,
         outcome,
     })
+}
+
+/// A home that is out of reach is not given up for another one unless somebody names that.
+fn stays_at_home(look: &Look, wishes: &Wishes) -> Result<()> {
+    if wishes.home.is_some() || look.home.is_some() {
+        return Ok(());
+    }
+    let applied = look.noted.applied.as_ref().and_then(|applied| applied.home.as_ref());
+    let applied = applied.and_then(|home| VolumeRef::parse(home).ok());
+    match applied.filter(|home| ways::is_home_out_of_reach(look, home)) {
+        None => Ok(()),
+        Some(home) => Err(Error::Unusable {
+            place: "home".into(),
+            why: format!(
+                "{home}, where the menu was applied, is not attached or cannot be read; attach it, or name another volume with --home"
+            ),
+        }),
+    }
 }
 
 /// Firmware runs programs of its own kind alone, whatever the processor could.

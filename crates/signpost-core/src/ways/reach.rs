@@ -93,6 +93,13 @@ fn of_volume(look: &Look, wanted: &VolumeRef) -> Reach {
     Reach::Gone
 }
 
+/// Whether the volume that was home is not attached, or cannot be read. Firmware reads a home, so that it lies inside of nothing.
+pub fn is_home_out_of_reach(look: &Look, home: &VolumeRef) -> bool {
+    look.resolve(home).is_err()
+        && (look.survey.disks.iter().any(|disk| !disk.is_whole)
+            || look.known.has_volume_elsewhere(&look.survey, home))
+}
+
 /// A file that is on none of these volumes, by index.
 fn of_file(look: &Look, volumes: &[usize]) -> Reach {
     let is_read = |volume: &usize| {

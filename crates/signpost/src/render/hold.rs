@@ -9,7 +9,7 @@ use super::table::Table;
 pub fn plan(plan: &HoldPlan, is_in_vain: bool) -> String {
     let writes: Vec<&str> = plan.writes.iter().map(Change::what).collect();
     let mut text = if writes.is_empty() {
-        "Everything is as it was applied.\n".to_string()
+        format!("{}.\n", unchanged(plan))
     } else {
         format!("{}  {}\n\n", style::heading("Next start now"), plan.found) + &write_list(&writes, "")
     };
@@ -33,10 +33,19 @@ pub fn done(plan: &HoldPlan) -> String {
         text.push_str(&format!("  {}  {}\n", style::good("done"), write.what()));
     }
     if plan.writes.is_empty() {
-        text.push_str("Everything is as it was applied; nothing was written.\n");
+        text.push_str(&format!("{}; nothing was written.\n", unchanged(plan)));
     }
     text.push_str(&notes(&plan.left));
     text + &outcome("Next start", &plan.outcome)
+}
+
+/// What is said where nothing is to be written: whether all is well, the notes say.
+fn unchanged(plan: &HoldPlan) -> &'static str {
+    if plan.left.is_empty() {
+        "Everything is as it was applied"
+    } else {
+        "There is nothing for hold to correct"
+    }
 }
 
 /// What the journal gets: a line for each correction, with its priority (sd-daemon(3)); nothing where nothing was done.

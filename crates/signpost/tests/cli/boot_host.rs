@@ -10,7 +10,7 @@ use signpost_disk::file_system::FileSystem;
 use signpost_menu::slot::{SLOT_NAMES, SLOT_SIZE, Slot};
 
 use crate::harness::{
-    LARK, MERIDIAN, TestMachine, copy_program, file, lark_disk, lark_files, menu, slot_of, small,
+    LARK, MERIDIAN, TestMachine, copy_program, file, flat, lark_disk, lark_files, menu, slot_of, small,
 };
 
 const WEAK: &str = "id = \"weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
@@ -329,4 +329,33 @@ fn the_first_apply_is_taken_back_without_a_trace_and_without_lifting_a_guard() {
     let esp: SharedDevice = Arc::new(image[1 << 20..5 << 20].to_vec());
     let names = FatVolume::open(esp).unwrap().list("/EFI").unwrap();
     assert!(names.iter().all(|item| !item.name.eq_ignore_ascii_case("signpost")), "{names:?}");
+}
+
+#[test]
+fn a_home_that_is_not_attached_is_waited_for_and_not_replaced() {
+    let host = Host::small();
+    host.apply();
+    let (disk, aside) = (host.machine.path("lark.img"), host.machine.path("aside"));
+    std::fs::rename(&disk, &aside).unwrap();
+    let before = host.machine.everything();
+    for command in [&["plan"][..], &["apply", "--yes"]] {
+        let error = host.machine.fails(4, &host.with(command));
+        assert!(error.contains("where the menu was applied, is not attached"), "{error}");
+    }
+    let held = host.machine.ok(&["hold"]);
+    assert!(flat(&held).contains("There is nothing for hold to correct"), "{held}");
+    assert!(flat(&held).contains("is not attached or cannot be read: hold leaves all as it is"), "{held}");
+    let check = host.machine.run(&host.with(&["check", "--json"]));
+    let check: serde_json::Value = serde_json::from_str(&check.stdout).unwrap();
+    let causes = check["result"]["causes"].as_array().unwrap();
+    let codes: Vec<&str> = causes.iter().map(|cause| cause["code"].as_str().unwrap()).collect();
+    assert_eq!((codes[0], causes[0]["effect"].as_str()), ("disk-missing", Some("starts-other")), "{codes:?}");
+    assert!(!codes.contains(&"boot-program-gone") && !codes.contains(&"esp-new"), "{codes:?}");
+    assert!(host.machine.everything() == before);
+    // Somebody who knows that it does not come back names another.
+    let planned =
+        host.machine.ok(&host.with(&["plan", "--home", "d2p1", "--despite", "default-gone,last-way"]));
+    assert!(planned.starts_with("Home  d2p1"), "{planned}");
+    std::fs::rename(&aside, &disk).unwrap();
+    assert_eq!(host.machine.run(&host.with(&["plan", "--check"])).code, 0);
 }
