@@ -4,8 +4,8 @@ use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use signpost_look::turned::picture_of;
 use signpost_look::picture::LONGEST_FILE;
+use signpost_look::turned::picture_of;
 use signpost_look::{Area, Painter, Picture};
 use signpost_menu::appearance::{Appearance, PICTURE_PATH, Turn};
 use signpost_menu::resolve::Firmware;

@@ -21,15 +21,12 @@ pub fn write_slot(index: usize, bytes: &[u8]) -> Result<(), String> {
 
 /// Overwrites a file of the home volume in place, or makes it, and reads it back.
 fn write(path: &str, bytes: &[u8]) -> Result<(), String> {
-    let refused = |what: &str, error: uefi::Error| refused(what, path, error.status());
     let mut file = open(path, FileMode::CreateReadWrite)?;
-    file.write(bytes).map_err(|error| self::refused("write", path, error.status()))?;
-    file.flush().map_err(|error| refused("write", error))?;
-    file.set_position(0).map_err(|error| refused("read", error))?;
+    file.write(bytes).map_err(|error| refused("write", path, error.status()))?;
+    file.flush().map_err(|error| refused("write", path, error.status()))?;
+    file.set_position(0).map_err(|error| refused("read", path, error.status()))?;
     let mut back: Vec<u8> = alloc::vec![0; SLOT_SIZE];
-    let length = file
-        .read(&mut back)
-        .map_err(|error| self::refused("read", path, error.status()))?;
+    let length = file.read(&mut back).map_err(|error| refused("read", path, error.status()))?;
     if back.get(..length) == Some(bytes) {
         Ok(())
     } else {
@@ -45,7 +42,8 @@ pub fn read(path: &str, most: usize) -> Result<Vec<u8>, String> {
     let mut file = open(path, FileMode::Read)?;
     let info = file.get_boxed_info::<FileInfo>().map_err(|error| refused("read", path, error.status()))?;
     let length = usize::try_from(info.file_size()).ok().filter(|length| *length <= most);
-    let length = length.ok_or_else(|| format!("{path} has {} bytes, and {most} are the most", info.file_size()))?;
+    let length =
+        length.ok_or_else(|| format!("{path} has {} bytes, and {most} are the most", info.file_size()))?;
     let mut bytes = Vec::new();
     bytes.try_reserve_exact(length).map_err(|_| format!("there is no memory for {path}"))?;
     bytes.resize(length, 0);
