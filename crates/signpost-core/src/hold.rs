@@ -198,8 +198,7 @@ pub fn hold(
             None => nothing("no menu is active, so there is nothing to hold"),
         });
     };
-    let home = held.home.as_deref().and_then(|home| VolumeRef::parse(home).ok());
-    if let Some(home) = home.filter(|home| ways::is_home_out_of_reach(look, home)) {
+    if let Some(home) = ways::home_out_of_reach(look, held.home.as_deref()) {
         return Ok(nothing(&format!(
             "{home}, where the menu was applied, is not attached or cannot be read: hold leaves all as it is"
         )));

@@ -6,7 +6,7 @@ mod sectors;
 use std::collections::BTreeSet;
 
 pub(crate) use reach::identity;
-pub use reach::{Reach, is_home_out_of_reach, of_entry, of_load_option};
+pub use reach::{Reach, home_out_of_reach, of_entry, of_load_option};
 use signpost_facts::change::SectorWrite;
 pub use signpost_facts::way::{Through, Way};
 use signpost_facts::{BootFile, Code, FirmwareKind, OptionNumber, Refusal, System, VolumeNumber};

@@ -95,7 +95,7 @@ impl Picture {
         if crc32fast::hash(pixels).to_le_bytes() != head[12..] {
             return Err(PictureFault::Damaged);
         }
-        Self::new(size, pixels.to_vec())
+        Ok(Self { size, pixels: pixels.to_vec() })
     }
 
     /// The file that holds it.

@@ -45,10 +45,7 @@ pub(super) fn hold_cure(what: &str) -> Cure {
 
 /// The disk of the home volume is not attached, or cannot be read: nothing of what was applied is lost.
 fn home_missing(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
-    let home = VolumeRef::parse(held.home()?).ok()?;
-    if !ways::is_home_out_of_reach(seen.look, &home) {
-        return None;
-    }
+    let home = ways::home_out_of_reach(seen.look, held.home())?;
     let effect = seen.effect(&[], true, Effect::StartsOther);
     let message =
         format!("the disk of the home volume is not attached, or cannot be read: the menu is on {home}");
@@ -60,11 +57,11 @@ fn home_missing(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     Some(missing)
 }
 
-/// The home volume has another identity, or none: it was formatted again.
+/// The home volume, which is not out of reach, has another identity, or none: it was formatted again.
 fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
     let wanted = VolumeRef::parse(held.home()?).ok()?;
     let look = seen.look;
-    if look.resolve(&wanted).is_ok() || ways::is_home_out_of_reach(look, &wanted) {
+    if look.resolve(&wanted).is_ok() {
         return None;
     }
     let esp = look.fat_volumes().find(|volume| {

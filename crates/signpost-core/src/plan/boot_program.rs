@@ -14,7 +14,6 @@ use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
-use signpost_menu::place::VolumeRef;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, newest};
 use signpost_place::Look;
@@ -122,9 +121,8 @@ fn stays_at_home(look: &Look, wishes: &Wishes) -> Result<()> {
     if wishes.home.is_some() || look.home.is_some() {
         return Ok(());
     }
-    let applied = look.noted.applied.as_ref().and_then(|applied| applied.home.as_ref());
-    let applied = applied.and_then(|home| VolumeRef::parse(home).ok());
-    match applied.filter(|home| ways::is_home_out_of_reach(look, home)) {
+    let applied = look.noted.applied.as_ref().and_then(|applied| applied.home.as_deref());
+    match ways::home_out_of_reach(look, applied) {
         None => Ok(()),
         Some(home) => Err(Error::Unusable {
             place: "home".into(),

@@ -93,11 +93,14 @@ fn of_volume(look: &Look, wanted: &VolumeRef) -> Reach {
     Reach::Gone
 }
 
-/// Whether the volume that was home is not attached, or cannot be read. Firmware reads a home, so that it lies inside of nothing.
-pub fn is_home_out_of_reach(look: &Look, home: &VolumeRef) -> bool {
-    look.resolve(home).is_err()
+/// The volume that was home, as it was noted, where it is not attached or cannot be read. Firmware reads a home, so that it lies
+/// inside of nothing.
+pub fn home_out_of_reach(look: &Look, home: Option<&str>) -> Option<VolumeRef> {
+    let home = VolumeRef::parse(home?).ok()?;
+    let is_out = look.resolve(&home).is_err()
         && (look.survey.disks.iter().any(|disk| !disk.is_whole)
-            || look.known.has_volume_elsewhere(&look.survey, home))
+            || look.known.has_volume_elsewhere(&look.survey, &home));
+    is_out.then_some(home)
 }
 
 /// A file that is on none of these volumes, by index.

@@ -70,15 +70,9 @@ pub fn run(app: &App<'_>, args: &PolicyArgs) -> Outcome {
     Ok(if compared.differences.is_empty() { Exit::Done } else { Exit::Problems })
 }
 
-/// A policy's text.
+/// The text of a policy, or of a look that was handed on.
 pub fn text(path: &Path) -> Result<String> {
-    let none = || {
-        Error::unusable(
-            path.display(),
-            "there is no such file; `signpost policy --keys` shows what one can say",
-        )
-    };
-    menu_file::text(path)?.ok_or_else(none)
+    menu_file::text(path)?.ok_or_else(|| Error::unusable(path.display(), "there is no such file"))
 }
 
 /// Reads a policy.

@@ -30,7 +30,7 @@ impl Policy {
         let mut tuned = tune::change(path, &text, |text, before| {
             let mut follower =
                 Follower { policy: self, names: Names::new(look, before), text, said: &mut said };
-            follower.settings()?;
+            follower.settings();
             let (removed, hides) = follower.hidden();
             follower.titles()?;
             follower.take_out(&removed, &hides)?;
@@ -101,7 +101,7 @@ impl<'a> Follower<'a, '_> {
     }
 
     /// The keys of `tune`.
-    fn settings(&mut self) -> Result<()> {
+    fn settings(&mut self) {
         let host = self.policy.host().unwrap_or(self.document().settings.host);
         let has_linux = self.document().entries.iter().any(|entry| matches!(entry.starts, Starts::Linux(_)));
         for wanted in &self.policy.settings {
@@ -131,7 +131,6 @@ impl<'a> Follower<'a, '_> {
                 Ok(()) => {}
             }
         }
-        Ok(())
     }
 
     /// The value of a key here: a default's is an entry's id. Nothing where it fits nothing.
@@ -189,7 +188,9 @@ impl<'a> Follower<'a, '_> {
     /// The entries that are hidden, by their indexes, and what is newly to be hidden.
     fn hidden(&mut self) -> (Vec<usize>, Vec<Hidden>) {
         let policy = self.policy;
-        let (mut removed, mut hides, mut by_name) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut removed, mut hides) = (Vec::new(), Vec::new());
+        // Where the first entry is hidden by its own name.
+        let mut by_name = None;
         for named in &policy.hidden {
             let systems = self.names.systems_alone(&named.name);
             let own = if systems.is_empty() {
@@ -203,7 +204,7 @@ impl<'a> Follower<'a, '_> {
                 }
                 let found = self.meant_or_told(HIDE, named);
                 hides.extend(found.iter().map(|index| Hidden::Entry(self.entry(*index).id.clone())));
-                by_name.extend(found.iter().map(|index| (*index, named.at)));
+                by_name = by_name.or(found.first().map(|_| named.at));
                 self.with_members(found)
             } else {
                 hides.extend(systems.iter().map(|system| Hidden::System(system.title.clone())));
@@ -216,7 +217,9 @@ impl<'a> Follower<'a, '_> {
         removed.sort_unstable();
         removed.dedup();
         hides.retain(|hide| self.document().hidden.iter().all(|held| held.what != *hide));
-        self.refuse_last_way(&removed, &by_name);
+        if let Some(at) = by_name {
+            self.refuse_last_way(&removed, at);
+        }
         (removed, hides)
     }
 
@@ -229,14 +232,10 @@ impl<'a> Follower<'a, '_> {
     }
 
     /// An entry that is the last to start a system is not hidden; who wants the system gone hides the system.
-    fn refuse_last_way(&mut self, removed: &[usize], by_name: &[(usize, Position)]) {
-        let Some((_, at)) = by_name.first() else { return };
+    fn refuse_last_way(&mut self, removed: &[usize], at: Position) {
         let mut after = self.document().clone();
-        let mut index = 0;
-        after.entries.retain(|_| {
-            index += 1;
-            !removed.contains(&(index - 1))
-        });
+        let stays = after.entries.into_iter().enumerate().filter(|(index, _)| !removed.contains(index));
+        after.entries = stays.map(|(_, entry)| entry).collect();
         let unwanted: Vec<_> =
             self.policy.hidden.iter().flat_map(|named| self.names.systems(&named.name)).collect();
         let is_unwanted = |system: &signpost_facts::System| unwanted.iter().any(|own| own.id == system.id);
