@@ -17,12 +17,13 @@ const SHELLS: [(&str, &str); 3] = [
     ("fish", "share/fish/vendor_completions.d/signpost.fish"),
 ];
 /// Off until somebody turns them on: a picture of the machine at each start and each day, in the journal.
-const UNITS: [&str; 5] = [
+const UNITS: [&str; 6] = [
     "xtask/units/signpost-survey.service",
     "xtask/units/signpost-survey.timer",
     "crates/signpost/units/signpost-hold.service",
     "crates/signpost/units/signpost-hold.path",
     "crates/signpost/units/signpost-hold.timer",
+    "crates/signpost/units/signpost-confirm.service",
 ];
 const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
 

@@ -52,6 +52,7 @@ impl Console {
             // SAFETY: the copy is only waited for; the event itself is never closed here.
             let mut events = Vec::from([unsafe { timer.unsafe_clone() }]);
             events.extend(of_keys);
+            events.extend(self.graphics.iter().flat_map(Graphics::events));
             if let Ok(index) = boot::wait_for_event(&events) {
                 return index == 0;
             }
@@ -101,6 +102,9 @@ impl Screen for Console {
     fn wait(&mut self) -> Input {
         loop {
             if let Some(key) = self.keys.read() {
+                return Input::Key(key);
+            }
+            if let Some(key) = self.graphics.as_mut().and_then(Graphics::pointed) {
                 return Input::Key(key);
             }
             if self.is_tick() {

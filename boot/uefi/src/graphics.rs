@@ -5,15 +5,17 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_look::picture::LONGEST_FILE;
-use signpost_look::turned::picture_of;
+use signpost_look::turned::{in_picture, picture_of};
 use signpost_look::{Area, Painter, Picture};
 use signpost_menu::appearance::{Appearance, PICTURE_PATH, Turn};
 use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
-use uefi::Handle;
+use signpost_menu::session::Key;
 use uefi::boot::{self, ScopedProtocol};
 use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, GraphicsOutput, Mode};
+use uefi::{Event, Handle};
 
+use crate::pointers::{Moved, Pointers};
 use crate::{home, shared};
 
 /// No screen is larger, in pixels either way.
@@ -31,6 +33,9 @@ pub struct Graphics {
     painted: Option<Scene>,
     /// Why the look's picture is not behind the menu.
     without_picture: Option<String>,
+    pointers: Pointers,
+    /// The row that a pointer has pointed at last.
+    pointed: Option<usize>,
 }
 
 impl Graphics {
@@ -53,7 +58,19 @@ impl Graphics {
             Ok(Some(picture)) => (painter.with_picture(picture, look.picture_fit), None),
             Err(why) => (painter, Some(format!("the menu is without its picture: {why}"))),
         };
-        Some(Self { output, painter, turn: look.turn, own, before, painted: None, without_picture })
+        let pointers = Pointers::of(panel);
+        let (painted, pointed) = (None, None);
+        Some(Self {
+            output,
+            painter,
+            turn: look.turn,
+            own,
+            before,
+            painted,
+            without_picture,
+            pointers,
+            pointed,
+        })
     }
 
     /// Why the look's picture is not behind the menu, in words.
@@ -79,6 +96,20 @@ impl Graphics {
         self.painter
             .update(self.painted.as_ref(), &scene, self.turn, |area, pixels| put(output, area, pixels));
         self.painted = Some(scene);
+    }
+
+    /// What a pointer has done on what stands there, as a key.
+    pub fn pointed(&mut self) -> Option<Key> {
+        let Moved { at, is_press } = self.pointers.read()?;
+        let scene = self.painted.as_ref()?;
+        let row = self.painter.row_at(scene, in_picture(self.size(), self.turn, at));
+        let is_other = row != core::mem::replace(&mut self.pointed, row);
+        if is_press { Some(Key::Press(row)) } else { row.filter(|_| is_other).map(Key::Point) }
+    }
+
+    /// What tells that a pointer has moved.
+    pub fn events(&self) -> impl Iterator<Item = Event> {
+        self.pointers.events()
     }
 
     /// The ground alone.

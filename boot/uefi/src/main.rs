@@ -14,6 +14,7 @@ mod graphics;
 mod home;
 mod keys;
 mod machine;
+mod pointers;
 mod power;
 mod serial;
 mod shared;

@@ -6,6 +6,7 @@ mod menu;
 mod note;
 mod ours;
 mod rehearse;
+mod remember;
 mod sector;
 
 use signpost_facts::change::SectorWrite;
@@ -21,6 +22,7 @@ pub use note::Note;
 pub(crate) use ours::{ours_after, slot_at};
 pub(crate) use rehearse::rehearse;
 pub use rehearse::{first_in_words, first_words, rehearse_in_order};
+pub(crate) use remember::remember;
 pub(crate) use sector::identity;
 pub use sector::{SectorPlan, Wanted, Which, plan, which};
 

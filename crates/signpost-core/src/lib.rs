@@ -5,6 +5,7 @@
 
 pub mod bios;
 pub mod check;
+pub mod confirm;
 pub mod draft;
 pub mod edit;
 mod findings;

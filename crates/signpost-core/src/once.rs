@@ -4,12 +4,10 @@ use serde::Serialize;
 use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::ours::OurVariables;
 use signpost_facts::{Error, FirmwareKind, OptionNumber, Result};
-use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_next;
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::policy::MENU;
 use signpost_menu::resolve::{StartTarget, resolve_entry};
-use signpost_menu::state::State;
 use signpost_menu::{MenuDocument, ours};
 use signpost_place::Look;
 use signpost_place::hardware::SurveyedHardware;
@@ -78,9 +76,8 @@ pub fn once(
 
 /// The same where the menu lies among the sectors of a disk, and what is remembered beside it.
 fn in_sectors(look: &Look, target: Option<&str>) -> Result<Once> {
-    let held = look.survey.boot_sectors.home().and_then(|first| Some((first.disk, first.ours.as_ref()?)));
-    let document = held.and_then(|(_, ours)| in_slots(look, &ours.slots(), None));
-    let (Some((disk, sectors)), Some(document)) = (held, document) else {
+    let sectors = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
+    let Some(document) = sectors.and_then(|sectors| in_slots(look, &sectors.slots(), None)) else {
         return Err(Error::WrongUse(
             "no menu of ours is active, and BIOS firmware keeps nothing for one start; `signpost sector active PARTITION` \
              changes what starts until that is changed again, and `signpost undo` undoes it"
@@ -91,23 +88,11 @@ fn in_sectors(look: &Look, target: Option<&str>) -> Result<Once> {
         Some(MENU) | None => target,
         Some(name) => Some(startable(look, &document, name)?.0),
     };
-    let (index, state) = sectors.state();
-    let sector = state.with(ours::ONCE, id).as_ref().and_then(State::encode);
     let what = match id {
         Some(id) => format!("the next start goes to {id}"),
         None => "clear what the menu would do once".into(),
     };
-    let write = sector.map(|sector| {
-        let other = sectors.area.state(if index == 0 { 1 } else { 0 });
-        Ok::<_, Error>(SectorWrite {
-            what,
-            disk: bios::identity(look, disk)?.clone(),
-            offset: u64::from(other).saturating_mul(SECTOR as u64),
-            before: None,
-            after: Some(sector.to_vec()),
-        })
-    });
-    let writes: Vec<SectorWrite> = write.transpose()?.into_iter().collect();
+    let writes: Vec<SectorWrite> = bios::remember(look, ours::ONCE, id, what)?.into_iter().collect();
     let outcome = bios::rehearse(look, &writes, None).outcome;
     Ok(Once { writes: writes.into_iter().map(Change::Sectors).collect(), notes: Vec::new(), outcome })
 }

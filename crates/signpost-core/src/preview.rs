@@ -83,6 +83,7 @@ pub fn preview(look: &Look, document: &MenuDocument, asked: &Asked) -> Result<Pr
         once: look.ours.once.as_deref(),
         kept: look.ours.kept.as_deref(),
         last_started: look.ours.last.as_deref(),
+        unconfirmed: &look.ours.unconfirmed,
         failed: None,
     });
     let mut session = Session::new((document, look.firmware()), &resolved, &lines, &opening);

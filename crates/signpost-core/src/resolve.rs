@@ -12,12 +12,14 @@ use signpost_place::Look;
 pub fn opening(look: &Look, document: &MenuDocument, resolved: &[ResolvedEntry<'_>]) -> Opening {
     let faults = faults(resolved);
     let ours = Some(&look.ours).filter(|_| document.settings.host == Host::Signpost);
+    let unconfirmed = ours.map(|ours| ours.unconfirmed.clone()).unwrap_or_default();
     open(&Situation {
         document,
         faults: &faults,
         once: None,
         kept: ours.and_then(|ours| ours.kept.as_deref()),
         last_started: ours.and_then(|ours| ours.last.as_deref()),
+        unconfirmed: &unconfirmed,
         failed: None,
     })
 }

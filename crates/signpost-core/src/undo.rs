@@ -178,6 +178,7 @@ fn thing(write: &Write) -> String {
         None if write.name == "BootNext" => "the next boot".into(),
         None if write.name == ours::ONCE => "what the menu would do once".into(),
         None if write.name == ours::KEPT => "the default that was kept at boot".into(),
+        None if write.name == ours::TRIES => "how often entries were started".into(),
         None if write.name == ours::LAST => "what was started last".into(),
         None => write.name.clone(),
     }

@@ -97,6 +97,8 @@ pub enum Code {
     MenuFileBroken,
     /// Nobody can reach the menu: it is never shown, and the default does not start.
     MenuUnseen,
+    /// The default was started as often as its tries say, and never came up.
+    TriesUsedUp,
     /// The active boot program is not the one that is installed.
     BootProgramOld,
     /// Two volumes hold menus of this machine, and they differ.
@@ -149,7 +151,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 68] = [
+    pub const ALL: [Self; 69] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -194,6 +196,7 @@ impl Code {
         Self::EntryDisabled,
         Self::MenuFileBroken,
         Self::MenuUnseen,
+        Self::TriesUsedUp,
         Self::BootProgramOld,
         Self::HomesDisagree,
         Self::EspFull,
@@ -267,6 +270,7 @@ impl Code {
             Self::EntryDisabled => "entry-disabled",
             Self::MenuFileBroken => "menu-file-broken",
             Self::MenuUnseen => "menu-unseen",
+            Self::TriesUsedUp => "tries-used-up",
             Self::BootProgramOld => "boot-program-old",
             Self::HomesDisagree => "homes-disagree",
             Self::EspFull => "esp-full",

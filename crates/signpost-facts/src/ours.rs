@@ -6,6 +6,7 @@ use signpost_disk::Guid;
 use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::ours;
 use signpost_menu::state::State;
+use signpost_menu::tries::Unconfirmed;
 
 /// What boot program and desk tell each other.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -16,6 +17,8 @@ pub struct OurVariables {
     pub kept: Option<String>,
     /// What was started last.
     pub last: Option<String>,
+    /// How often entries were started since they came up last.
+    pub unconfirmed: Unconfirmed,
     /// What was tried last, and why it failed.
     pub log: Option<String>,
 }
@@ -37,7 +40,13 @@ impl OurVariables {
 
     /// Those that are found by their names.
     fn of(text: impl Fn(&str) -> Option<String>) -> Self {
-        Self { once: text(ours::ONCE), kept: text(ours::KEPT), last: text(ours::LAST), log: text(ours::LOG) }
+        Self {
+            once: text(ours::ONCE),
+            kept: text(ours::KEPT),
+            last: text(ours::LAST),
+            unconfirmed: text(ours::TRIES).map(|text| Unconfirmed::parse(&text)).unwrap_or_default(),
+            log: text(ours::LOG),
+        }
     }
 
     /// The full name of one of ours.

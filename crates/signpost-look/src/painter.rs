@@ -71,6 +71,14 @@ impl Painter {
         }
     }
 
+    /// The row of the list at a place in pixels, by its place in the list.
+    pub fn row_at(&self, scene: &Scene, (x, y): (usize, usize)) -> Option<usize> {
+        let columns = scene.panel();
+        let is_beside = x < self.metrics.x(columns.start) || x >= self.metrics.x(columns.end);
+        let is_there = |line: usize| (self.metrics.y(line)..self.metrics.y(line + 1)).contains(&y);
+        scene.rows.iter().find(|(line, _)| !is_beside && is_there(*line)).map(|(_, place)| *place)
+    }
+
     /// The picture, and on it a panel of the ground's colour: text is read on that alone.
     fn behind(&self, band: &mut Band<'_>, scene: &Scene, rows: &Range<usize>) {
         let Some((picture, fit)) = &self.picture else { return };

@@ -46,9 +46,34 @@ pub fn on_panel(panel: (usize, usize), turn: Turn, top: usize, rows: Vec<u32>) -
     }
 }
 
+/// Where a place of a panel of this width and height is in the picture.
+pub fn in_picture(panel: (usize, usize), turn: Turn, (x, y): (usize, usize)) -> (usize, usize) {
+    let (x, y) = (x.min(panel.0.saturating_sub(1)), y.min(panel.1.saturating_sub(1)));
+    let (right, bottom) = (panel.0.saturating_sub(1 + x), panel.1.saturating_sub(1 + y));
+    match turn {
+        Turn::None => (x, y),
+        Turn::Half => (right, bottom),
+        Turn::Quarter => (y, right),
+        Turn::ThreeQuarters => (bottom, x),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_of_the_panel_is_found_in_the_picture() {
+        for turn in [Turn::None, Turn::Half, Turn::Quarter, Turn::ThreeQuarters] {
+            let size = (3, 2);
+            let width = picture_of(size, turn).0;
+            for (place, pixel) in panel(size, turn).into_iter().enumerate() {
+                let (x, y) = in_picture(size, turn, (place % 3, place / 3));
+                assert_eq!(y * width + x, pixel as usize, "{turn:?} {place}");
+            }
+            assert_eq!(in_picture(size, turn, (99, 99)), in_picture(size, turn, (2, 1)));
+        }
+    }
 
     /// A panel put together from bands of a picture whose pixels are numbered.
     fn panel(size: (usize, usize), turn: Turn) -> Vec<u32> {

@@ -143,6 +143,10 @@ pub struct Entry {
     pub group: Option<EntryId>,
     /// `symbol`: what stands beside its title, where that is not what goes with its kind of start.
     pub symbol: Option<Symbol>,
+    /// `tries`: how often it is started by itself without coming up; any number of times where nobody says.
+    pub tries: Option<u8>,
+    /// `fallback`: what starts instead where its tries are used up, or it cannot start.
+    pub fallback: Option<EntryId>,
     /// Line of the file on which it begins, from 1; 0 for one that does not stand in the file.
     pub line: usize,
 }

@@ -127,6 +127,8 @@ pub fn complete(around: &impl Surroundings, home: Option<usize>, document: &mut 
             starts: one.starts,
             group: None,
             symbol: None,
+            tries: None,
+            fallback: None,
             line: 0,
         };
         let target = resolve_entry(around, document, &entry).target;

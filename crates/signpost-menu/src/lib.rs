@@ -51,6 +51,7 @@ pub mod state;
 pub mod surroundings;
 pub mod symbol;
 pub mod text;
+pub mod tries;
 pub mod version;
 mod wrap;
 

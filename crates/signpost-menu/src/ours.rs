@@ -9,6 +9,8 @@ pub const LAST: &str = "SignpostLast";
 pub const KEPT: &str = "SignpostDefault";
 /// The id of what the next start, and only that, goes to; or `menu`.
 pub const ONCE: &str = "SignpostOnce";
+/// How often entries were started since they came up last, as [`crate::tries::Unconfirmed`] writes it.
+pub const TRIES: &str = "SignpostTries";
 /// What was tried last, and why it failed.
 pub const LOG: &str = "SignpostLog";
 /// Bytes of that at most.

@@ -102,6 +102,7 @@ fn document(reader: &mut Reader<'_>, mut root: Section<'_>) -> MenuDocument {
     check_ids(reader, &entries);
     let document = MenuDocument { settings, look, kernel_args, include_bls, entries, hidden };
     check_default(reader, &document);
+    check_fallbacks(reader, &document);
     document
 }
 
@@ -219,6 +220,50 @@ fn check_ids(reader: &mut Reader<'_>, entries: &[Entry]) {
             }
         }
     }
+}
+
+/// A fallback is another entry, starts a system, and leads to an end.
+fn check_fallbacks(reader: &mut Reader<'_>, document: &MenuDocument) {
+    for entry in &document.entries {
+        let Some(fallback) = &entry.fallback else { continue };
+        let at = reader.remembered(&format!("fallback {}", entry.line));
+        if !entry.starts.is_system() {
+            let message = format!(
+                "{} is a {}, and only what starts a system has a fallback",
+                entry.id,
+                entry.starts.word()
+            );
+            reader.problem(at, message);
+            continue;
+        }
+        match document.entry(fallback) {
+            Some(other) if !other.starts.is_system() => {
+                let kind = other.starts.word();
+                reader.problem(at, format!("fallback = \"{fallback}\" is a {kind}, and starts no system"));
+            }
+            Some(_) if leads_back(document, entry) => {
+                let message = format!("fallback = \"{fallback}\" leads back to {} itself", entry.id);
+                reader.problem(at, message);
+            }
+            Some(_) => {}
+            None if reader.has_dropped_entry(fallback) => {}
+            None => {
+                let message = format!(
+                    "fallback = \"{fallback}\" is not an entry{}",
+                    offer(fallback, &document.entries)
+                );
+                reader.problem(at, message);
+            }
+        }
+    }
+}
+
+/// Whether an entry's fallback, or the fallback's own, is the entry itself.
+fn leads_back(document: &MenuDocument, entry: &Entry) -> bool {
+    let next = |from: &Entry| document.entry(from.fallback.as_ref()?);
+    core::iter::successors(next(entry), |from| next(from))
+        .take(document.entries.len())
+        .any(|other| other.id == entry.id)
 }
 
 fn check_default(reader: &mut Reader<'_>, document: &MenuDocument) {

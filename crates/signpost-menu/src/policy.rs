@@ -1,10 +1,13 @@
 //! How the menu opens: whether it is shown, what is chosen, and how long it waits.
 
-use alloc::string::String;
+use alloc::format;
+use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 use core::fmt;
 
 use crate::document::{DefaultEntry, MenuDocument, Show, Timeout};
 use crate::ids::EntryId;
+use crate::tries::Unconfirmed;
 
 /// How long a key is waited for where the menu only shows on a key, in milliseconds.
 pub const KEY_WINDOW: u32 = 800;
@@ -22,6 +25,8 @@ pub struct Situation<'a> {
     pub kept: Option<&'a str>,
     /// The id of what was started last.
     pub last_started: Option<&'a str>,
+    /// How often entries were started without coming up.
+    pub unconfirmed: &'a Unconfirmed,
     /// Why a start from this menu has failed just now.
     pub failed: Option<&'a str>,
 }
@@ -37,9 +42,24 @@ pub struct Opening {
     pub by: ChosenBy,
     /// Why nothing starts by itself, where something should.
     pub reason: Option<Reason>,
+    /// The entry that is meant to start where nobody chooses, whether it does or not: its index.
+    pub named: Option<usize>,
+    /// What was to start, and why its fallback does instead; several where that has used up its tries too.
+    pub skipped: Vec<Reason>,
 }
 
 impl Opening {
+    /// What is to be said of it: why something starts instead of what was named, or why nothing does.
+    pub fn note(&self, document: &MenuDocument) -> Option<String> {
+        let mut said: Vec<String> =
+            self.skipped.iter().chain(&self.reason).map(ToString::to_string).collect();
+        let instead = self.default().and_then(|index| document.entries.get(index));
+        if let Some(entry) = instead.filter(|_| !self.skipped.is_empty()) {
+            said.push(format!("{} starts instead", entry.title));
+        }
+        (!said.is_empty()).then(|| said.join("; "))
+    }
+
     /// The entry that is to start where nobody chooses another: its index. Whether it waits for a key first, `shown` says.
     pub fn default(&self) -> Option<usize> {
         self.chosen.filter(|_| self.reason.is_none())
@@ -62,6 +82,8 @@ pub enum ChosenBy {
     Default,
     /// The start before this one.
     LastStarted,
+    /// The `fallback` of what one of these named.
+    Fallback,
 }
 
 impl ChosenBy {
@@ -71,6 +93,7 @@ impl ChosenBy {
             Self::Kept => "what was kept as the default",
             Self::Default => "the default",
             Self::LastStarted => "what was started last",
+            Self::Fallback => "the fallback",
         }
     }
 }
@@ -105,6 +128,13 @@ pub enum Reason {
         /// Why.
         why: String,
     },
+    /// The entry was started as often as its `tries` say, and did not come up.
+    TriesUsedUp {
+        /// Its title.
+        title: String,
+        /// How often it was started.
+        starts: u8,
+    },
 }
 
 impl fmt::Display for Reason {
@@ -120,6 +150,10 @@ impl fmt::Display for Reason {
                 write!(f, "{title} is {}, and starts no system: {kind}", by.words())
             }
             Self::CannotStart { title, why } => write!(f, "{title} cannot start: {why}"),
+            Self::TriesUsedUp { title, starts: 1 } => write!(f, "{title} was started and did not come up"),
+            Self::TriesUsedUp { title, starts } => {
+                write!(f, "{title} was started {starts} times and did not come up")
+            }
         }
     }
 }
@@ -141,12 +175,17 @@ pub enum Shown {
 pub fn open(situation: &Situation<'_>) -> Opening {
     let document = situation.document;
     let (by, named) = named(situation);
-    let named = named.and_then(|index| startable(situation, by, index));
+    let meant = named.as_ref().ok().copied();
+    let (named, skipped) = match named {
+        Ok(index) => with_fallbacks(situation, by, index),
+        Err(reason) => (Err(reason), Vec::new()),
+    };
+    let by = if skipped.is_empty() { by } else { ChosenBy::Fallback };
     let reason = situation.failed.map(|why| Reason::Failed(why.into())).or(named.as_ref().err().cloned());
     if let Some(reason) = reason {
         // The mark stands on what was named where that is a row, so that one sees what is meant.
-        let chosen = named.ok().or_else(|| marked(situation)).or_else(|| first_startable(situation));
-        return Opening { shown: Shown::Waiting, chosen, by, reason: Some(reason) };
+        let chosen = named.ok().or(meant).or_else(|| first_startable(situation));
+        return Opening { shown: Shown::Waiting, chosen, by, reason: Some(reason), named: meant, skipped };
     }
     let shown = match (document.settings.show, document.settings.timeout) {
         _ if situation.once == Some(MENU) => Shown::Waiting,
@@ -155,7 +194,7 @@ pub fn open(situation: &Situation<'_>) -> Opening {
         (Show::Always, Timeout::Seconds(seconds)) => Shown::Counting(seconds),
         (Show::Always, Timeout::Never) => Shown::Waiting,
     };
-    Opening { shown, chosen: named.ok(), by, reason: None }
+    Opening { shown, chosen: named.ok(), by, reason: None, named: meant, skipped }
 }
 
 /// What stands for the menu itself where an entry's id is expected.
@@ -202,9 +241,39 @@ fn startable(situation: &Situation<'_>, by: ChosenBy, index: usize) -> Result<us
     }
 }
 
-/// The row that was named, though it does not start by itself.
-fn marked(situation: &Situation<'_>) -> Option<usize> {
-    named(situation).1.ok()
+/// The entry, or the first behind it in the row of fallbacks that starts by itself, and why those before do not. What somebody has asked for this one start is tried however often it was.
+fn with_fallbacks(
+    situation: &Situation<'_>,
+    by: ChosenBy,
+    index: usize,
+) -> (Result<usize, Reason>, Vec<Reason>) {
+    let (mut at, mut skipped) = (index, Vec::new());
+    // A menu that was not checked may lead round.
+    for _ in 0..situation.document.entries.len() {
+        let tried = startable(situation, by, at).and_then(|index| match used_up(situation, index) {
+            Some(reason) if by != ChosenBy::Once => Err(reason),
+            _ => Ok(index),
+        });
+        let reason = match tried {
+            Ok(index) => return (Ok(index), skipped),
+            Err(reason) => reason,
+        };
+        let fallback = situation.document.entries.get(at).and_then(|entry| entry.fallback.as_ref());
+        let Some(next) = fallback.and_then(|id| index_of(situation.document, id)) else {
+            return (Err(reason), skipped);
+        };
+        skipped.push(reason);
+        at = next;
+    }
+    let last = skipped.pop().unwrap_or(Reason::NoSystem);
+    (Err(last), skipped)
+}
+
+/// Whether an entry's tries are used up.
+fn used_up(situation: &Situation<'_>, index: usize) -> Option<Reason> {
+    let entry = situation.document.entries.get(index)?;
+    let starts = situation.unconfirmed.of(&entry.id);
+    (starts >= entry.tries?).then(|| Reason::TriesUsedUp { title: entry.title.clone(), starts })
 }
 
 /// What to put the mark on where nothing else says it.
@@ -218,13 +287,9 @@ fn first_startable(situation: &Situation<'_>) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
-    use alloc::format;
-    use alloc::string::ToString;
-    use alloc::vec::Vec;
-
     use super::*;
 
-    /// Three entries: `a` and `b` start, `gone` does not; behind them a group and a restart.
+    /// Three entries: `a` and `b` start, `gone` does not; behind them a group, a restart, and entries with a fallback.
     fn document(settings: &str) -> MenuDocument {
         let mut text = format!("format = 1\n[menu]\n{settings}\n");
         for id in ["a", "b", "gone"] {
@@ -235,6 +300,16 @@ mod tests {
         for kind in ["group", "restart"] {
             text.push_str(&format!("[[entry]]\nid = \"{kind}\"\nstarts = \"{kind}\"\n"));
         }
+        for (id, tries, fallback) in [
+            ("tried", "tries = 2\n", "b"),
+            ("twice", "tries = 1\n", "tried"),
+            ("lost", "", "a"),
+            ("worse", "", "gone"),
+        ] {
+            text.push_str(&format!(
+                "[[entry]]\nid = \"{id}\"\nstarts = \"firmware-entry\"\nlabel = \"{id}\"\n{tries}fallback = \"{fallback}\"\n"
+            ));
+        }
         crate::parse_leniently(&text).0.unwrap()
     }
 
@@ -244,6 +319,7 @@ mod tests {
         kept: Option<&'static str>,
         last: Option<&'static str>,
         failed: Option<&'static str>,
+        unconfirmed: &'static str,
         expected: (Shown, Option<usize>, &'static str),
     }
 
@@ -253,6 +329,7 @@ mod tests {
         kept: None,
         last: None,
         failed: None,
+        unconfirmed: "",
         expected: (Shown::Counting(5), Some(0), ""),
     };
 
@@ -327,6 +404,40 @@ mod tests {
                 kept: Some("gone"),
                 ..row("timeout = 0", (Waiting, Some(2), "gone cannot start: no file"))
             },
+            row("default = \"tried\"", (Counting(5), Some(5), "")),
+            Row { unconfirmed: "tried=1", ..row("default = \"tried\"", (Counting(5), Some(5), "")) },
+            Row {
+                unconfirmed: "tried=2",
+                ..row(
+                    "default = \"tried\"",
+                    (Counting(5), Some(1), "tried was started 2 times and did not come up; b starts instead"),
+                )
+            },
+            Row {
+                unconfirmed: "tried=3",
+                kept: Some("tried"),
+                ..row(
+                    "show = \"never\"",
+                    (Hidden, Some(1), "tried was started 3 times and did not come up; b starts instead"),
+                )
+            },
+            Row { unconfirmed: "tried=2", once: Some("tried"), ..row("", (Counting(5), Some(5), "")) },
+            Row {
+                unconfirmed: "tried=2 twice=1",
+                ..row(
+                    "default = \"twice\"",
+                    (
+                        Counting(5),
+                        Some(1),
+                        "twice was started and did not come up; tried was started 2 times and did not come up; b starts instead",
+                    ),
+                )
+            },
+            row("default = \"lost\"", (Counting(5), Some(0), "lost cannot start: no file; a starts instead")),
+            row(
+                "default = \"worse\"",
+                (Waiting, Some(8), "worse cannot start: no file; gone cannot start: no file"),
+            ),
             Row { failed: Some("x"), once: Some("b"), ..row("show = \"never\"", (Waiting, Some(1), "x")) },
         ])
     }
@@ -335,16 +446,18 @@ mod tests {
     fn the_policy_row_by_row() {
         for (number, row) in rows().into_iter().enumerate() {
             let document = document(row.settings);
-            let faults = [None, None, Some("no file".into()), None, None];
+            let faults = ["", "", "no file", "", "", "", "", "no file", "no file"];
+            let faults = faults.map(|fault| (!fault.is_empty()).then(|| fault.into()));
             let opening = open(&Situation {
                 document: &document,
                 faults: &faults,
                 once: row.once,
                 kept: row.kept,
                 last_started: row.last,
+                unconfirmed: &Unconfirmed::parse(row.unconfirmed),
                 failed: row.failed,
             });
-            let reason = opening.reason.as_ref().map(ToString::to_string).unwrap_or_default();
+            let reason = opening.note(&document).unwrap_or_default();
             let found = (opening.shown, opening.chosen, reason.as_str());
             assert_eq!(found, row.expected, "row {number}: {}", row.settings);
         }
@@ -359,6 +472,7 @@ mod tests {
             once: None,
             kept: None,
             last_started: None,
+            unconfirmed: &Unconfirmed::default(),
             failed: None,
         };
         let opening = open(&situation);

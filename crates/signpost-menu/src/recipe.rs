@@ -214,6 +214,8 @@ pub fn pair(
                 starts,
                 group: None,
                 symbol: None,
+                tries: None,
+                fallback: None,
                 line: 0,
             };
             match resolve_entry(around, &MenuDocument::default(), &entry).target {

@@ -146,6 +146,8 @@ pub struct Scene {
     pub cursor: Option<(usize, usize)>,
     /// The same as lines that are read out one after the other; what changes most stands last.
     pub spoken: Vec<String>,
+    /// Lines on which rows of the list stand, and each one's place in the list: what a pointer points at.
+    pub rows: Vec<(usize, usize)>,
     /// The column where texts are cut off.
     pub end: usize,
     /// Where texts begin.
@@ -182,7 +184,18 @@ impl Scene {
         let top = usize::from(is_drawn && height >= LOW_DRAWN);
         let end = if is_drawn { left.saturating_add(columns) } else { width.saturating_sub(1) };
         let bottom = height.saturating_sub(1).saturating_sub(top);
-        Self { frame, pieces: Vec::new(), cursor: None, spoken: Vec::new(), end, left, columns, top, bottom }
+        Self {
+            frame,
+            pieces: Vec::new(),
+            cursor: None,
+            spoken: Vec::new(),
+            rows: Vec::new(),
+            end,
+            left,
+            columns,
+            top,
+            bottom,
+        }
     }
 
     /// One with nothing on it.

@@ -48,6 +48,10 @@ pub enum Key {
     Function(u8),
     /// A character.
     Char(char),
+    /// A pointer has come onto a row of the list, by its place there.
+    Point(usize),
+    /// It was pressed on a row, or beside all of them.
+    Press(Option<usize>),
     /// Any other.
     Other,
 }
@@ -157,7 +161,7 @@ impl Session {
             left,
             whole: left.unwrap_or(0),
             hidden,
-            note: opening.reason.as_ref().map(ToString::to_string),
+            note: opening.note(document),
             has_failed: opening.reason.is_some(),
         };
         session.choose_entry(opening.chosen);
@@ -252,6 +256,11 @@ impl Session {
 
     /// A key was pressed.
     pub fn key(&mut self, key: Key) -> Request {
+        // A pointer that stirs asks for nothing by that alone.
+        if matches!(key, Key::Point(place) if self.hidden || self.view != View::List || place == self.chosen)
+        {
+            return Request::None;
+        }
         let was_hidden = core::mem::take(&mut self.hidden);
         let was_counting = self.left.take().is_some();
         if was_hidden {
@@ -270,7 +279,7 @@ impl Session {
                     self.view = View::List;
                     self.start_chosen(Some(args))
                 }
-                Key::Escape => {
+                Key::Escape | Key::Press(None) => {
                     self.view = View::List;
                     Request::None
                 }
@@ -280,7 +289,9 @@ impl Session {
                 }
             },
             // The key that stops the countdown does no more, unless it chooses or starts.
-            View::List if was_counting && matches!(key, Key::Escape | Key::Other) => Request::None,
+            View::List if was_counting && matches!(key, Key::Escape | Key::Other | Key::Press(None)) => {
+                Request::None
+            }
             View::List => self.list_key(key),
         }
     }
@@ -295,8 +306,13 @@ impl Session {
             Key::End => self.chosen = last,
             Key::PageUp => self.chosen = self.chosen.saturating_sub(PAGE),
             Key::PageDown => self.chosen = self.chosen.saturating_add(PAGE).min(last),
+            Key::Point(place) => self.chosen = place.min(last),
+            Key::Press(Some(place)) => {
+                self.chosen = place.min(last);
+                return self.start_chosen(None);
+            }
             Key::Enter | Key::Right => return self.start_chosen(None),
-            Key::Escape | Key::Left => self.close_group(),
+            Key::Escape | Key::Left | Key::Press(None) => self.close_group(),
             Key::Char('?') | Key::Function(1) => self.view = View::Help,
             Key::Char('=') | Key::Function(2) => self.edit_args(),
             Key::Char('*') | Key::Function(3) => return self.keep_default(),

@@ -16,6 +16,7 @@ use signpost_menu::resolve::{Fault, Firmware, ResolvedEntry, StartTarget, Surrou
 use signpost_menu::scene::scene;
 use signpost_menu::session::{Request, Session};
 use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_NAMES, SlotFault, newest};
+use signpost_menu::tries::Unconfirmed;
 use signpost_menu::{MenuDocument, include, ours, parse_leniently};
 
 use crate::at_boot::BootMachine;
@@ -115,15 +116,22 @@ fn open_session(
         drivers.forget(ours::ONCE);
     }
     let (kept, last) = (drivers.remembered(ours::KEPT), drivers.remembered(ours::LAST));
+    let unconfirmed = unconfirmed(drivers);
     let opening = open(&Situation {
         document,
         faults: &faults,
         once: if drivers.is_menu_asked_for() { Some(MENU) } else { once.as_deref() },
         kept: kept.as_deref(),
         last_started: last.as_deref(),
+        unconfirmed: &unconfirmed,
         failed: None,
     });
     Session::new((document, Surroundings::firmware(machine)), resolved, &lines, &opening)
+}
+
+/// How often entries were started without coming up.
+fn unconfirmed(drivers: &impl Drivers) -> Unconfirmed {
+    drivers.remembered(ours::TRIES).map(|text| Unconfirmed::parse(&text)).unwrap_or_default()
 }
 
 struct Menu<'a, D: Drivers> {
@@ -186,6 +194,9 @@ impl<D: Drivers> Menu<'_, D> {
         if entry.starts.is_system() {
             self.drivers.remember(ours::LAST, &entry.id);
         }
+        if entry.tries.is_some() {
+            self.count_start(&entry.id);
+        }
         let otherwise = self.screen.as_ref().and_then(Screen::otherwise);
         let otherwise = otherwise.map(|otherwise| format!("; {otherwise}")).unwrap_or_default();
         self.drivers.remember(ours::LOG, &format!("{}: started{otherwise}", entry.id));
@@ -196,6 +207,13 @@ impl<D: Drivers> Menu<'_, D> {
         let log: String = format!("{}: {why}", entry.id).chars().take(ours::MAX_LOG / 4).collect();
         self.drivers.remember(ours::LOG, &log);
         format!("{}: {why}", entry.title)
+    }
+
+    /// Counts a start until the system says that it has come up; what other menus have left behind goes.
+    fn count_start(&mut self, id: &str) {
+        let has_tries = |id: &str| self.document.entry(id).is_some_and(|entry| entry.tries.is_some());
+        let counted = unconfirmed(self.drivers).among(has_tries).with_one_more(id);
+        self.drivers.remember(ours::TRIES, &counted.text());
     }
 
     /// The prompt, until it is left.

@@ -126,6 +126,15 @@ fn filled(machine: &Machine, writes: &[Change]) -> Result<Vec<Change>> {
     Ok(all)
 }
 
+/// Writes what is no step of its own, with no record and nothing to undo: what the boot program itself writes at each start.
+///
+/// # Errors
+/// Where it cannot be written, or does not read back.
+pub fn note_down(machine: &mut Machine, writes: &[Change]) -> Result<()> {
+    let writes = filled(machine, writes)?;
+    carry_out::carry_out_unrecorded(machine, &writes)
+}
+
 /// Carries out what was planned, looks at the machine anew and holds it against what the plan said.
 ///
 /// # Errors

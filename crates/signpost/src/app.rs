@@ -98,6 +98,17 @@ impl<'a> App<'a> {
         self.to_change(self.uefi_or_bios_machine()?, is_trial)
     }
 
+    /// The same for what has nothing to do with packages: it waits for no package manager.
+    pub fn any_machine_to_note_on(&self, is_trial: bool) -> Result<(Machine, Option<Lock>), Failure> {
+        let machine = self.uefi_or_bios_machine()?;
+        if is_trial {
+            return Ok((machine, None));
+        }
+        machine.need_root()?;
+        let lock = machine.lock()?;
+        Ok((machine, Some(lock)))
+    }
+
     /// The machine that is named, for what works with either firmware.
     pub fn uefi_or_bios_machine(&self) -> Result<Machine, Failure> {
         let machine = self.machine()?;

@@ -5,8 +5,8 @@ use std::ffi::OsString;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    apply, bench, check, completions, demo, draft, entry, explain, firmware, help, history, hold, manual,
-    mend, menu, once, plan, policy, preview, prompt, rehearse, report, sector, survey, tune, undo,
+    apply, bench, check, completions, confirm, demo, draft, entry, explain, firmware, help, history, hold,
+    manual, mend, menu, once, plan, policy, preview, prompt, rehearse, report, sector, survey, tune, undo,
 };
 use crate::global::Global;
 
@@ -39,6 +39,7 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     Preview(preview::PreviewArgs),
     Once(once::OnceArgs),
+    Confirm(confirm::ConfirmArgs),
     Prompt(prompt::PromptArgs),
     Firmware(firmware::FirmwareArgs),
     Sector(sector::SectorArgs),

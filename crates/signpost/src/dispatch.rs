@@ -23,6 +23,7 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Rehearse(args) => commands::rehearse::run(app, &args),
         Command::Preview(args) => commands::preview::run(app, &args),
         Command::Once(args) => commands::once::run(app, &args),
+        Command::Confirm(args) => commands::confirm::run(app, &args),
         Command::Firmware(args) => commands::firmware::run(app, &args),
         Command::Sector(args) => commands::sector::run(app, &args),
         Command::Hold(args) => commands::hold::run(app, &args),

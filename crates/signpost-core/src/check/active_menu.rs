@@ -34,6 +34,7 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
         }
     }
     default_gone(seen, &menu, found);
+    tries_used_up(&menu, found);
     never_shown(document, found);
 }
 
@@ -53,7 +54,7 @@ impl Menu<'_> {
     }
 
     fn is_default(&self, index: usize) -> bool {
-        self.opening.chosen == Some(index)
+        self.opening.named == Some(index)
     }
 
     /// The first entry that starts a system, but for this one.
@@ -293,7 +294,9 @@ fn default_gone(seen: &Seen<'_>, menu: &Menu<'_>, found: &mut Found) {
     let mut gone = cause(Code::DefaultGone, effect, None, format!("nothing starts by itself: {reason}"));
     let by = match reason {
         Reason::NoEntry { by, .. } | Reason::StartsNoSystem { by, .. } => Some(*by),
-        Reason::Failed(_) | Reason::NoSystem | Reason::CannotStart { .. } => None,
+        Reason::Failed(_) | Reason::NoSystem | Reason::CannotStart { .. } | Reason::TriesUsedUp { .. } => {
+            None
+        }
     };
     // What was said at boot is forgotten first: the menu's own default counts then.
     match by {
@@ -309,6 +312,29 @@ fn default_gone(seen: &Seen<'_>, menu: &Menu<'_>, found: &mut Found) {
         gone.by_hand = Some("`signpost draft` offers what is there".into());
     }
     found.add(gone, &[]);
+}
+
+/// What was to start was started as often as it may be, and its system never said that it came up.
+fn tries_used_up(menu: &Menu<'_>, found: &mut Found) {
+    let said = menu.opening.skipped.iter().chain(&menu.opening.reason);
+    let used_up: Vec<&Reason> = said.filter(|why| matches!(why, Reason::TriesUsedUp { .. })).collect();
+    let Some(first) = used_up.first() else { return };
+    let named = menu.opening.named.and_then(|index| menu.resolved.get(index));
+    let Some(entry) = named.map(|resolved| resolved.entry) else { return };
+    let instead = menu.opening.default().and_then(|index| menu.resolved.get(index));
+    let (effect, then) = match instead {
+        Some(instead) => (Effect::StartsOther, format!("{} starts instead", instead.entry.title)),
+        None => (Effect::NothingStarts, "nothing starts by itself".into()),
+    };
+    let subject = Some(Subject::InMenu(entry.id.clone()));
+    let mut cause = cause(Code::TriesUsedUp, effect, subject, format!("{first}, so {then}"));
+    cause.evidence = used_up.iter().skip(1).map(ToString::to_string).collect();
+    cause.by_hand = Some(format!(
+        "find out why it does not come up; `signpost confirm {}` has it tried again. Where it did come up, nothing in it says so: \
+         `signpost hold --units` there does",
+        entry.id
+    ));
+    found.add(cause, &[]);
 }
 
 fn forget(variable: &'static str, what: &str) -> Cure {

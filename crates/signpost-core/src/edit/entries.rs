@@ -142,9 +142,13 @@ fn stable(look: &Look, key: &str, value: &str) -> Result<String> {
 
 /// A value as the file holds it: most are text, initrds a list.
 fn value_of(key: &str, value: &str) -> Value {
-    match (key, value.parse::<bool>()) {
-        ("initrd", _) => value.split_whitespace().collect::<toml_edit::Array>().into(),
-        ("handover" | "active" | "as-first-disk" | "first-sector", Ok(flag)) => flag.into(),
+    // What is no value of its kind stands as text, and the file's own check says what is wrong with it.
+    match key {
+        "initrd" => value.split_whitespace().collect::<toml_edit::Array>().into(),
+        "tries" => value.parse::<i64>().map_or_else(|_| value.into(), Into::into),
+        "handover" | "active" | "as-first-disk" | "first-sector" => {
+            value.parse::<bool>().map_or_else(|_| value.into(), Into::into)
+        }
         _ => value.into(),
     }
 }
@@ -223,6 +227,12 @@ fn take_out(
             "{id} is a group with {} in it; `signpost entry move {} out`, or `signpost entry remove` for each, comes first",
             members.join(", "),
             members[0]
+        )));
+    }
+    if let Some(other) = document.entries.iter().find(|entry| entry.fallback.as_ref() == Some(&id)) {
+        return Err(wrong(format!(
+            "{id} is the fallback of {other}; `signpost entry edit {other} fallback=…` names another one first",
+            other = other.id
         )));
     }
     let mut after = document.clone();

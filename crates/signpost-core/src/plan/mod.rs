@@ -10,6 +10,7 @@ mod planned;
 mod remove;
 pub mod safe;
 mod slots;
+mod tries;
 mod wanted;
 
 pub(crate) use options::MENU_ID;
@@ -39,6 +40,13 @@ use crate::{draft, home, ways};
 /// # Errors
 /// Where the menu's host is not to be had, or the variables cannot be read.
 pub fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
+    let mut plan = of_host(look, menu, history, wishes)?;
+    plan.notes.extend(tries::notes(look, &menu.document));
+    Ok(plan)
+}
+
+/// The plan by who shows the menu, and with what firmware.
+fn of_host(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> Result<Plan> {
     let document = &menu.document;
     if look.survey.machine.firmware == FirmwareKind::Bios {
         return match document.settings.host {
@@ -142,6 +150,7 @@ fn opening_after(document: &MenuDocument, resolved: &[ResolvedEntry<'_>], after:
         once: None,
         kept: after.ours.kept.as_deref(),
         last_started: after.ours.last.as_deref(),
+        unconfirmed: &after.ours.unconfirmed,
         failed: None,
     })
 }

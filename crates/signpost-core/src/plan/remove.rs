@@ -50,7 +50,7 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
         let what = "clear the next boot, which goes to it".to_string();
         variables.push(Write::removal(contents, VariableName::global("BootNext"), what));
     }
-    for name in [ours::ONCE, ours::KEPT, ours::LAST, ours::LOG] {
+    for name in [ours::ONCE, ours::KEPT, ours::LAST, ours::TRIES, ours::LOG] {
         let what = format!("remove our variable {name}");
         variables.push(Write::removal(contents, OurVariables::name(name), what));
     }

@@ -87,6 +87,7 @@ pub(crate) fn follow_menu(
         once: ours.once.as_deref(),
         kept: ours.kept.as_deref(),
         last_started: ours.last.as_deref(),
+        unconfirmed: &ours.unconfirmed,
         failed: None,
     });
     if let Some(id) = choose {
@@ -102,9 +103,15 @@ pub(crate) fn follow_menu(
         ChosenBy::Kept => "menu, kept as the default",
         ChosenBy::LastStarted => "menu, started last",
         ChosenBy::Default => "menu, default",
+        ChosenBy::Fallback => "menu, fallback",
     };
-    match (opening.starts(), opening.default(), opening.reason) {
-        (Some(index), _, _) => started(look, &resolved[index], starter(&resolved[index]), why),
+    let note = opening.note(&document);
+    match (opening.starts(), opening.default(), note) {
+        (Some(index), _, note) => {
+            let mut followed = started(look, &resolved[index], starter(&resolved[index]), why);
+            followed.outcome.notes.splice(0..0, note);
+            followed
+        }
         (None, Some(index), _) => {
             // Somebody asked for the menu, or for a timeout without an end: that what it would start can start, counts.
             let would = starter(&resolved[index]).outcome;
@@ -117,7 +124,7 @@ pub(crate) fn follow_menu(
             }
             waits
         }
-        (None, None, Some(reason)) => waits(format!("the menu, which waits for a key: {reason}")),
+        (None, None, Some(note)) => waits(format!("the menu, which waits for a key: {note}")),
         (None, None, None) => waits("the menu, which waits for a key: nothing starts by itself".into()),
     }
 }

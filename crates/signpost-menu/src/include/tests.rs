@@ -118,6 +118,7 @@ fn entry_files_and_images_stand_behind_the_files_entries_in_the_specifications_o
         once: None,
         kept: None,
         last_started: None,
+        unconfirmed: &crate::tries::Unconfirmed::default(),
         failed: None,
     });
     assert_eq!(opening.default().map(|index| ids[index]), Some("a-6.10"));

@@ -6,13 +6,15 @@ use alloc::vec::Vec;
 
 use super::reader::{Reader, Section};
 use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, SectorManner, Starts};
+use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 use crate::symbol::Symbol;
+use crate::tries::MAX_TRIES;
 
 /// Keys that every entry has.
-const COMMON: [&str; 5] = ["id", "title", "starts", "in", "symbol"];
+const COMMON: [&str; 7] = ["id", "title", "starts", "in", "symbol", "tries", "fallback"];
 
 const MAX_ID: usize = 40; // characters
 
@@ -27,6 +29,7 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     let symbols = Symbol::ALL.map(|symbol| (symbol.word(), symbol));
     let symbol = reader.choice(&mut section, "symbol", &symbols);
     let name = id.clone().unwrap_or_else(|| format!("on line {line}"));
+    let (tries, fallback) = tries(reader, &mut section, (&name, line));
     let starts = starts(reader, &mut section, &name);
     if let Some((_, keys)) = &starts {
         let known: Vec<&str> = COMMON.iter().chain(*keys).copied().collect();
@@ -40,6 +43,8 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
             starts,
             group,
             symbol,
+            tries,
+            fallback,
             line,
         }),
         (Some(id), None) if reader.keeps_broken() => {
@@ -50,6 +55,8 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
                 starts: Starts::Unknown { why },
                 group,
                 symbol,
+                tries,
+                fallback,
                 line,
             })
         }
@@ -75,6 +82,31 @@ fn id(reader: &mut Reader<'_>, section: &mut Section<'_>, line: usize) -> Option
     }
     reader.note_id(&found.value, found.at, line);
     Some(found.value)
+}
+
+/// How often the entry is tried, and what starts instead then.
+fn tries(
+    reader: &mut Reader<'_>,
+    section: &mut Section<'_>,
+    (name, line): (&str, usize),
+) -> (Option<u8>, Option<EntryId>) {
+    let at = section.at("tries");
+    reader.remember(&format!("fallback {line}"), section.at("fallback"));
+    let fallback: Option<EntryId> = reader.string(section, "fallback").map(|found| found.value.into());
+    let found = reader.integer(section, "tries").map(|found| found.value);
+    let tries =
+        found.and_then(|tries| u8::try_from(tries).ok()).filter(|tries| (1..=MAX_TRIES).contains(tries));
+    if let (Some(found), None) = (found, tries) {
+        reader.problem(at, format!("tries is {found}; it takes whole numbers from 1 to {MAX_TRIES}"));
+    }
+    if tries.is_some() && fallback.is_none() {
+        let message = format!(
+            "entry {name} has tries and no fallback; fallback = \"ID\" says which entry starts when they are used up"
+        );
+        reader.problem(at, message);
+        return (None, None);
+    }
+    (tries, fallback)
 }
 
 type Known = (Option<Starts>, &'static [&'static str]);

@@ -117,6 +117,7 @@ fn rows(scene: &mut Scene, session: &Session, head: usize, room: usize) {
         if place == chosen {
             scene.bar(at);
         }
+        scene.rows.push((at.saturating_add(scene.top), place));
         let mark = if place == chosen { ">" } else { " " };
         let number = format!("{mark} {:>digits$}  ", place.saturating_add(1));
         entry(scene, session, (at, row), (&number, tone));
@@ -212,6 +213,7 @@ fn arguments(scene: &mut Scene, session: &Session, editor: &LineEditor) {
     // The rows are free of what stood there.
     let first = row.saturating_add(scene.top);
     scene.pieces.retain(|piece| piece.row() < first);
+    scene.rows.clear();
     let heading = format!("Arguments of {title}, for this start only:");
     scene.spoken.extend([heading.clone(), editor.text()]);
     scene.text(0, row, &heading, Tone::Heading);

@@ -51,7 +51,14 @@ fn session(shown: Shown, chosen: usize) -> Session {
         (&document, Firmware::Uefi),
         &resolved,
         &lines,
-        &Opening { shown, chosen: Some(chosen), by: ChosenBy::Default, reason: None },
+        &Opening {
+            shown,
+            chosen: Some(chosen),
+            by: ChosenBy::Default,
+            reason: None,
+            named: None,
+            skipped: Vec::new(),
+        },
     )
 }
 
@@ -214,6 +221,8 @@ proptest! {
     ) {
         let entry = |index: usize| Entry {
             symbol: None,
+            tries: None,
+            fallback: None,
             id: format!("e{index}").into(),
             title: title.clone(),
             starts: if index % 7 == 3 { Starts::Group } else { Starts::Restart },
@@ -225,7 +234,7 @@ proptest! {
             entry, target: if entry.starts == Starts::Group { Ok(StartTarget::Group) } else { Ok(StartTarget::BuiltIn) }, notes: vec![],
         }).collect();
         let lines = vec![title.clone(); count];
-        let opening = Opening { shown: Shown::Counting(3), chosen: None, by: ChosenBy::Default, reason: None };
+        let opening = Opening { shown: Shown::Counting(3), chosen: None, by: ChosenBy::Default, reason: None, named: None, skipped: Vec::new() };
         let mut session = Session::new((&document, Firmware::Uefi), &resolved, &lines, &opening);
         for key in keys {
             session.key(key);

@@ -27,7 +27,8 @@ pub fn document(machine: &BootMachine) -> MenuDocument {
     };
     let entry = |(index, (title, starts)): (usize, (String, Starts))| {
         let line = index.saturating_add(1);
-        Entry { id: format!("found-{line}").into(), title, starts, group: None, symbol: None, line }
+        let id = format!("found-{line}").into();
+        Entry { id, title, starts, group: None, symbol: None, tries: None, fallback: None, line }
     };
     let settings = Settings {
         heading: Some("No menu was found. These programs are here:".into()),

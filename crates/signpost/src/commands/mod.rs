@@ -4,6 +4,7 @@ pub mod apply;
 pub mod bench;
 pub mod check;
 pub mod completions;
+pub mod confirm;
 pub mod demo;
 pub mod draft;
 pub mod entry;

@@ -4,7 +4,7 @@
 pub const GROUPS: [(&str, &[&str]); 5] = [
     ("Look", &["survey", "check", "rehearse", "menu", "preview", "history", "explain"]),
     ("Menu", &["draft", "entry", "tune", "policy"]),
-    ("Change", &["plan", "apply", "undo", "mend", "once", "hold", "firmware", "sector"]),
+    ("Change", &["plan", "apply", "undo", "mend", "once", "confirm", "hold", "firmware", "sector"]),
     ("By hand", &["prompt"]),
     ("Elsewhere", &["report", "bench", "demo", "completions", "manual", "help"]),
 ];
@@ -51,7 +51,7 @@ const fn page(
     Page { command, examples, problems, is_guarded }
 }
 
-pub const PAGES: [Page; 26] = [
+pub const PAGES: [Page; 27] = [
     page(
         "survey",
         None,
@@ -203,6 +203,16 @@ pub const PAGES: [Page; 26] = [
             ("signpost once meridian", "the next start goes there"),
             ("signpost once menu", "the next start shows the menu"),
             ("signpost once --clear", "the next start is as always"),
+        ],
+    ),
+    page(
+        "confirm",
+        None,
+        true,
+        [
+            ("signpost confirm", "the running system has come up"),
+            ("signpost confirm meridian", "this one is to be tried again"),
+            ("signpost confirm --dry-run", "only show what is counted"),
         ],
     ),
     page(

@@ -37,6 +37,7 @@ mod report;
 mod strange_names;
 mod survey;
 mod tide;
+mod tries;
 mod unsafe_disks;
 mod upkeep;
 mod year;

@@ -282,6 +282,9 @@ fn units_run_hold_at_each_start_and_after_updates() {
     let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     let program = env!("CARGO_BIN_EXE_signpost");
     assert!(read("signpost-hold.service").contains(&format!("ExecStart={program} --color never hold\n")));
+    assert!(
+        read("signpost-confirm.service").contains(&format!("ExecStart={program} --color never confirm\n"))
+    );
     assert!(read("signpost-hold.path").contains("PathChanged=/boot\n"));
     assert!(read("signpost-hold.timer").contains("OnUnitActiveSec=1d\n"));
     // What somebody has made of them stays, and is named.
@@ -294,7 +297,7 @@ fn units_run_hold_at_each_start_and_after_updates() {
         said.contains("signpost-hold.path is masked") && said.contains("signpost-hold.timer was edited"),
         "{said}"
     );
-    assert!(said.starts_with("signpost-hold.service in"), "{said}");
+    assert!(said.starts_with("signpost-hold.service, signpost-confirm.service in"), "{said}");
     assert_eq!(read("signpost-hold.timer"), edited);
 }
 

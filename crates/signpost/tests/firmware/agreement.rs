@@ -178,7 +178,7 @@ fn seeds_cover_what_they_are_meant_to() {
     assert!(disks(2) > 20 && disks(3) > 20 && disks(4) > 20);
     let variable =
         |name: &str| count(&|made| made.spec.variables.iter().any(|variable| variable.name.name == name));
-    for name in ["BootNext", "SignpostOnce", "SignpostDefault", "SignpostLast"] {
+    for name in ["BootNext", "SignpostOnce", "SignpostDefault", "SignpostLast", "SignpostTries"] {
         assert!(variable(name) > 10, "{name}: {}", variable(name));
     }
     let broken =
@@ -189,7 +189,9 @@ fn seeds_cover_what_they_are_meant_to() {
     }
     assert!(count(&|made| !made.mbr.is_empty()) > 60 && count(&|made| made.is_drafted) > 20);
     assert!(count(&|made| made.spec.disks.iter().any(|disk| disk.image == "e.img")) > 8);
-    for part in ["starts = \"group\"", "label = \"Short\"", "starts = \"restart\"", "last-started"] {
+    for part in
+        ["tries = ", "starts = \"group\"", "label = \"Short\"", "starts = \"restart\"", "last-started"]
+    {
         assert!(count(&|made| made.text.contains(part)) > 8, "{part}");
     }
     for change in ["add", "order", "next", "enable", "disable", "remove", "tidy"] {

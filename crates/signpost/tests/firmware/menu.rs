@@ -2,6 +2,7 @@
 
 use signpost_demo::program::{Ending, Kernel, Program};
 use signpost_demo::{BenchSpec, Content, StoreKind};
+use signpost_facts::ours::OurVariables;
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::variable::VariableName;
@@ -242,6 +243,31 @@ fn an_entry_kept_as_the_default_is_the_default_at_the_next_start() {
     vm.until_it_ends();
     let vm = Vm::start(machine.folder(), &["lark.img", "meridian.img"]);
     assert!(vm.until_it_ends().contains("STARTED Meridian"));
+}
+
+/// Each start is counted before it is handed over; what has used up its tries is left for its fallback until somebody confirms.
+#[test]
+fn a_system_that_never_comes_up_is_left_for_its_fallback_on_real_firmware_as_rehearsed() {
+    let tried = format!("{LOADER}\ntries = 2\nfallback = \"meridian\"");
+    let text = menu("default = \"loader\"\ntimeout = 0", &[&tried, OTHER_DISK]);
+    let mut spec = with_slots([slot(1, &text), vec![]]);
+    let ours = LoadOption::new("Signpost", spec.disks[0].path_to(1, "\\EFI\\BOOT\\BOOTX64.EFI"), vec![]);
+    spec.variables = vec![boot_option(0, &ours), boot_order(&[0])];
+    let machine = TestMachine::new(&spec);
+    let start = |expected: &str| {
+        let rehearsed = machine.json(&["rehearse"])["outcome"]["text"].to_string();
+        assert!(rehearsed.starts_with(&format!("\"{expected}, from")), "{rehearsed}");
+        let serial = Vm::start(machine.folder(), &["lark.img", "meridian.img"]).until_it_ends();
+        let says = if expected == "Loader" { "STARTED Larkspur loader" } else { "STARTED Meridian" };
+        assert!(serial.contains(says), "{serial}");
+    };
+    start("Loader");
+    start("Loader");
+    start("Meridian");
+    machine.ok(&["confirm", "loader"]);
+    start("Loader");
+    let counted = OurVariables::read(&machine.variables()).unconfirmed;
+    assert_eq!(counted.of("loader"), 1);
 }
 
 /// The system inside the image file, added and applied by the commands that a person types.

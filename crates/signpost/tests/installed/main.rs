@@ -119,6 +119,10 @@ fn manual_and_completions_lie_where_shells_and_man_look() {
     holds("../lib/systemd/system/signpost-hold.service", "ExecStart=/usr/bin/signpost --color never hold");
     holds("../lib/systemd/system/signpost-hold.path", "PathChanged=/boot\n");
     holds("../lib/systemd/system/signpost-hold.timer", "OnUnitActiveSec=1d\n");
+    holds(
+        "../lib/systemd/system/signpost-confirm.service",
+        "ExecStart=/usr/bin/signpost --color never confirm",
+    );
     holds("doc/early-signpost/README.md", "Early Signpost");
 }
 
@@ -185,15 +189,19 @@ fn systemd_takes_the_units_and_finds_them_shut_off() {
             String::from_utf8(output.stdout).unwrap() + &String::from_utf8(output.stderr).unwrap(),
         )
     };
-    for unit in ["signpost-hold.service", "signpost-hold.path", "signpost-hold.timer"] {
+    for unit in
+        ["signpost-hold.service", "signpost-hold.path", "signpost-hold.timer", "signpost-confirm.service"]
+    {
         let (is_good, said) = analyze(&[&root, "--man=no", "verify", unit]);
         let ours: Vec<&str> = said.lines().filter(|line| line.contains("signpost")).collect();
         assert!(is_good && ours.is_empty(), "{unit}: {said}");
     }
-    let service = units.join("signpost-hold.service");
-    let (is_good, said) =
-        analyze(&["security", "--offline=true", "--threshold=40", service.to_str().unwrap()]);
-    assert!(is_good, "{said}");
+    for service in ["signpost-hold.service", "signpost-confirm.service"] {
+        let service = units.join(service);
+        let (is_good, said) =
+            analyze(&["security", "--offline=true", "--threshold=40", service.to_str().unwrap()]);
+        assert!(is_good, "{said}");
+    }
 }
 
 /// `hold --units` of the installed program turns on the package's units and leaves no copies that would count instead.
@@ -205,11 +213,14 @@ fn the_packages_own_units_are_turned_on() {
     let folder = root.join("etc/systemd/system");
     std::fs::create_dir_all(&folder).unwrap();
     ok(root, &["hold", "--units", folder.to_str().unwrap()]);
-    let link = folder.join("multi-user.target.wants/signpost-hold.service");
-    assert!(std::fs::read_link(&link).unwrap().ends_with("usr/lib/systemd/system/signpost-hold.service"));
+    let links = ["signpost-hold.service", "signpost-confirm.service"].map(|unit| {
+        let link = folder.join("multi-user.target.wants").join(unit);
+        assert!(std::fs::read_link(&link).unwrap().ends_with(Path::new("usr/lib/systemd/system").join(unit)));
+        link
+    });
     assert!(!folder.join("signpost-hold.service").exists());
     dpkg(root, &["--remove", "early-signpost"]);
-    assert!(!link.is_symlink(), "what was turned on goes with the package");
+    assert!(!links.iter().any(|link| link.is_symlink()), "what was turned on goes with the package");
 }
 
 #[test]

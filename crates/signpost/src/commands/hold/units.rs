@@ -12,10 +12,15 @@ use signpost_machine::os_words;
 use crate::failure::{Exit, Failure};
 
 /// The units, by their names, and what wants each.
-const UNITS: [(&str, &str, &str); 3] = [
+const UNITS: [(&str, &str, &str); 4] = [
     ("signpost-hold.service", "multi-user.target", include_str!("../../../units/signpost-hold.service")),
     ("signpost-hold.path", "paths.target", include_str!("../../../units/signpost-hold.path")),
     ("signpost-hold.timer", "timers.target", include_str!("../../../units/signpost-hold.timer")),
+    (
+        "signpost-confirm.service",
+        "multi-user.target",
+        include_str!("../../../units/signpost-confirm.service"),
+    ),
 ];
 
 fn failed(path: &Path, error: &std::io::Error) -> Failure {

@@ -317,6 +317,11 @@ impl Maker {
         }
         for (_, entry) in &self.entries {
             text.push_str(&format!("\n[[entry]]\n{entry}\n"));
+            // It may lead round, to a group, or to what is gone: at boot a menu is read as far as it holds.
+            if self.dice.one_in(3) {
+                let fallback = &ids[self.dice.below(ids.len())];
+                text.push_str(&format!("tries = {}\nfallback = \"{fallback}\"\n", 1 + self.dice.below(2)));
+            }
         }
         text
     }

@@ -10,6 +10,7 @@ use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::{SECTOR, plain};
 use signpost_menu::ours;
 use signpost_menu::state::State;
+use signpost_menu::tries::Unconfirmed;
 use signpost_vm::{Spec, Vm};
 
 use super::wait_shown;
@@ -169,8 +170,15 @@ impl Machine {
         let mut menu = format!(
             "format = 1\n[menu]\nhost = \"signpost\"\ndefault = \"{default}\"\ntimeout = {timeout}\nshow = \"{show}\"\n"
         );
-        for Entry { id, body, .. } in &self.entries {
+        let mut counted = Unconfirmed::default();
+        for (index, Entry { id, body, .. }) in self.entries.iter().enumerate() {
             menu.push_str(&format!("\n[[entry]]\nid = \"{id}\"\ntitle = \"{id}\"\n{body}\n"));
+            // A fallback stands behind, so that none leads back.
+            let Some(fallback) = ids.get(index + 1).filter(|_| dice.below(2) == 0) else { continue };
+            menu.push_str(&format!("tries = {}\nfallback = \"{fallback}\"\n", 1 + dice.below(2)));
+            for _ in 0..dice.below(3) {
+                counted = counted.with_one_more(id);
+            }
         }
         std::fs::write(self.folder.path().join("menu.toml"), menu).unwrap();
         let typed = run_bare(&[
@@ -184,6 +192,7 @@ impl Machine {
         assert_eq!(typed.code, 0, "{}", typed.stderr);
         // What a start, or somebody at boot, has left to be remembered.
         let mut state = State::default();
+        state = state.with(ours::TRIES, Some(&counted.text())).unwrap();
         for name in [ours::ONCE, ours::KEPT, ours::LAST] {
             if dice.below(4) == 0 {
                 state = state.with(name, Some(ids[dice.below(ids.len())])).unwrap();

@@ -1,5 +1,8 @@
 //! The firmware's variables of a machine, and what somebody does to them.
 
+use signpost_facts::ours::OurVariables;
+use signpost_menu::ours;
+
 use super::*;
 
 impl Maker {
@@ -108,10 +111,17 @@ impl Maker {
                 let at = self.dice.below(self.entries.len());
                 let id =
                     if name == "SignpostOnce" && self.dice.one_in(3) { "menu" } else { &self.entries[at].0 };
-                let vendor = Guid::from_bytes(signpost_menu::ours::VENDOR);
-                let name = VariableName { name: name.into(), vendor };
+                let name = OurVariables::name(name);
                 variables.push(Variable { name, attributes: Attributes::BOOT, data: id.as_bytes().to_vec() });
             }
+        }
+        if self.dice.one_in(2) {
+            let counts = (0..self.entries.len()).map(|_| self.dice.below(4)).collect::<Vec<usize>>();
+            let counted = self.entries.iter().zip(counts).filter(|(_, starts)| *starts > 0);
+            let words: Vec<String> = counted.map(|((id, _), starts)| format!("{id}={starts}")).collect();
+            let name = OurVariables::name(ours::TRIES);
+            let data = words.join(" ").into_bytes();
+            variables.push(Variable { name, attributes: Attributes::BOOT, data });
         }
         variables
     }
