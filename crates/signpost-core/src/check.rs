@@ -25,7 +25,7 @@ use signpost_place::hardware::SurveyedHardware;
 
 use crate::draft::Base;
 use crate::history::History;
-use crate::hold::Held;
+use crate::hold::{Held, Material};
 use crate::menu_file::MenuFile;
 use crate::rehearse::{self, Outcome, Rehearsal, State};
 use crate::ways;
@@ -46,6 +46,15 @@ pub struct Case<'a> {
     pub base: Base,
     /// The boot program that is installed beside this one.
     pub program: Option<BootProgram>,
+    /// The picture of a look as the boot program reads it, by the name that the menu file has for it.
+    pub picture: &'a dyn Fn(&str) -> Option<Vec<u8>>,
+}
+
+impl Case<'_> {
+    /// What there is to write again what was applied.
+    pub(crate) fn material(&self) -> Material<'_> {
+        Material { program: self.program.as_ref(), picture: self.picture }
+    }
 }
 
 /// What a check found.

@@ -11,11 +11,13 @@ use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_order;
+use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::document::Host;
+use signpost_menu::parse_leniently;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 use signpost_place::Look;
-use signpost_place::boot_program::BootProgram;
+use signpost_place::boot_program::{BootProgram, sha256};
 
 use crate::history::{Action, History, Record};
 use crate::menu_file::MenuFile;
@@ -43,6 +45,18 @@ pub struct Held {
     home: Option<String>,
     /// The boot program's path on it.
     boot_program: Option<String>,
+    /// SHA-256 of the picture behind the menu, as it stood on the home volume.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    picture: Option<String>,
+}
+
+/// What there is to write again what was applied.
+#[derive(Clone, Copy)]
+pub struct Material<'a> {
+    /// The boot program that is found beside this one; it is used where it is the very one that was applied.
+    pub program: Option<&'a BootProgram>,
+    /// The picture of a look as the boot program reads it, by the name that a menu file has for it.
+    pub picture: &'a dyn Fn(&str) -> Option<Vec<u8>>,
 }
 
 /// An entry of ours.
@@ -93,6 +107,8 @@ impl Held {
         } else {
             None
         };
+        let has_picture = menu.document.look.picture.is_some();
+        let picture = home.filter(|_| has_picture).and_then(|home| picture_on(look, home));
         Ok(Self {
             format: FORMAT,
             record,
@@ -102,6 +118,7 @@ impl Held {
             boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).and_then(|program| {
                 if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path()) }
             }),
+            picture: picture.as_deref().map(sha256),
         })
     }
 
@@ -157,8 +174,7 @@ impl Kept {
     }
 }
 
-/// Plans to correct what differs from what was last applied. `packaged` is the boot program that is found beside
-/// this one; it is used where it is the very one that was applied. `by` is the step that this is for: it goes on with one of its
+/// Plans to correct what differs from what was last applied. `by` is the step that this is for: it goes on with one of its
 /// own that was not finished, and with no other.
 ///
 /// # Errors
@@ -167,7 +183,7 @@ pub fn hold(
     look: &Look,
     history: &History,
     held: Option<&Held>,
-    packaged: Option<Vec<u8>>,
+    material: Material<'_>,
     by: Action,
 ) -> Result<HoldPlan> {
     let now = rehearse(look).outcome;
@@ -206,8 +222,19 @@ pub fn hold(
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
     let mut left = Vec::new();
     let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
-    let wishes =
-        Wishes { home: held.home.clone(), boot_program: boot_program(look, held, packaged), picture: None };
+    let picture = lost_picture(look, held, material);
+    if picture == Some(Lost::Gone) {
+        left.push(
+            "the picture behind the menu is gone or damaged, and the one that was applied is not to be had: `signpost apply` \
+             writes the menu file's"
+                .into(),
+        );
+    }
+    let wishes = Wishes {
+        home: held.home.clone(),
+        boot_program: boot_program(look, held, material.program),
+        picture: picture.and_then(Lost::bytes),
+    };
     // Another version is not what was applied: somebody decides on that one.
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
         return Ok(nothing(
@@ -293,23 +320,59 @@ fn is_held(write: &Write) -> bool {
     write.after.is_some() && write.variable_name().boot_option_number().is_some()
 }
 
+/// A picture that does not stand on the home volume as it was applied.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Lost {
+    /// It can be written again.
+    There(Vec<u8>),
+    /// The menu file names another by now, or none that can be read.
+    Gone,
+}
+
+impl Lost {
+    fn bytes(self) -> Option<Vec<u8>> {
+        match self {
+            Self::There(bytes) => Some(bytes),
+            Self::Gone => None,
+        }
+    }
+}
+
+/// The picture that was applied, where it is gone from the home volume or damaged there.
+pub(crate) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
+    let applied = held.picture.as_ref()?;
+    let home = look.resolve(&VolumeRef::parse(held.home.as_deref()?).ok()?).ok()?;
+    let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;
+    if picture_on(look, home).is_some_and(|bytes| is_it(&bytes)) {
+        return None;
+    }
+    let name = parse_leniently(&held.menu).0.and_then(|document| document.look.picture);
+    let again = name.and_then(|name| (material.picture)(&name)).filter(is_it);
+    Some(again.map_or(Lost::Gone, Lost::There))
+}
+
+fn picture_on(look: &Look, volume: usize) -> Option<Vec<u8>> {
+    look.reader(volume)?.read(PICTURE_PATH, signpost_place::home::MAX_FILE).ok()
+}
+
 /// The boot program that was applied: from the home volume, else the installed one, where it is the very same.
-fn boot_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> Option<BootProgram> {
+fn boot_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> Option<BootProgram> {
     let path = held.boot_program.as_ref()?;
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        let packaged = packaged.map(BootProgram::new);
-        return packaged.filter(|program| plan::bios_menu::name_of(program).as_ref() == Some(path));
+        return packaged.filter(|program| plan::bios_menu::name_of(program).as_ref() == Some(path)).cloned();
     }
     let on_home = || {
         let place = Place::parse(&format!("{}{path}", held.home.as_ref()?)).ok()?;
-        look.reader(look.resolve(&place.volume).ok()?)?.read(path, signpost_place::home::MAX_FILE).ok()
+        let bytes =
+            look.reader(look.resolve(&place.volume).ok()?)?.read(path, signpost_place::home::MAX_FILE);
+        bytes.ok().map(BootProgram::new)
     };
-    let is_it = |bytes: &Vec<u8>| BootProgram::new(bytes.clone()).path() == *path;
-    on_home().filter(is_it).or_else(|| packaged.filter(is_it)).map(BootProgram::new)
+    let is_it = |program: &BootProgram| program.path() == *path;
+    on_home().filter(is_it).or_else(|| packaged.filter(|program| is_it(program)).cloned())
 }
 
 /// Whether the boot program that was applied is nowhere any more: neither on the home volume nor beside this program.
-pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<Vec<u8>>) -> bool {
+pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> bool {
     held.boot_program.is_some() && boot_program(look, held, packaged).is_none()
 }
 

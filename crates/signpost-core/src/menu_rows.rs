@@ -1,7 +1,7 @@
 //! The menu as a table.
 
 use serde::Serialize;
-use signpost_menu::document::Host;
+use signpost_menu::document::{Entry, Host};
 use signpost_menu::ids::EntryId;
 use signpost_menu::policy::ChosenBy;
 use signpost_menu::resolve::{describe, resolve};
@@ -68,7 +68,17 @@ pub fn rows(look: &Look, document: &MenuDocument) -> Vec<MenuRow> {
             is_there: resolved.target.is_ok(),
             starts: describe(look, &resolved),
             host_cannot: host_cannot(look, document.settings.host, &resolved),
-            notes: resolved.notes,
+            notes: resolved.notes.into_iter().chain(instead(resolved.entry)).collect(),
         })
         .collect()
+}
+
+/// What starts instead of an entry, and when.
+fn instead(entry: &Entry) -> Option<String> {
+    let fallback = entry.fallback.as_ref()?;
+    Some(match entry.tries {
+        Some(1) => format!("tried once, then {fallback}"),
+        Some(tries) => format!("tried {tries} times, then {fallback}"),
+        None => format!("else {fallback}"),
+    })
 }

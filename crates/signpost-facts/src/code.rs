@@ -97,6 +97,8 @@ pub enum Code {
     MenuFileBroken,
     /// Nobody can reach the menu: it is never shown, and the default does not start.
     MenuUnseen,
+    /// The picture behind the menu is gone from the home volume, or damaged.
+    PictureGone,
     /// The default was started as often as its tries say, and never came up.
     TriesUsedUp,
     /// The active boot program is not the one that is installed.
@@ -151,7 +153,7 @@ pub enum Code {
 
 impl Code {
     /// Every code.
-    pub const ALL: [Self; 69] = [
+    pub const ALL: [Self; 70] = [
         Self::DiskUnreadable,
         Self::TableBroken,
         Self::TableUnprotected,
@@ -196,6 +198,7 @@ impl Code {
         Self::EntryDisabled,
         Self::MenuFileBroken,
         Self::MenuUnseen,
+        Self::PictureGone,
         Self::TriesUsedUp,
         Self::BootProgramOld,
         Self::HomesDisagree,
@@ -270,6 +273,7 @@ impl Code {
             Self::EntryDisabled => "entry-disabled",
             Self::MenuFileBroken => "menu-file-broken",
             Self::MenuUnseen => "menu-unseen",
+            Self::PictureGone => "picture-gone",
             Self::TriesUsedUp => "tries-used-up",
             Self::BootProgramOld => "boot-program-old",
             Self::HomesDisagree => "homes-disagree",

@@ -4,13 +4,14 @@
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::{Code, Subject, VolumeNumber};
+use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
 use super::{Found, Seen, behind_table, cause, ids};
 use crate::history::Action;
-use crate::hold::{Held, has_lost_its_program, hold};
+use crate::hold::{Held, Lost, has_lost_its_program, hold, lost_picture};
 use crate::menu_file::MenuFile;
 use crate::plan::{Wishes, plan, state_after};
 use crate::rehearse::State;
@@ -125,14 +126,26 @@ fn brought_back(seen: &Seen<'_>, writes: &[Change]) -> Vec<String> {
     ids(&ways::lost_by(look, after.state(&files), State::of(look)))
 }
 
+/// The menu stands without its picture.
+fn picture_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
+    let Some(lost) = lost_picture(seen.look, held, seen.case.material()) else { return };
+    let place = format!("{}{PICTURE_PATH}", held.home().unwrap_or_default());
+    let message = format!("the picture behind the menu is gone or damaged: {place}");
+    let mut gone = cause(Code::PictureGone, Effect::Untidy, None, message);
+    match lost {
+        Lost::There(_) => gone.cures.push(hold_cure("write the picture again")),
+        Lost::Gone => gone.by_hand = Some("`signpost apply` writes the one that the menu file names".into()),
+    }
+    found.add(gone, &[]);
+}
+
 /// What hold would correct, by cause.
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
-    let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
-    if has_lost_its_program(seen.look, held, program.clone()) {
+    if has_lost_its_program(seen.look, held, seen.case.program.as_ref()) {
         program_lost(seen, held, found);
         return;
     }
-    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program, Action::Mend) else {
+    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), seen.case.material(), Action::Mend) else {
         behind_table::find(seen, held, found);
         return;
     };
@@ -141,7 +154,9 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
     let back = brought_back(seen, &plan.writes);
-    if let Some(write) = files.iter().find(|write| !is_slot(write)) {
+    picture_lost(seen, held, found);
+    let is_picture = |write: &&FileWrite| write.path == PICTURE_PATH;
+    if let Some(write) = files.iter().find(|write| !is_slot(write) && !is_picture(write)) {
         let state = if write.before.is_some() { "is damaged" } else { "is gone" };
         let message = format!("the boot program {state}: {}{}", write.volume, write.path);
         let mut gone = cause(Code::BootProgramGone, starts_other, subject_of(seen.look, write), message);

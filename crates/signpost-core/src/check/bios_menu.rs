@@ -46,15 +46,16 @@ fn remembered(home: &FirstSector, found: &mut Found) {
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let sectors = &seen.look.survey.boot_sectors;
     let home = sectors.home();
-    let program = seen.case.program.as_ref().map(|program| program.bytes().to_vec());
     let counts = |home: &FirstSector| home.ours.as_ref().is_some_and(counts);
-    if has_lost_its_program(seen.look, held, program.clone()) {
+    if has_lost_its_program(seen.look, held, seen.case.program.as_ref()) {
         if home.is_none_or(|home| !counts(home)) {
             program_lost(seen, held, found);
         }
         return;
     }
-    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), program, Action::Mend) else { return };
+    let Ok(plan) = hold(seen.look, seen.case.history, Some(held), seen.case.material(), Action::Mend) else {
+        return;
+    };
     let writes: Vec<&SectorWrite> = plan.writes.iter().filter_map(Change::sectors).collect();
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
     if writes.iter().any(|write| write.offset == 0) {

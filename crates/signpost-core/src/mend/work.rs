@@ -287,7 +287,8 @@ impl<'a> Work<'a> {
         let refusals =
             |all: Vec<Refusal>| all.into_iter().filter(|refusal| !is_judged_as_a_whole(refusal.code));
         if let Some(menu) = self.menu()? {
-            let wishes = Wishes { boot_program: self.case.program.clone(), ..Wishes::default() };
+            let picture = menu.document.look.picture.as_deref().and_then(self.case.picture);
+            let wishes = Wishes { boot_program: self.case.program.clone(), home: None, picture };
             let plan = plan::plan(self.look, &menu, self.case.history, &wishes)?;
             self.refusals.extend(refusals(plan.refusals.clone()));
             return Ok((Some(menu), plan.writes.clone(), Some(plan)));
@@ -295,8 +296,7 @@ impl<'a> Work<'a> {
         if !self.holds {
             return Ok((None, Vec::new(), None));
         }
-        let program = self.case.program.as_ref().map(|program| program.bytes().to_vec());
-        let plan = hold(self.look, self.case.history, self.case.held, program, Action::Mend)?;
+        let plan = hold(self.look, self.case.history, self.case.held, self.case.material(), Action::Mend)?;
         self.refusals.extend(refusals(plan.refusals));
         Ok((None, plan.writes, None))
     }

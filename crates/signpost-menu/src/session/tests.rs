@@ -92,6 +92,29 @@ fn a_hidden_menu_starts_by_itself_and_a_key_in_time_shows_it() {
 }
 
 #[test]
+fn a_pointer_chooses_what_it_comes_onto_and_a_press_starts_it() {
+    let mut hidden = session(Shown::OnKey, 0);
+    assert_eq!((hidden.key(Key::Point(1)), hidden.is_shown()), (Request::None, false), "it may have stirred");
+    assert_eq!((hidden.key(Key::Press(Some(1))), hidden.is_shown()), (Request::None, true));
+    let mut counting = session(Shown::Counting(2), 1);
+    counting.key(Key::Point(1));
+    assert_eq!(counting.countdown(), Some(2), "it lies where the mark is");
+    counting.key(Key::Point(0));
+    assert_eq!((counting.countdown(), counting.chosen()), (None, 0));
+    assert_eq!(counting.key(Key::Press(Some(1))), start(1));
+    let mut open = session(Shown::Waiting, 0);
+    open.key(Key::Press(Some(2)));
+    assert_eq!(open.open_group(), Some("More"));
+    open.key(Key::Press(None));
+    assert_eq!((open.open_group(), open.chosen()), (None, 2));
+    open.key(Key::Char('?'));
+    open.key(Key::Point(1));
+    assert_eq!((&open.view, open.chosen()), (&View::Help, 2));
+    open.key(Key::Press(Some(1)));
+    assert_eq!(open.view, View::List);
+}
+
+#[test]
 fn keys_move_jump_open_and_close() {
     let mut session = session(Shown::Waiting, 0);
     assert_eq!(

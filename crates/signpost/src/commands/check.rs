@@ -1,4 +1,4 @@
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
@@ -13,6 +13,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{Records, kept, menu_file, rescue};
 
+use super::picture;
 use super::policy::{self, Compared};
 use super::shared::ProgramArgs;
 use crate::app::{App, Outcome};
@@ -63,10 +64,17 @@ pub struct Known {
     menu_path: PathBuf,
     menu: Option<Result<MenuFile, Error>>,
     base: Base,
+    /// The picture that the menu file names, as the boot program reads it.
+    picture: Box<dyn Fn(&str) -> Option<Vec<u8>>>,
     /// Whether the menu file can be written where it belongs.
     pub can_save: bool,
     /// What could not be read.
     pub unseen: Vec<String>,
+}
+
+fn pictures_beside(menu: &Path) -> Box<dyn Fn(&str) -> Option<Vec<u8>>> {
+    let menu = menu.to_path_buf();
+    Box::new(move |name| picture::encoded(&menu, name))
 }
 
 impl Known {
@@ -89,6 +97,7 @@ impl Known {
                 menu: found.menu.map(|text| MenuFile::new(&menu_path, text)),
                 base: Base::default(),
                 can_save: found.menu_path.is_some(),
+                picture: pictures_beside(&menu_path),
                 menu_path,
                 history,
                 unseen,
@@ -103,6 +112,7 @@ impl Known {
             menu: menu_file::load_if_there(&own_path).transpose(),
             base: kept::base(machine, &own_path),
             can_save: true,
+            picture: pictures_beside(&own_path),
             menu_path: own_path,
             history,
             unseen,
@@ -123,6 +133,7 @@ impl Known {
             menu: self.menu.as_ref().map(Result::as_ref),
             base: self.base.clone(),
             program,
+            picture: &*self.picture,
         }
     }
 }

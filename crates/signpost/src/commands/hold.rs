@@ -5,11 +5,13 @@ use std::path::PathBuf;
 
 use clap::Args;
 use signpost_core::history::Action;
-use signpost_core::hold::{MAX_SAME, hold};
+use signpost_core::hold::{MAX_SAME, Material, hold};
 use signpost_core::plan::pass;
 use signpost_facts::{Code, Refusal};
+use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{kept, now};
 
+use super::picture;
 use super::shared::{found_beside_us, guard_codes};
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
@@ -54,7 +56,10 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
     }
     let (mut records, plan) = app.plan(&machine, |look, history| {
         let held = kept::held(&machine, history)?;
-        Ok(hold(look, history, held.as_ref(), found_beside_us(machine.firmware), Action::Hold)?)
+        let program = found_beside_us(machine.firmware).map(BootProgram::new);
+        let menu = app.menu_file(&machine);
+        let material = Material { program: program.as_ref(), picture: &|name| picture::encoded(&menu, name) };
+        Ok(hold(look, history, held.as_ref(), material, Action::Hold)?)
     })?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();
     if is_trial {

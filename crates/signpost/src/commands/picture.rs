@@ -23,21 +23,29 @@ const MOST_MEMORY: u64 = 512 << 20;
 /// # Errors
 /// Where its file is not there, or is no picture: its name, and why.
 pub fn of(menu: &MenuFile) -> Result<Option<Picture>> {
-    let Some(path) = path(menu) else { return Ok(None) };
+    let name = menu.document.look.picture.as_deref();
+    name.map(|name| at(&beside(&menu.path, name))).transpose()
+}
+
+/// What the boot program reads of a picture that a menu file at this path names; `None` where it cannot be read.
+pub fn encoded(menu: &Path, name: &str) -> Option<Vec<u8>> {
+    at(&beside(menu, name)).ok().map(|picture| picture.encode())
+}
+
+fn at(path: &Path) -> Result<Picture> {
     let unusable = |why: String| Error::unusable(path.display(), why);
-    let bytes = files::read(&path, LONGEST).map_err(|error| unusable(os_words::words(&error)))?;
+    let bytes = files::read(path, LONGEST).map_err(|error| unusable(os_words::words(&error)))?;
     let bytes = bytes.ok_or_else(|| unusable("there is no such file, and look.picture names it".into()))?;
     let picture =
         decoded(bytes).map_err(|error| unusable(format!("it is no picture that can be read: {error}")))?;
     let picture = small(picture).into_rgb8();
     let size = (picture.width() as usize, picture.height() as usize);
-    Picture::new(size, picture.into_raw()).map(Some).map_err(|fault| unusable(fault.to_string()))
+    Picture::new(size, picture.into_raw()).map_err(|fault| unusable(fault.to_string()))
 }
 
 /// Where it is: its path begins at the menu file's folder.
-fn path(menu: &MenuFile) -> Option<PathBuf> {
-    let name = menu.document.look.picture.as_ref()?;
-    Some(menu.path.parent().unwrap_or(Path::new(".")).join(name))
+fn beside(menu: &Path, name: &str) -> PathBuf {
+    menu.parent().unwrap_or(Path::new(".")).join(name)
 }
 
 /// The picture in a file, the way up that its camera says.

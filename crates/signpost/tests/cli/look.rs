@@ -6,7 +6,7 @@ use signpost_demo::{StoreKind, tide};
 
 use image::{ImageFormat, RgbImage};
 
-use crate::harness::TestMachine;
+use crate::harness::{TestMachine, flat, result_of};
 
 fn machine() -> TestMachine {
     let machine = TestMachine::new(&tide::bench(StoreKind::Folder));
@@ -210,6 +210,44 @@ fn a_picture_lies_behind_the_menu_and_goes_when_nobody_wants_it() {
             .ok(&["apply", "--remove", "--dry-run", "--despite", "last-way"])
             .contains("remove the picture")
     );
+}
+
+/// A byte of the picture on the home volume is another one by now.
+fn damage_picture(machine: &TestMachine, size: [u16; 2]) {
+    let mut disk = std::fs::read(machine.path("disk1.img")).unwrap();
+    let head = [&b"SIGNPIC1"[..], &size[0].to_le_bytes(), &size[1].to_le_bytes()].concat();
+    let at = disk.windows(head.len()).position(|bytes| bytes == head).unwrap();
+    disk[at + 100] ^= 1;
+    std::fs::write(machine.path("disk1.img"), disk).unwrap();
+}
+
+#[test]
+fn a_picture_that_was_damaged_is_written_again_unless_it_is_another_by_now() {
+    let machine = machine();
+    harbour(64, 40).save(machine.path("harbour.png")).unwrap();
+    machine.ok(&["tune", "look.picture=harbour.png"]);
+    machine.ok(&["apply", "--yes"]);
+    let of_the_picture = || {
+        let found = result_of(&machine.run(&["--json", "check"]).stdout)["causes"].clone();
+        let found = found.as_array().unwrap().iter().filter(|cause| cause["code"] == "picture-gone");
+        found.map(|cause| cause["effect"].as_str().unwrap().to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!((of_the_picture(), machine.run(&["hold", "--check"]).code), (vec![], 0));
+    damage_picture(&machine, [64, 40]);
+    assert_eq!((of_the_picture(), machine.run(&["hold", "--check"]).code), (vec!["untidy".into()], 1));
+    let said = machine.ok(&["hold"]);
+    assert!(said.contains("write the picture, d1p1:/EFI/signpost/PICTURE.PIC"), "{said}");
+    assert_eq!((of_the_picture(), machine.run(&["hold", "--check"]).code), (vec![], 0));
+    damage_picture(&machine, [64, 40]);
+    machine.ok(&["mend", "picture-gone", "--yes"]);
+    assert_eq!(of_the_picture(), [""; 0]);
+    // What nobody has applied is not put there by hold.
+    damage_picture(&machine, [64, 40]);
+    harbour(48, 40).save(machine.path("harbour.png")).unwrap();
+    let said = flat(&machine.ok(&["hold"]));
+    assert!(said.contains("the one that was applied is not to be had: `signpost apply` writes"), "{said}");
+    let said = flat(&machine.run(&["check"]).stdout);
+    assert!(said.contains("`signpost apply` writes the one that the menu file names"), "{said}");
 }
 
 #[test]

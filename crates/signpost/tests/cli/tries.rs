@@ -130,6 +130,8 @@ fn a_fallback_serves_where_the_default_cannot_start_and_is_not_removed_from_unde
     assert!(why.contains("meridian is the fallback of lark"), "{why}");
     machine.ok(&["entry", "edit", "lark", "--despite", "last-way", "tries=5"]);
     assert!(machine.read("menu.toml").contains("tries = 5"), "{}", machine.read("menu.toml"));
+    let said = flat(&machine.run(&["menu"]).stdout);
+    assert!(said.contains("tried 5 times, then meridian"), "{said}");
     let why = machine.fails(2, &["entry", "edit", "lark", "tries=ten"]);
     assert!(why.contains("tries") && why.contains("a whole number"), "{why}");
 }

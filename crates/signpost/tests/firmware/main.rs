@@ -16,6 +16,7 @@ mod live;
 mod look;
 mod menu;
 mod names;
+mod pointer;
 mod power_cuts;
 mod prompt;
 mod secure_boot;

@@ -13,11 +13,13 @@ use crate::vm::{self, Vm};
 
 /// The boot program that `cargo xtask boot` built.
 pub fn boot_program() -> Vec<u8> {
-    let built = std::path::Path::new(env!("CARGO_BIN_EXE_signpost"))
-        .parent()
-        .unwrap()
-        .join("../boot/signpost-x64.efi");
-    vm::read(built.to_str().unwrap())
+    built("signpost-x64.efi")
+}
+
+/// A program of its.
+pub fn built(name: &str) -> Vec<u8> {
+    let folder = std::path::Path::new(env!("CARGO_BIN_EXE_signpost")).parent().unwrap().join("../boot");
+    vm::read(folder.join(name).to_str().unwrap())
 }
 
 pub fn slot(serial: u64, text: &str) -> Vec<u8> {
@@ -50,7 +52,7 @@ pub const LOADER: &str = "id = \"loader\"\ntitle = \"Loader\"\nstarts = \"efi\"\
 const GIVES_UP: &str = "id = \"weak\"\ntitle = \"Weak\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/larkspur/gives-up.efi\"";
 pub const GONE: &str =
     "id = \"gone\"\ntitle = \"Gone\"\nstarts = \"efi\"\nprogram = \"uuid:0a0a-0001/EFI/gone.efi\"";
-const OTHER_DISK: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"efi\"\nprogram = \"uuid:0b0b-0001/EFI/meridian/start.efi\"";
+pub const OTHER_DISK: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"efi\"\nprogram = \"uuid:0b0b-0001/EFI/meridian/start.efi\"";
 
 fn run(slots: [Vec<u8>; 2]) -> (TestMachine, Vm) {
     let machine = TestMachine::new(&with_slots(slots));

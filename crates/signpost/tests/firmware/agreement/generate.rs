@@ -6,7 +6,7 @@ use signpost_disk::{Guid, partition_type};
 use signpost_firmware::boot_variables::{boot_next, boot_option, boot_order};
 use signpost_firmware::device_path::{DevicePath, Node, PartitionSignature};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
-use signpost_firmware::variable::{Attributes, Variable, VariableName};
+use signpost_firmware::variable::{Attributes, Variable};
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 
 mod made;

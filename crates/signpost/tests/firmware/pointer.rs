@@ -1,0 +1,90 @@
+//! A pointer on real firmware: the virtual machine's tablet, which a driver of the tests' own shows it.
+
+use signpost_look::Painter;
+use signpost_menu::appearance::Appearance;
+use signpost_menu::slot::SLOT_NAMES;
+use signpost_vm::{Spec, Tablet};
+
+use crate::harness::{TestMachine, file, lark_disk, menu};
+use crate::menu::{GONE, LOADER, OTHER_DISK, boot_program, built, slot, with_slots};
+use crate::vm::Vm;
+
+/// What firmware leaves the screen at.
+const SCREEN: (usize, usize) = (1280, 800);
+/// The line of the first row: a line is free at the top of the screen, and three are the heading's.
+const FIRST: usize = 4;
+
+struct Pointed {
+    vm: Vm,
+    tablet: Tablet,
+    painter: Painter,
+    // Held until the machine has ended.
+    _machine: TestMachine,
+}
+
+impl Pointed {
+    fn new(settings: &str, entries: &[&str]) -> Self {
+        let mut spec = with_slots([vec![], vec![]]);
+        let files = vec![
+            file("/EFI/BOOT/BOOTX64.EFI", built("made-up-tablet-x64.efi")),
+            file("/EFI/BOOT/SIGNPOST.EFI", boot_program()),
+            file("/EFI/larkspur/lkload.efi", signpost_demo::program::Program::new("Larkspur loader").build()),
+            file(&format!("/EFI/signpost/{}", SLOT_NAMES[0]), slot(1, &menu(settings, entries))),
+        ];
+        let content = lark_disk(files).partitions.swap_remove(0).content;
+        spec.disks[0].partitions[0].content = content;
+        let machine = TestMachine::new(&spec);
+        let socket = machine.path("tablet");
+        let spec = Spec {
+            devices: Tablet::arguments(&socket).to_vec(),
+            ..Spec::of_bench(machine.folder(), &["lark.img", "meridian.img"])
+        };
+        let mut vm = Vm::start_spec(&spec);
+        vm.wait_for("? help");
+        let tablet = Tablet::connect(&socket).unwrap();
+        Self { vm, tablet, painter: Painter::new(SCREEN, &Appearance::default()), _machine: machine }
+    }
+
+    /// Points at a row of the list, by its place there.
+    fn point(&mut self, place: usize) {
+        let metrics = &self.painter.metrics;
+        let y = metrics.y(FIRST + place) + metrics.line / 2;
+        self.tablet.point((SCREEN.0 / 2, y), SCREEN).unwrap();
+    }
+
+    fn press(&mut self) {
+        self.tablet.press(true).unwrap();
+        self.tablet.press(false).unwrap();
+    }
+}
+
+const GROUP: &str = "id = \"more\"\ntitle = \"More\"\nstarts = \"group\"";
+
+#[test]
+fn a_pointer_chooses_and_starts() {
+    let inner = format!("{GONE}\nin = \"more\"");
+    let mut pointed = Pointed::new("timeout = 30", &[LOADER, OTHER_DISK, GROUP, &inner]);
+    pointed.point(1);
+    pointed.vm.wait_for("> 2");
+    // A group opens, and a press beside its rows leaves it.
+    pointed.point(2);
+    pointed.vm.wait_for("> 3");
+    pointed.press();
+    pointed.vm.wait_for("/ More");
+    pointed.point(12);
+    pointed.press();
+    pointed.vm.wait_for("> 3");
+    pointed.point(1);
+    pointed.vm.wait_for("> 2");
+    pointed.press();
+    pointed.vm.wait_for("STARTED Meridian");
+}
+
+#[test]
+fn a_touch_starts_what_it_touches_whatever_the_countdown() {
+    let mut pointed = Pointed::new("timeout = 30\ndefault = \"meridian\"", &[LOADER, OTHER_DISK]);
+    // A finger comes and presses at once.
+    pointed.point(0);
+    pointed.press();
+    pointed.vm.wait_for("STARTED Larkspur loader");
+}
