@@ -67,7 +67,7 @@ pub fn build(install: bool) -> Result<PathBuf> {
     for (built, file) in [
         ("signpost-boot.efi", FILE),
         ("made-up-system.efi", "made-up-system-x64.efi"),
-        ("made-up-tablet.efi", "made-up-tablet-x64.efi"),
+        ("made-up-devices.efi", "made-up-devices-x64.efi"),
     ] {
         let built = UEFI.built(built);
         fs::copy(&built, target.join(file)).map_err(at(&built))?;

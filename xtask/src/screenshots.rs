@@ -77,6 +77,15 @@ const LOOKS: [(&str, &[&str], &[&str]); 10] = [
     ("picture", &["look.picture=harbour.png", "look.align=left", "look.width=narrow"], &[]),
 ];
 
+/// Symbols of one's own, as docs/look.md has them.
+const OWN_SYMBOLS: [(&str, &str); 2] = [
+    ("larkspur", "ring 12 12 9, line 12 3 12 21, dot 12 12 3"),
+    (
+        "tidewater",
+        "line 2 18 8 14, line 8 14 16 18, line 16 18 22 14, line 2 12 8 8, line 8 8 16 12, line 16 12 22 8",
+    ),
+];
+
 /// A made-up harbour in the evening: colours, and shapes as ImageMagick draws them.
 const HARBOUR: [(&str, &[&str]); 9] = [
     ("#f2cf9a", &["circle 980,560 980,512"]),
@@ -117,6 +126,14 @@ fn look_pictures(program: &Path, work: &Path) -> Result<()> {
         signpost(&[&["preview", "--size", "960x600", "--png", file], state].concat())?;
         println!("{file}");
     }
+    fs::write(&menu, &plain).map_err(at(&menu))?;
+    for (entry, symbol) in OWN_SYMBOLS {
+        signpost(&["entry", "edit", entry, &format!("symbol={symbol}")])?;
+    }
+    let picture = folder.join("own-symbols.png");
+    let file = picture.to_str().ok_or("the workspace's path is not text")?;
+    signpost(&["preview", "--size", "960x600", "--png", file])?;
+    println!("{file}");
     Ok(())
 }
 

@@ -3,7 +3,8 @@
 use alloc::vec;
 use alloc::vec::Vec;
 
-use signpost_firmware::bios::vesa::{DISPLAY_LENGTH, MODE_LENGTH, Mode, display_size};
+use signpost_firmware::bios::vesa::{MODE_LENGTH, Mode};
+use signpost_firmware::edid;
 use signpost_look::Painter;
 use signpost_look::turned::picture_of;
 use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
@@ -41,14 +42,17 @@ impl Graphics {
         if !look.screen.is_drawn(Firmware::Bios) {
             return None;
         }
-        let of_display =
-            Some(look.screen).filter(|screen| *screen == ScreenMode::Native).and_then(|_| display());
+        let display = display();
+        let of_display = Some(look.screen).filter(|screen| *screen == ScreenMode::Native);
+        let of_display = of_display.and_then(|_| own_mode(display.as_ref()?));
         let wanted = of_display.unwrap_or(look.screen);
         let modes: Vec<(u16, Mode)> =
             numbers().into_iter().filter_map(|number| Some((number, mode(number)?))).collect();
         let sizes: Vec<(usize, usize)> = modes.iter().map(|(_, mode)| mode.size).collect();
         let (number, mode) = *modes.get(wanted.choose(&sizes)?)?;
-        let painter = Painter::new(picture_of(mode.size, look.turn), look);
+        let millimetres = display.and_then(|display| edid::millimetres(&display));
+        let tall = millimetres.map(|size| picture_of(size, look.turn).1);
+        let painter = Painter::new(picture_of(mode.size, look.turn), tall, look);
         Some(Self { number, mode, painter, turn: look.turn, painted: None })
     }
 
@@ -141,10 +145,14 @@ fn mode(number: u16) -> Option<Mode> {
     Mode::read(&block)
 }
 
-/// The display's own size.
-fn display() -> Option<ScreenMode> {
+/// What the display says of itself.
+fn display() -> Option<[u8; edid::LENGTH]> {
     const READ: u32 = 1;
-    let block = answer::<DISPLAY_LENGTH>(DISPLAY, Registers { bx: READ, ..Registers::default() })?;
-    let (width, height) = display_size(&block)?;
+    answer(DISPLAY, Registers { bx: READ, ..Registers::default() })
+}
+
+/// The display's own size.
+fn own_mode(display: &[u8]) -> Option<ScreenMode> {
+    let (width, height) = edid::own_size(display)?;
     Some(ScreenMode::Size { width: width.try_into().ok()?, height: height.try_into().ok()? })
 }

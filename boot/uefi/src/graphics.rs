@@ -4,6 +4,7 @@ use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use signpost_firmware::edid;
 use signpost_look::picture::LONGEST_FILE;
 use signpost_look::turned::{in_picture, picture_of};
 use signpost_look::{Area, Painter, Picture};
@@ -11,9 +12,9 @@ use signpost_menu::appearance::{Appearance, PICTURE_PATH, Turn};
 use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 use signpost_menu::session::Key;
-use uefi::boot::{self, ScopedProtocol};
-use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, GraphicsOutput, Mode};
-use uefi::{Event, Handle};
+use uefi::boot::{self, ScopedProtocol, SearchType};
+use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, EdidDiscovered, GraphicsOutput, Mode};
+use uefi::{Event, Handle, Identify};
 
 use crate::pointers::{Moved, Pointers};
 use crate::{home, shared};
@@ -52,7 +53,8 @@ impl Graphics {
         let own = look.screen.choose(&sizes).and_then(|place| modes.get(place)).copied();
         let own = own.filter(|mode| mode.info().resolution() != panel);
         let panel = own.map_or(panel, |mode| mode.info().resolution());
-        let painter = Painter::new(picture_of(panel, look.turn), look);
+        let tall = millimetres().map(|size| picture_of(size, look.turn).1);
+        let painter = Painter::new(picture_of(panel, look.turn), tall, look);
         let (painter, without_picture) = match picture(look) {
             Ok(None) => (painter, None),
             Ok(Some(picture)) => (painter.with_picture(picture, look.picture_fit), None),
@@ -140,6 +142,14 @@ fn picture(look: &Appearance) -> Result<Option<Picture>, String> {
     }
     let bytes = home::read(PICTURE_PATH, LONGEST_FILE)?;
     Picture::parse(&bytes).map(Some).map_err(|fault| format!("{PICTURE_PATH}: {fault}"))
+}
+
+/// Width and height of the screen in millimetres, where there is one display and it says so.
+fn millimetres() -> Option<(usize, usize)> {
+    let handles = boot::locate_handle_buffer(SearchType::ByProtocol(&EdidDiscovered::GUID)).ok()?;
+    let [handle] = handles[..] else { return None };
+    let display = shared::open::<EdidDiscovered>(handle).ok()?;
+    edid::millimetres(display.edid()?)
 }
 
 /// Puts pixels on the screen.

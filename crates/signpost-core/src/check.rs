@@ -25,7 +25,7 @@ use signpost_place::hardware::SurveyedHardware;
 
 use crate::draft::Base;
 use crate::history::History;
-use crate::hold::{Held, Material};
+use crate::hold::{Held, Material, Pictures};
 use crate::menu_file::MenuFile;
 use crate::rehearse::{self, Outcome, Rehearsal, State};
 use crate::ways;
@@ -46,8 +46,8 @@ pub struct Case<'a> {
     pub base: Base,
     /// The boot program that is installed beside this one.
     pub program: Option<BootProgram>,
-    /// The picture of a look as the boot program reads it, by the name that the menu file has for it.
-    pub picture: &'a dyn Fn(&str) -> Option<Vec<u8>>,
+    /// The picture of its look.
+    pub picture: &'a Pictures<'a>,
 }
 
 impl Case<'_> {

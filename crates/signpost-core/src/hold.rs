@@ -50,13 +50,16 @@ pub struct Held {
     picture: Option<String>,
 }
 
+/// The picture of a look as the boot program reads it, by the name that a menu file has for it.
+pub type Pictures<'a> = dyn Fn(&str) -> Option<Vec<u8>> + 'a;
+
 /// What there is to write again what was applied.
 #[derive(Clone, Copy)]
 pub struct Material<'a> {
     /// The boot program that is found beside this one; it is used where it is the very one that was applied.
     pub program: Option<&'a BootProgram>,
-    /// The picture of a look as the boot program reads it, by the name that a menu file has for it.
-    pub picture: &'a dyn Fn(&str) -> Option<Vec<u8>>,
+    /// The picture of its look.
+    pub picture: &'a Pictures<'a>,
 }
 
 /// An entry of ours.

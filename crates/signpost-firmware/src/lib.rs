@@ -20,6 +20,7 @@ pub mod bios;
 pub mod boot_variables;
 mod bytes;
 pub mod device_path;
+pub mod edid;
 pub mod image;
 pub mod load_option;
 pub mod signature_list;

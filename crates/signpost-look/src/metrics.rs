@@ -7,6 +7,8 @@ use crate::letters::Size;
 
 /// Lines that a screen has where nobody sets a scale, about.
 const LINES: usize = 30;
+/// Lines are no lower than this, in millimetres, where the screen's height is known.
+const LEAST: usize = 4;
 /// Fewer columns than these are too few for the menu; then letters are smaller.
 const FEWEST: usize = 60;
 
@@ -64,10 +66,10 @@ pub struct Metrics {
 }
 
 impl Metrics {
-    /// What fits a screen of this width and height at a scale.
-    pub fn new(screen: (usize, usize), look: &Appearance) -> Self {
+    /// What fits a screen of this width and height at a scale; how high it is in millimetres, where that is known.
+    pub fn new(screen: (usize, usize), millimetres: Option<usize>, look: &Appearance) -> Self {
         let place = match look.scale {
-            Scale::Auto => automatic(screen),
+            Scale::Auto => automatic(screen, millimetres),
             Scale::Halves(halves) => TYPES.iter().position(|(own, _)| *own == halves).unwrap_or(0),
         };
         let at = |place: usize| TYPES[place.min(TYPES.len() - 1)].1;
@@ -98,13 +100,17 @@ impl Metrics {
     }
 }
 
-/// The type whose lines come nearest to a thirtieth of the height, and of which enough columns fit.
-fn automatic((width, height): (usize, usize)) -> usize {
+/// The type whose lines come nearest to a thirtieth of the height, and of which enough columns fit; on a small screen the next one
+/// that can be read.
+fn automatic((width, height): (usize, usize), millimetres: Option<usize>) -> usize {
     let wanted = height / LINES;
-    let fitting = TYPES.iter().enumerate().filter(|(_, (_, text))| width / text.of_letter().0 >= FEWEST);
+    let fits = |text: Type| width / text.of_letter().0 >= FEWEST;
+    let fitting = || TYPES.iter().enumerate().filter(|(_, (_, text))| fits(*text));
+    let least = millimetres.map_or(0, |millimetres| (LEAST * height).div_ceil(millimetres.max(1)));
+    let is_read = |(_, (_, text)): &(usize, &(u8, Type))| text.line() >= least;
     // The larger of two that are as near.
-    let nearest = fitting.rev().min_by_key(|(_, (_, text))| text.line().abs_diff(wanted));
-    nearest.map_or(0, |(place, _)| place)
+    let nearest = fitting().rev().filter(is_read).min_by_key(|(_, (_, text))| text.line().abs_diff(wanted));
+    nearest.or_else(|| fitting().next_back()).map_or(0, |(place, _)| place)
 }
 
 #[cfg(test)]
@@ -123,11 +129,11 @@ mod tests {
             (3840, 2160),
             (7680, 4320),
         ] {
-            let lines = Metrics::new(screen, &Appearance::default()).frame.height;
+            let lines = Metrics::new(screen, None, &Appearance::default()).frame.height;
             assert!((24..=36).contains(&lines), "{screen:?}: {lines}");
         }
         // A narrow one has room for its columns first.
-        assert!(Metrics::new((600, 1024), &Appearance::default()).frame.width >= FEWEST);
+        assert!(Metrics::new((600, 1024), None, &Appearance::default()).frame.width >= FEWEST);
     }
 
     fn of(scale: Scale) -> Appearance {
@@ -137,10 +143,24 @@ mod tests {
     #[test]
     fn a_scale_that_is_set_counts_and_nothing_is_too_small() {
         for scale in Scale::ALL {
-            let metrics = Metrics::new((1, 1), &of(scale));
+            let metrics = Metrics::new((1, 1), None, &of(scale));
             assert_eq!((metrics.frame.width, metrics.frame.height), (1, 1));
         }
-        assert_eq!(Metrics::new((1280, 800), &of(Scale::Halves(2))).text.of_letter(), (8, 16));
-        assert_eq!(Metrics::new((1280, 800), &of(Scale::Halves(8))).text.of_letter(), (32, 64));
+        assert_eq!(Metrics::new((1280, 800), None, &of(Scale::Halves(2))).text.of_letter(), (8, 16));
+        assert_eq!(Metrics::new((1280, 800), None, &of(Scale::Halves(8))).text.of_letter(), (32, 64));
+    }
+
+    #[test]
+    fn a_small_screen_has_larger_letters_and_room_for_the_menu_all_the_same() {
+        let line = |screen, millimetres| Metrics::new(screen, millimetres, &Appearance::default()).line;
+        // Seven inches: 3 mm a line would be too little.
+        assert_eq!((line((1024, 600), None), line((1024, 600), Some(90))), (20, 30));
+        // Ten inches and more are as they were.
+        for tall in [136, 200, 340, 700] {
+            assert_eq!(line((1280, 800), Some(tall)), line((1280, 800), None), "{tall}");
+        }
+        // However small it says it is, the menu has its columns.
+        assert!(Metrics::new((1280, 800), Some(1), &Appearance::default()).frame.width >= FEWEST);
+        assert!(line((1280, 800), Some(0)) > 0);
     }
 }

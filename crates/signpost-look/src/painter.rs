@@ -35,9 +35,9 @@ pub struct Painter {
 }
 
 impl Painter {
-    /// For a screen of this width and height, in pixels.
-    pub fn new(screen: (usize, usize), look: &Appearance) -> Self {
-        let metrics = Metrics::new(screen, look);
+    /// For a screen of this width and height in pixels; its height in millimetres, where that is known.
+    pub fn new(screen: (usize, usize), millimetres: Option<usize>, look: &Appearance) -> Self {
+        let metrics = Metrics::new(screen, millimetres, look);
         let (text, title) = (Letters::of(metrics.text.size), Letters::of(metrics.title.size));
         Self { metrics, palette: look.palette(), text, title, symbols: RefCell::default(), picture: None }
     }
@@ -168,7 +168,7 @@ impl Painter {
                     Tone::Faint => Role::Faint,
                     _ => Role::Accent,
                 };
-                self.symbol(band, (metrics.x(*column), y), *symbol, (side, self.palette.of(role)));
+                self.symbol(band, (metrics.x(*column), y), symbol, (side, self.palette.of(role)));
             }
             Piece::Meter { column, row, columns, left } => self.meter(band, (*column, *row), *columns, *left),
         }
@@ -218,14 +218,14 @@ impl Painter {
         &self,
         band: &mut Band<'_>,
         (x, y): (usize, usize),
-        symbol: Symbol,
+        symbol: &Symbol,
         (side, colour): (usize, Colour),
     ) {
         let mut drawn = self.symbols.borrow_mut();
-        if !drawn.iter().any(|(own, _)| *own == symbol) {
-            drawn.push((symbol, symbols::coverage(symbol, side)));
+        if !drawn.iter().any(|(own, _)| own == symbol) {
+            drawn.push((symbol.clone(), symbols::coverage(symbol, side)));
         }
-        let Some((_, cover)) = drawn.iter().find(|(own, _)| *own == symbol) else { return };
+        let Some((_, cover)) = drawn.iter().find(|(own, _)| own == symbol) else { return };
         for (place, cover) in cover.iter().enumerate().filter(|(_, cover)| **cover > 0) {
             band.blend((x + place % side, y + place / side), colour, *cover);
         }
@@ -282,7 +282,7 @@ mod tests {
 
     /// A line of text on a screen of so many columns, as cells that are touched or not.
     fn inked(columns: usize, text: &str) -> Vec<bool> {
-        let painter = Painter::new((columns * 8, 20), &Appearance::default());
+        let painter = Painter::new((columns * 8, 20), None, &Appearance::default());
         let frame = painter.metrics.frame;
         let piece = Piece::Text { column: 0, row: 0, text: text.into(), tone: Tone::Plain };
         let mut scene = Scene::empty(frame);
@@ -308,7 +308,7 @@ mod tests {
 
     #[test]
     fn what_is_painted_in_bands_is_what_is_painted_at_once() {
-        let painter = Painter::new((320, 200), &Appearance::default());
+        let painter = Painter::new((320, 200), None, &Appearance::default());
         let text = Piece::Text { column: 2, row: 3, text: "Größe Ж Ω".into(), tone: Tone::Warning };
         let title = Piece::Title { column: 2, row: 1, text: "Tide".into() };
         let meter = Piece::Meter { column: 2, row: 5, columns: 10, left: 77 };
@@ -324,7 +324,7 @@ mod tests {
         assert_eq!(painter.changed(Some(&without), &scene), [0..60, 100..120]);
         let picture = Picture::new((5, 3), (0..45).collect()).unwrap();
         for fit in PictureFit::ALL {
-            let painter = Painter::new((320, 200), &Appearance::default());
+            let painter = Painter::new((320, 200), None, &Appearance::default());
             let painter = painter.with_picture(picture.clone(), *fit);
             in_bands_as_at_once(&painter, &scene);
             assert!(painter.changed(None, &scene).into_iter().eq(core::iter::once(0..200)));

@@ -3,10 +3,11 @@
 use alloc::vec;
 use alloc::vec::Vec;
 
-use signpost_menu::symbol::Symbol;
+use signpost_menu::symbol::Shape::{self, Dot, Frame, Line, OpenRing, Ring};
+use signpost_menu::symbol::{self, Symbol};
 
 /// Units of the square's side.
-const SIDE: i32 = 24;
+const SIDE: i32 = symbol::SIDE as i32;
 /// Parts of a unit that are computed with.
 const PARTS: i32 = 16;
 /// Half the width of a line, in parts.
@@ -14,24 +15,8 @@ const HALF: i32 = 15;
 /// Samples of a pixel, in either direction.
 const SAMPLES: i32 = 4;
 
-/// A piece of a symbol, in units.
-#[derive(Clone, Copy)]
-enum Shape {
-    /// A line with round ends: from, to.
-    Line([i32; 4]),
-    /// A frame with round corners: its middle line's left, top, right, bottom; the corners' radius.
-    Frame([i32; 4], i32),
-    /// A circle: its middle, its radius.
-    Ring([i32; 2], i32),
-    /// The same, open within a right angle towards the top.
-    OpenRing([i32; 2], i32),
-    /// A filled circle.
-    Dot([i32; 2], i32),
-}
-
-use Shape::{Dot, Frame, Line, OpenRing, Ring};
-
-fn shapes(symbol: Symbol) -> &'static [Shape] {
+/// What a symbol is made of.
+fn shapes(symbol: &Symbol) -> &[Shape] {
     match symbol {
         Symbol::Terminal => {
             &[Frame([2, 4, 22, 20], 3), Line([6, 9, 9, 12]), Line([9, 12, 6, 15]), Line([12, 15, 17, 15])]
@@ -73,25 +58,26 @@ fn shapes(symbol: Symbol) -> &'static [Shape] {
             Line([19, 5, 15, 9]),
             Line([9, 15, 5, 19]),
         ],
+        Symbol::Own(shapes) => shapes,
     }
 }
 
-impl Shape {
-    fn covers(self, x: i32, y: i32) -> bool {
-        match self {
-            Line(ends) => is_on_line(ends.map(|end| end * PARTS), (x, y)),
-            Frame(edges, radius) => is_on_frame(edges.map(|edge| edge * PARTS), radius * PARTS, (x, y)),
-            Ring(middle, radius) => is_on_ring(middle.map(|part| part * PARTS), radius * PARTS, (x, y)),
-            OpenRing(middle, radius) => {
-                let [across, down] = middle.map(|part| part * PARTS);
-                let is_open = down - y > (x - across).abs();
-                !is_open && is_on_ring([across, down], radius * PARTS, (x, y))
-            }
-            Dot(middle, radius) => {
-                let [across, down] = middle.map(|part| part * PARTS);
-                let reach = radius * PARTS + HALF / 2;
-                (x - across).pow(2) + (y - down).pow(2) <= reach.pow(2)
-            }
+/// Whether a shape covers a place, in parts.
+fn covers(shape: Shape, (x, y): (i32, i32)) -> bool {
+    let parts = |units: u8| i32::from(units) * PARTS;
+    match shape {
+        Line(ends) => is_on_line(ends.map(parts), (x, y)),
+        Frame(edges, radius) => is_on_frame(edges.map(parts), parts(radius), (x, y)),
+        Ring(middle, radius) => is_on_ring(middle.map(parts), parts(radius), (x, y)),
+        OpenRing(middle, radius) => {
+            let [across, down] = middle.map(parts);
+            let is_open = down - y > (x - across).abs();
+            !is_open && is_on_ring([across, down], parts(radius), (x, y))
+        }
+        Dot(middle, radius) => {
+            let [across, down] = middle.map(parts);
+            let reach = parts(radius) + HALF / 2;
+            (x - across).pow(2) + (y - down).pow(2) <= reach.pow(2)
         }
     }
 }
@@ -99,6 +85,9 @@ impl Shape {
 fn is_on_line([x1, y1, x2, y2]: [i32; 4], (x, y): (i32, i32)) -> bool {
     let (along_x, along_y) = (x2 - x1, y2 - y1);
     let length = along_x * along_x + along_y * along_y;
+    if length == 0 {
+        return (x - x1).pow(2) + (y - y1).pow(2) <= HALF.pow(2);
+    }
     let part = ((x - x1) * along_x + (y - y1) * along_y).clamp(0, length);
     // Times the length, so that nothing is divided.
     let off_x = i64::from(x - x1) * i64::from(length) - i64::from(part) * i64::from(along_x);
@@ -124,7 +113,7 @@ fn is_on_frame([left, top, right, bottom]: [i32; 4], radius: i32, (x, y): (i32, 
 }
 
 /// How much of each pixel a symbol covers, of 255, on a square of so many pixels.
-pub fn coverage(symbol: Symbol, side: usize) -> Vec<u8> {
+pub fn coverage(symbol: &Symbol, side: usize) -> Vec<u8> {
     let shapes = shapes(symbol);
     let pixels = i32::try_from(side).unwrap_or(0);
     let steps = pixels * SAMPLES;
@@ -135,7 +124,7 @@ pub fn coverage(symbol: Symbol, side: usize) -> Vec<u8> {
         let samples = (0..SAMPLES).flat_map(|down| (0..SAMPLES).map(move |across| (across, down)));
         let hit = samples.filter(|(across, down)| {
             let (x, y) = (place(column * SAMPLES + across), place(row * SAMPLES + down));
-            shapes.iter().any(|shape| shape.covers(x, y))
+            shapes.iter().any(|shape| covers(*shape, (x, y)))
         });
         *cover = u8::try_from(hit.count() * 255 / 16).unwrap_or(u8::MAX);
     }
@@ -149,7 +138,7 @@ mod tests {
     #[test]
     fn no_two_symbols_are_alike_and_none_leaves_its_square() {
         for side in [16, 24, 64] {
-            let drawn: Vec<Vec<u8>> = Symbol::ALL.iter().map(|symbol| coverage(*symbol, side)).collect();
+            let drawn: Vec<Vec<u8>> = Symbol::ALL.iter().map(|symbol| coverage(symbol, side)).collect();
             for (index, one) in drawn.iter().enumerate() {
                 let inked = one.iter().filter(|cover| **cover > 127).count();
                 assert!(
@@ -163,5 +152,22 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[test]
+    fn a_symbol_of_ones_own_is_drawn_as_it_says() {
+        let drawn = |lines: &[&str]| coverage(&Symbol::own(lines.iter().copied()).unwrap(), 24);
+        let inked = |cover: &[u8]| {
+            let rows = cover.chunks(24).enumerate();
+            rows.filter(|(_, row)| row.iter().any(|cover| *cover > 127))
+                .map(|(row, _)| row)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(inked(&drawn(&["line 2 12 22 12"])), [11, 12]);
+        // What has no length is a dot, and not everything.
+        assert_eq!(inked(&drawn(&["line 5 5 5 5"])), [4, 5]);
+        assert_eq!(inked(&drawn(&["ring 12 12 24"])), [0; 0]);
+        let whole = drawn(&["frame 0 0 24 24 12", "open-ring 0 24 24", "dot 24 0 24"]);
+        assert_eq!(whole.len(), 24 * 24);
     }
 }

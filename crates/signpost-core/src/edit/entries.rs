@@ -145,6 +145,10 @@ fn value_of(key: &str, value: &str) -> Value {
     // What is no value of its kind stands as text, and the file's own check says what is wrong with it.
     match key {
         "initrd" => value.split_whitespace().collect::<toml_edit::Array>().into(),
+        // Of one's own, its lines are parted by commas: a word of ours has no blank in it.
+        "symbol" if value.contains(' ') => {
+            value.split(',').map(|line| line.trim().to_string()).collect::<toml_edit::Array>().into()
+        }
         "tries" => value.parse::<i64>().map_or_else(|_| value.into(), Into::into),
         "handover" | "active" | "as-first-disk" | "first-sector" => {
             value.parse::<bool>().map_or_else(|_| value.into(), Into::into)

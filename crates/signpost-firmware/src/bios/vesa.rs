@@ -1,11 +1,9 @@
-//! Screens of pixels on BIOS: what the VESA BIOS Extension (core functions, version 3.0) and a display's own data say.
+//! Screens of pixels on BIOS: what the VESA BIOS Extension (core functions, version 3.0) says.
 
 use crate::bytes;
 
 /// Bytes of `ModeInfoBlock` (4.4).
 pub const MODE_LENGTH: usize = 256;
-/// Bytes of a display's data (VESA Enhanced EDID, 3).
-pub const DISPLAY_LENGTH: usize = 128;
 
 /// A mode that can be drawn in: each pixel red, green and blue by itself, all of them in one piece of memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,21 +48,6 @@ impl Mode {
     }
 }
 
-/// The size that a display says is its own, in pixels: that of its first detailed timing (3.10.2).
-pub fn display_size(block: &[u8; DISPLAY_LENGTH]) -> Option<(usize, usize)> {
-    const HEADER: [u8; 8] = [0, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0];
-    const TIMING: usize = 54;
-    let sum = block.iter().fold(0_u8, |sum, byte| sum.wrapping_add(*byte));
-    let timing = block.get(TIMING..)?;
-    let is_timing = bytes::u16_at(timing, 0)? != 0;
-    let size = |low: usize, high: usize| -> Option<usize> {
-        let high = usize::from(*timing.get(high)? >> 4);
-        high.checked_mul(256)?.checked_add(usize::from(*timing.get(low)?))
-    };
-    let size = (size(2, 4)?, size(5, 7)?);
-    (block.starts_with(&HEADER) && sum == 0 && is_timing && size.0 > 0 && size.1 > 0).then_some(size)
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -103,19 +86,6 @@ mod tests {
         assert_eq!(without(|block| block[0x28..0x2c].fill(0xff)), None);
     }
 
-    #[test]
-    fn a_display_says_its_size() {
-        let mut block = [0; DISPLAY_LENGTH];
-        block[1..7].fill(0xff);
-        // 1366 by 768: 0x556, 0x300.
-        block[54..62].copy_from_slice(&[1, 1, 0x56, 0, 0x50, 0, 0, 0x30]);
-        let sum = block.iter().fold(0_u8, |sum, byte| sum.wrapping_add(*byte));
-        block[127] = 0_u8.wrapping_sub(sum);
-        assert_eq!(display_size(&block), Some((1366, 768)));
-        block[127] ^= 1;
-        assert_eq!(display_size(&block), None);
-    }
-
     proptest! {
         #[test]
         fn any_bytes_are_a_mode_that_lies_in_memory_or_none(bytes in proptest::collection::vec(any::<u8>(), MODE_LENGTH)) {
@@ -127,8 +97,6 @@ mod tests {
                 prop_assert!(mode.size.0 * mode.pixel <= mode.row);
                 prop_assert!(u64::from(mode.memory) + (mode.row * mode.size.1) as u64 <= 1 << 32);
             }
-            let display: &[u8; DISPLAY_LENGTH] = block.first_chunk().unwrap();
-            let _ = display_size(display);
         }
     }
 }

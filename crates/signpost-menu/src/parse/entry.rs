@@ -4,6 +4,8 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
+use toml::de::DeValue;
+
 use super::reader::{Reader, Section};
 use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, SectorManner, Starts};
 use crate::ids::EntryId;
@@ -26,8 +28,7 @@ pub(super) fn entry(reader: &mut Reader<'_>, mut section: Section<'_>) -> Option
     let title = reader.string(&mut section, "title").map(|found| found.value);
     reader.remember(&format!("in {line}"), section.at("in"));
     let group = reader.string(&mut section, "in").map(|found| found.value.into());
-    let symbols = Symbol::ALL.map(|symbol| (symbol.word(), symbol));
-    let symbol = reader.choice(&mut section, "symbol", &symbols);
+    let symbol = symbol(reader, &mut section);
     let name = id.clone().unwrap_or_else(|| format!("on line {line}"));
     let (tries, fallback) = tries(reader, &mut section, (&name, line));
     let starts = starts(reader, &mut section, &name);
@@ -82,6 +83,24 @@ fn id(reader: &mut Reader<'_>, section: &mut Section<'_>, line: usize) -> Option
     }
     reader.note_id(&found.value, found.at, line);
     Some(found.value)
+}
+
+/// What stands beside its title: one of ours by its word, or a list of the lines of one's own.
+fn symbol(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<Symbol> {
+    let found = reader.any(section, "symbol")?;
+    let text = |value: &DeValue<'_>| match value {
+        DeValue::String(text) => Some(text.to_string()),
+        _ => None,
+    };
+    let read = match found.get_ref() {
+        DeValue::Array(values) => {
+            let lines: Option<Vec<String>> = values.iter().map(|value| text(value.get_ref())).collect();
+            lines.map(|lines| Symbol::own(lines.iter().map(String::as_str)))
+        }
+        value => text(value).map(|word| Symbol::named(&word)),
+    };
+    let read = read.unwrap_or_else(|| Err("it takes a word, or a list of texts".into()));
+    read.map_err(|why| reader.problem(found.span().start, format!("symbol: {why}"))).ok()
 }
 
 /// How often the entry is tried, and what starts instead then.

@@ -137,7 +137,7 @@ fn entry(scene: &mut Scene, session: &Session, (at, row): (usize, &Row), (number
     let column = if has_symbol {
         scene.text(0, at, number, tone);
         let column = number.chars().count();
-        let (symbol, left, top) = (row.symbol, scene.left, scene.top);
+        let (symbol, left, top) = (row.symbol.clone(), scene.left, scene.top);
         let (shown_at, row) = (column.saturating_add(left), at.saturating_add(top));
         scene.pieces.push(Piece::Symbol { column: shown_at, row, symbol, tone });
         let column = column.saturating_add(3);

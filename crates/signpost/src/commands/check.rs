@@ -5,7 +5,7 @@ use serde::Serialize;
 use signpost_core::check::{Case, Check, check};
 use signpost_core::draft::Base;
 use signpost_core::history::{History, Record};
-use signpost_core::hold::Held;
+use signpost_core::hold::{Held, Pictures};
 use signpost_core::menu_file::MenuFile;
 use signpost_facts::Error;
 use signpost_machine::Machine;
@@ -65,14 +65,14 @@ pub struct Known {
     menu: Option<Result<MenuFile, Error>>,
     base: Base,
     /// The picture that the menu file names, as the boot program reads it.
-    picture: Box<dyn Fn(&str) -> Option<Vec<u8>>>,
+    picture: Box<Pictures<'static>>,
     /// Whether the menu file can be written where it belongs.
     pub can_save: bool,
     /// What could not be read.
     pub unseen: Vec<String>,
 }
 
-fn pictures_beside(menu: &Path) -> Box<dyn Fn(&str) -> Option<Vec<u8>>> {
+fn pictures_beside(menu: &Path) -> Box<Pictures<'static>> {
     let menu = menu.to_path_buf();
     Box::new(move |name| picture::encoded(&menu, name))
 }

@@ -31,6 +31,9 @@ pub struct PreviewArgs {
     /// Size of the screen: columns and rows, or pixels with --png [default: 80x25, or 1280x800 with --png]
     #[arg(long, value_name = "WIDTHxHEIGHT", value_parser = size)]
     size: Option<(usize, usize)>,
+    /// How high the screen is, in millimetres, as its display tells firmware: on small ones letters are larger
+    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u16).range(1..))]
+    millimetres: Option<u16>,
     /// Write a picture of the screen to this file
     #[arg(long, value_name = "FILE")]
     png: Option<PathBuf>,
@@ -105,9 +108,13 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
         );
     }
     match &args.png {
-        Some(file) => written(app, &mut preview, &menu, (file, args.size.unwrap_or((1280, 800)))),
+        Some(file) => {
+            let panel = (args.size.unwrap_or((1280, 800)), args.millimetres);
+            written(app, &mut preview, &menu, (file, panel))
+        }
         None if args.picture => {
-            let (pixels, size) = drawn(&mut preview, &menu, args.size.unwrap_or((960, 600)))?;
+            let panel = (args.size.unwrap_or((960, 600)), args.millimetres);
+            let (pixels, size) = drawn(&mut preview, &menu, panel)?;
             if !app.is_json() {
                 out::picture(&render::sixel::sixels(&pixels, size));
             }
@@ -157,16 +164,19 @@ fn cells(
     Ok(Exit::Done)
 }
 
+/// A screen's width and height in pixels, and its height in millimetres as it is seen, where that is known.
+type Panel = ((usize, usize), Option<u16>);
+
 /// The screen's pixels, and its width and height as it is seen.
 fn drawn(
     preview: &mut Preview,
     menu: &MenuFile,
-    panel: (usize, usize),
+    (panel, millimetres): Panel,
 ) -> Result<(Vec<u32>, (usize, usize)), Failure> {
     // As it is seen: on a panel that is built in sideways, the other way round.
     let look = &menu.document.look;
     let size = picture_of(panel, look.turn);
-    let mut painter = Painter::new(size, look);
+    let mut painter = Painter::new(size, millimetres.map(usize::from), look);
     if let Some(picture) = picture::of(menu)? {
         painter = painter.with_picture(picture, look.picture_fit);
     }
@@ -176,12 +186,7 @@ fn drawn(
     Ok((pixels, size))
 }
 
-fn written(
-    app: &App<'_>,
-    preview: &mut Preview,
-    menu: &MenuFile,
-    (file, panel): (&Path, (usize, usize)),
-) -> Outcome {
+fn written(app: &App<'_>, preview: &mut Preview, menu: &MenuFile, (file, panel): (&Path, Panel)) -> Outcome {
     let (pixels, size) = drawn(preview, menu, panel)?;
     std::fs::write(file, render::preview::png(&pixels, size)).map_err(|error| {
         Failure::Other(format!("{}: {}", file.display(), signpost_machine::os_words::words(&error)))

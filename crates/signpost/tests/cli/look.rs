@@ -166,6 +166,29 @@ fn a_terminal_that_shows_pictures_gets_the_same_one() {
     machine.fails(2, &["preview", "--picture", "--spoken"]);
 }
 
+#[test]
+fn an_entry_has_a_symbol_of_its_owners_own() {
+    let machine = machine();
+    let file = machine.path("menu.png");
+    let accent = || {
+        machine.ok(&["preview", "--png", file.to_str().unwrap()]);
+        let picture = image::open(&file).unwrap().to_rgb8();
+        picture.pixels().filter(|pixel| pixel.0 == [0x4c, 0x9a, 0x8b]).count()
+    };
+    let before = accent();
+    machine.ok(&["entry", "edit", "tidewater", "symbol=dot 12 12 12"]);
+    assert!(
+        machine.read("menu.toml").contains("symbol = [\"dot 12 12 12\"]"),
+        "{}",
+        machine.read("menu.toml")
+    );
+    assert!(accent() > before + 200, "{before}, {}", accent());
+    for (wrong, why) in [("symbol=dott", "none of: terminal, window"), ("symbol=dot 1 2", "dot X Y RADIUS")] {
+        let said = machine.fails(2, &["entry", "edit", "tidewater", wrong]);
+        assert!(said.contains(why), "{said}");
+    }
+}
+
 /// A made-up picture: from dark blue at the top to light at the bottom.
 pub fn harbour(width: u32, height: u32) -> RgbImage {
     RgbImage::from_fn(width, height, |x, y| {

@@ -13,7 +13,8 @@ fn long_menu() -> String {
     let gone = |number: usize| {
         format!(
             "\n[[entry]]\nid = \"pier-{number}\"\ntitle = \"Pier {number}, Größe Ж Ω 東\"\nstarts = \"efi\"\n\
-             program = \"uuid:4F2A-11C9/EFI/pier{number}.efi\"\n"
+             symbol = [\"line 3 20 21 20\", \"ring 12 9 {}\"]\nprogram = \"uuid:4F2A-11C9/EFI/pier{number}.efi\"\n",
+            number % 7
         )
     };
     (10..60).map(gone).collect()

@@ -1,32 +1,36 @@
-//! A pointer on real firmware: the virtual machine's tablet, which a driver of the tests' own shows it.
+//! A pointer and a small display on real firmware: the virtual machine's tablet, and a screen of seven inches, which drivers of the
+//! tests' own show it.
 
 use signpost_look::Painter;
 use signpost_menu::appearance::Appearance;
 use signpost_menu::slot::SLOT_NAMES;
-use signpost_vm::{Spec, Tablet};
+use signpost_vm::{Monitor, Spec, Tablet};
 
 use crate::harness::{TestMachine, file, lark_disk, menu};
+use crate::look::{picture_of, screen};
 use crate::menu::{GONE, LOADER, OTHER_DISK, boot_program, built, slot, with_slots};
 use crate::vm::Vm;
 
 /// What firmware leaves the screen at.
 const SCREEN: (usize, usize) = (1280, 800);
+/// How high the display says it is.
+const MILLIMETRES: usize = 90;
 /// The line of the first row: a line is free at the top of the screen, and three are the heading's.
 const FIRST: usize = 4;
 
 struct Pointed {
     vm: Vm,
+    monitor: Monitor,
     tablet: Tablet,
     painter: Painter,
-    // Held until the machine has ended.
-    _machine: TestMachine,
+    machine: TestMachine,
 }
 
 impl Pointed {
     fn new(settings: &str, entries: &[&str]) -> Self {
         let mut spec = with_slots([vec![], vec![]]);
         let files = vec![
-            file("/EFI/BOOT/BOOTX64.EFI", built("made-up-tablet-x64.efi")),
+            file("/EFI/BOOT/BOOTX64.EFI", built("made-up-devices-x64.efi")),
             file("/EFI/BOOT/SIGNPOST.EFI", boot_program()),
             file("/EFI/larkspur/lkload.efi", signpost_demo::program::Program::new("Larkspur loader").build()),
             file(&format!("/EFI/signpost/{}", SLOT_NAMES[0]), slot(1, &menu(settings, entries))),
@@ -39,10 +43,11 @@ impl Pointed {
             devices: Tablet::arguments(&socket).to_vec(),
             ..Spec::of_bench(machine.folder(), &["lark.img", "meridian.img"])
         };
-        let mut vm = Vm::start_spec(&spec);
+        let (mut vm, monitor) = Vm::with_monitor_spec(&spec, machine.folder());
         vm.wait_for("? help");
         let tablet = Tablet::connect(&socket).unwrap();
-        Self { vm, tablet, painter: Painter::new(SCREEN, &Appearance::default()), _machine: machine }
+        let painter = Painter::new(SCREEN, Some(MILLIMETRES), &Appearance::default());
+        Self { vm, monitor, tablet, painter, machine }
     }
 
     /// Points at a row of the list, by its place there.
@@ -56,6 +61,27 @@ impl Pointed {
         self.tablet.press(true).unwrap();
         self.tablet.press(false).unwrap();
     }
+}
+
+/// On a small screen letters are larger than a thirtieth of its height, so that they can be read.
+#[test]
+fn a_display_that_says_how_small_it_is_has_larger_letters_as_foretold() {
+    let entries = [LOADER, OTHER_DISK];
+    let mut pointed = Pointed::new("timeout = \"never\"", &entries);
+    let machine = &pointed.machine;
+    let text = menu("timeout = \"never\"", &entries).replace("\"firmware\"", "\"signpost\"");
+    machine.write("menu.toml", &text);
+    let (dump, picture) = (machine.path("screen.ppm"), machine.path("foretold.png"));
+    pointed.monitor.say(&format!("screendump {}", dump.display())).unwrap();
+    let foretell = |arguments: &[&str]| {
+        machine.ok(&[&["preview", "--png", picture.to_str().unwrap()], arguments].concat());
+        picture_of(&picture)
+    };
+    let real = screen(&dump);
+    assert!(real != foretell(&[]), "they would be too small");
+    let foretold = foretell(&["--millimetres", &MILLIMETRES.to_string()]);
+    let differs = real.2.iter().zip(&foretold.2).position(|(real, foretold)| real != foretold);
+    assert_eq!((real.0, real.1, differs), (foretold.0, foretold.1, None));
 }
 
 const GROUP: &str = "id = \"more\"\ntitle = \"More\"\nstarts = \"group\"";

@@ -1,5 +1,5 @@
-//! A driver for tests: firmware of the virtual machine has none for pointers, and this one shows it the tablet that its emulator
-//! has. It starts `\EFI\BOOT\SIGNPOST.EFI`, and stays as long as that runs.
+//! Drivers for tests, of what the virtual machine's firmware has none for: a tablet, which its emulator has, and a display that says
+//! how large it is. It starts `\EFI\BOOT\SIGNPOST.EFI`, and stays as long as that runs.
 #![no_std]
 #![no_main]
 
@@ -11,8 +11,10 @@ use core::arch::asm;
 use core::ffi::c_void;
 use core::ptr::NonNull;
 
+use signpost_firmware::edid::LENGTH;
 use uefi::boot::{self, EventType, LoadImageSource, ScopedProtocol, Tpl};
 use uefi::proto::BootPolicy;
+use uefi::proto::console::gop::GraphicsOutput;
 use uefi::proto::device_path::DevicePath;
 use uefi::proto::device_path::build::{DevicePathBuilder, media::FilePath};
 use uefi::proto::loaded_image::LoadedImage;
@@ -20,6 +22,7 @@ use uefi::{Event, Status, cstr16, entry, println};
 use uefi_raw::Boolean;
 use uefi_raw::protocol::console::{
     AbsolutePointerMode, AbsolutePointerModeAttributes, AbsolutePointerProtocol, AbsolutePointerState,
+    EdidDiscoveredProtocol,
 };
 
 /// The emulator's own port, its sign, and what can be asked of its tablet.
@@ -92,8 +95,38 @@ unsafe extern "efiapi" fn notify(event: Event, _: Option<NonNull<c_void>>) {
     }
 }
 
+/// What a display of 154 by 90 millimetres, seven inches, says of itself.
+fn display() -> [u8; LENGTH] {
+    let mut block = [0; LENGTH];
+    block[1..7].fill(0xff);
+    // Centimetres, and a first timing that says it to the millimetre.
+    block[21..23].copy_from_slice(&[15, 9]);
+    block[54..56].fill(1);
+    block[66..69].copy_from_slice(&[154, 90, 0]);
+    let sum = block.iter().fold(0_u8, |sum, byte| sum.wrapping_add(*byte));
+    block[LENGTH - 1] = 0_u8.wrapping_sub(sum);
+    block
+}
+
+/// Has the screen say what it is.
+fn install_display() -> uefi::Result {
+    let screen = boot::get_handle_for_protocol::<GraphicsOutput>()?;
+    let block: &'static [u8; LENGTH] = Box::leak(Box::new(display()));
+    let said =
+        Box::leak(Box::new(EdidDiscoveredProtocol { size_of_edid: LENGTH as u32, edid: block.as_ptr() }));
+    // SAFETY: the interface is the protocol's, and never goes.
+    unsafe {
+        boot::install_protocol_interface(
+            Some(screen),
+            &EdidDiscoveredProtocol::GUID,
+            (&raw const *said).cast::<c_void>(),
+        )
+    }?;
+    Ok(())
+}
+
 /// Shows the firmware the tablet.
-fn install() -> uefi::Result {
+fn install_tablet() -> uefi::Result {
     ask(COMMAND, TURN_ON);
     // What it says of itself.
     ask(DATA, 1);
@@ -148,10 +181,10 @@ fn go_on() -> uefi::Result {
 
 #[entry]
 fn main() -> Status {
-    match install().and_then(|()| go_on()) {
+    match install_tablet().and_then(|()| install_display()).and_then(|()| go_on()) {
         Ok(()) => Status::SUCCESS,
         Err(error) => {
-            println!("made-up tablet: {error}");
+            println!("made-up devices: {error}");
             error.status()
         }
     }
@@ -159,6 +192,6 @@ fn main() -> Status {
 
 #[panic_handler]
 fn panic(info: &core::panic::PanicInfo<'_>) -> ! {
-    println!("made-up tablet stopped: {info}");
+    println!("made-up devices stopped: {info}");
     loop {}
 }
