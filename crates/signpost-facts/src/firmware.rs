@@ -27,6 +27,18 @@ pub struct FirmwareFacts {
     pub starts_next: String,
     /// What our menu tried last, and why it failed.
     pub last_start: Option<String>,
+    /// Entries of our menu that were started and have not said since that they came up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unconfirmed: Vec<UnconfirmedStarts>,
+}
+
+/// Starts of an entry whose system has not said that it came up.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct UnconfirmedStarts {
+    /// The entry's id.
+    pub entry: String,
+    /// How many, in a row.
+    pub starts: u8,
 }
 
 /// A load option.

@@ -30,7 +30,7 @@ pub use cause::{Act, Cause, Cure, Effect};
 pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use finding::{Finding, Subject};
-pub use firmware::{FirmwareEntry, FirmwareFacts, Target};
+pub use firmware::{FirmwareEntry, FirmwareFacts, Target, UnconfirmedStarts};
 pub use number::{DiskNumber, DiskNumbers, OptionNumber, PartitionNumber, VolumeNumber};
 pub use programs::{
     Arguments, ArgumentsFrom, BootFile, EntryFile, Family, Hints, ImageFile, Kernel, Role, System,

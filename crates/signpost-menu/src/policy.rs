@@ -241,7 +241,8 @@ fn startable(situation: &Situation<'_>, by: ChosenBy, index: usize) -> Result<us
     }
 }
 
-/// The entry, or the first behind it in the row of fallbacks that starts by itself, and why those before do not. What somebody has asked for this one start is tried however often it was.
+/// The entry, or the first behind it in the row of fallbacks that starts by itself, and why those before do not. What somebody has
+/// asked for this one start is tried however often it was.
 fn with_fallbacks(
     situation: &Situation<'_>,
     by: ChosenBy,

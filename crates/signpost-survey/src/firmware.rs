@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_facts::{FirmwareEntry, FirmwareFacts, OptionNumber, Target};
+use signpost_facts::{FirmwareEntry, FirmwareFacts, OptionNumber, Target, UnconfirmedStarts};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::start::{Kind, Verdict, locate, volume_path};
 use signpost_place::Look;
@@ -39,6 +39,12 @@ pub(crate) fn facts(look: &Look, mut judged: Judged) -> FirmwareFacts {
         entries: numbers.into_iter().map(|number| entry(look, judged.remove(&number), number)).collect(),
         starts_next: String::new(),
         last_start: look.ours.log.clone(),
+        unconfirmed: look
+            .ours
+            .unconfirmed
+            .all()
+            .map(|(entry, starts)| UnconfirmedStarts { entry: entry.into(), starts })
+            .collect(),
     }
 }
 

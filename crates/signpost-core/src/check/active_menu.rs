@@ -330,8 +330,8 @@ fn tries_used_up(menu: &Menu<'_>, found: &mut Found) {
     let mut cause = cause(Code::TriesUsedUp, effect, subject, format!("{first}, so {then}"));
     cause.evidence = used_up.iter().skip(1).map(ToString::to_string).collect();
     cause.by_hand = Some(format!(
-        "find out why it does not come up; `signpost confirm {}` has it tried again. Where it did come up, nothing in it says so: \
-         `signpost hold --units` there does",
+        "find out why it does not come up; `signpost confirm {}` has it tried again. Where it did come up, it has to say so: \
+         `systemctl enable signpost-confirm.service` in it",
         entry.id
     ));
     found.add(cause, &[]);

@@ -15,7 +15,7 @@ use signpost_place::boot_program::{BootProgram, sha256};
 use super::boot_program::{entries, no_boot_program};
 use super::guards;
 use super::planned::{Plan, Wishes};
-use super::slots;
+use super::{slots, tries};
 use crate::bios::{self, Which};
 use crate::draft;
 use crate::history::History;
@@ -62,7 +62,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     let after = rehearse::State::with_sectors(look, &writes);
     refusals.extend(super::last_way(look, &menu.document, after));
     refusals.extend(news.refusal());
-    let mut notes = Vec::new();
+    let mut notes: Vec<String> = tries::instead(&opening, &menu.document).into_iter().collect();
     notes.extend(not_first(look, first.disk));
     if menu.document.look.picture.is_some() {
         notes.push("look.picture: with BIOS firmware the menu is shown without a picture".to_string());

@@ -22,7 +22,7 @@ use signpost_place::home::Home;
 use signpost_place::look::Room;
 
 use super::planned::{Action, EntryPlan, Plan, Wishes, ours_first, state_after, words};
-use super::{guards, leftovers, options, safe, slots};
+use super::{guards, leftovers, options, safe, slots, tries};
 use crate::draft;
 use crate::history::History;
 use crate::home;
@@ -83,6 +83,7 @@ pub(super) fn plan(
     let outcome = rehearse_state(look, state, None).outcome;
     let resolved = resolve(look, &menu.document);
     let opening = super::opening_after(&menu.document, &resolved, &after);
+    notes.extend(tries::instead(&opening, &menu.document));
     let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
     let gone = guards::default_gone(&opening).filter(|_| can_choose);
     // Where nothing but the default stands against a start, that is the reason given.

@@ -4,6 +4,7 @@
 use signpost_facts::System;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::Host;
+use signpost_menu::policy::Opening;
 use signpost_place::Look;
 
 use crate::resolve::resolve;
@@ -12,6 +13,11 @@ use crate::ways::started_by;
 /// The unit that says it, and what wants it where it is turned on.
 const UNIT: &str = "signpost-confirm.service";
 const WANTED: &str = "/etc/systemd/system/multi-user.target.wants";
+
+/// That a fallback starts, and why; where nothing starts by itself, the guards say so.
+pub(super) fn instead(opening: &Opening, document: &MenuDocument) -> Option<String> {
+    opening.note(document).filter(|_| opening.reason.is_none())
+}
 
 /// A note for each entry whose system has nothing turned on that says that it came up.
 pub(super) fn notes(look: &Look, document: &MenuDocument) -> Vec<String> {
@@ -24,9 +30,10 @@ pub(super) fn notes(look: &Look, document: &MenuDocument) -> Vec<String> {
     }
     let resolved = resolve(look, document);
     let tried = resolved.iter().filter(|resolved| resolved.entry.tries.is_some());
+    // What cannot start counts nothing.
     let silent = tried.filter(|resolved| {
-        let target = resolved.target.as_ref().ok();
-        !target.is_some_and(|target| started_by(look, target).iter().any(|system| says_so(look, system)))
+        let target = resolved.target.as_ref();
+        target.is_ok_and(|target| !started_by(look, target).iter().any(|system| says_so(look, system)))
     });
     let note = |resolved: &crate::resolve::ResolvedEntry<'_>| {
         format!(

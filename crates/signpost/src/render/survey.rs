@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use serde::Serialize;
 use signpost_facts::number::joined;
 use signpost_facts::way::Through;
-use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System};
+use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System, UnconfirmedStarts};
 use signpost_firmware::bios::code::SectorCode;
 use signpost_survey::Changes;
 
@@ -187,6 +187,11 @@ pub fn start(survey: &Survey) -> String {
         let line = survey.machine.command_line.as_ref().filter(|_| !survey.machine.is_rescue);
         lines.extend(line.map(|line| ("Arguments", line.clone())));
     }
+    let unconfirmed = firmware.unconfirmed.iter().map(|UnconfirmedStarts { entry, starts }| {
+        let times = if *starts == 1 { "once".to_string() } else { format!("{starts} times") };
+        ("Unconfirmed", format!("{entry} was started {times}, and has not said that it came up"))
+    });
+    lines.extend(unconfirmed);
     lines.push(("Next start", firmware.starts_next.clone()));
     let named = |(name, text): &(&str, String)| {
         let lines = super::width::wrapped(text, NAME);

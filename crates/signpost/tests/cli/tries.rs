@@ -12,7 +12,9 @@ use signpost_menu::state::{self, State};
 
 use crate::bios_menu::{apply as put_lathe, lathe_bench};
 use crate::check::causes;
-use crate::harness::{LARK, MERIDIAN, TestMachine, file, flat, lark_disk, lark_files, menu, small};
+use crate::harness::{
+    LARK, MERIDIAN, TestMachine, file, flat, lark_disk, lark_files, menu, result_of, small,
+};
 
 fn tried() -> String {
     format!("{LARK}\ntries = 2\nfallback = \"meridian\"")
@@ -76,6 +78,14 @@ fn a_system_that_does_not_come_up_is_left_for_its_fallback_until_it_is_to_be_tri
         "{said}"
     );
     assert_eq!(causes(&machine), [("tries-used-up".to_string(), "starts-other".to_string())]);
+    let said = flat(&machine.run(&["survey"]).stdout);
+    assert!(
+        said.contains("Unconfirmed lark was started 2 times, and has not said that it came up"),
+        "{said}"
+    );
+    let survey = machine.run(&["--json", "survey"]);
+    let counted = result_of(&survey.stdout)["firmware"]["unconfirmed"][0].clone();
+    assert_eq!(counted, serde_json::json!({"entry": "lark", "starts": 2}));
     // What holds the menu leaves it alone: it is as it was applied.
     machine.ok(&["hold", "--check"]);
 
@@ -88,7 +98,7 @@ fn a_system_that_does_not_come_up_is_left_for_its_fallback_until_it_is_to_be_tri
     assert!(machine.fails(2, &["confirm", "larkk"]).contains("did you mean lark?"));
     assert_eq!(machine.json(&["history"]), records, "a count is no step that could be undone");
     // What the menu that was removed counted goes with it.
-    machine.ok(&["apply", "--remove", "--yes"]);
+    machine.ok(&["apply", "--remove", "--yes", "--despite", "last-way"]);
     assert!(machine.variables().get(&OurVariables::name(ours::TRIES)).is_none());
 }
 
@@ -124,7 +134,9 @@ fn a_fallback_serves_where_the_default_cannot_start_and_is_not_removed_from_unde
         "last-way",
         "program=uuid:0a0a-0001/EFI/gone.efi",
     ]);
-    apply(&machine);
+    let said = apply(&machine);
+    assert!(said.contains("Larkspur cannot start: d1p1 has no file"), "{said}");
+    assert!(said.contains("Meridian starts instead"), "{said}");
     assert_eq!(outcome(&machine), "Meridian, from d2p1:/EFI/meridian/start.efi");
     let why = machine.fails(2, &["entry", "remove", "meridian"]);
     assert!(why.contains("meridian is the fallback of lark"), "{why}");
