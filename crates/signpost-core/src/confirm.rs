@@ -1,4 +1,4 @@
-//! That a system came up, for a menu that counts starts: what the boot program counted is taken back.
+//! That a system came up, for a menu that counts starts: what the boot program counted is cleared.
 
 use serde::Serialize;
 use signpost_facts::change::{Change, Write};
@@ -19,7 +19,7 @@ use crate::rehearse::menu::in_slots;
 /// What confirming a start would do.
 #[derive(Clone, Debug, Serialize)]
 pub struct Confirmation {
-    /// The entry whose starts are taken back.
+    /// The entry whose starts are cleared.
     pub entry: Option<String>,
     /// How often it was started since it came up last.
     pub starts: u8,
@@ -35,7 +35,7 @@ impl Confirmation {
     }
 }
 
-/// Plans to take back what was counted of an entry; where none is named, of the one that the running system was started by.
+/// Plans to clear what was counted of an entry; where none is named, of the one that the running system was started by.
 ///
 /// # Errors
 /// Where the active menu has no entry of this name, or the machine's variables cannot be read.

@@ -1,4 +1,4 @@
-//! How often entries were started without coming up: what the boot program counts, and the system that came up takes back.
+//! How often entries were started without coming up: what the boot program counts, and the system that came up clears.
 
 use alloc::format;
 use alloc::string::{String, ToString};

@@ -32,7 +32,7 @@ pub struct PreviewArgs {
     #[arg(long, value_name = "WIDTHxHEIGHT", value_parser = size)]
     size: Option<(usize, usize)>,
     /// How high the screen is, in millimetres, as its display tells firmware: on small ones letters are larger
-    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u16).range(1..))]
+    #[arg(long, value_name = "NUMBER", hide_short_help = true, value_parser = clap::value_parser!(u16).range(1..))]
     millimetres: Option<u16>,
     /// Write a picture of the screen to this file
     #[arg(long, value_name = "FILE")]
