@@ -2,18 +2,19 @@
 //! system's update makes of them.
 
 mod log;
+mod picture;
 
 use std::path::Path;
 
 pub use log::{Correction, Log, MAX_SAME};
+use picture::picture_on;
+pub(crate) use picture::{Lost, lost_picture};
 use serde::{Deserialize, Serialize};
 use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_order;
-use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::document::Host;
-use signpost_menu::parse_leniently;
 use signpost_menu::place::{Place, VolumeRef};
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 use signpost_place::Look;
@@ -321,41 +322,6 @@ fn in_sectors(look: &Look, plan: Plan, (now, mut left): (Outcome, Vec<String>)) 
 /// time-out anew at every start.
 fn is_held(write: &Write) -> bool {
     write.after.is_some() && write.variable_name().boot_option_number().is_some()
-}
-
-/// A picture that does not stand on the home volume as it was applied.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Lost {
-    /// It can be written again.
-    There(Vec<u8>),
-    /// The menu file names another by now, or none that can be read.
-    Gone,
-}
-
-impl Lost {
-    fn bytes(self) -> Option<Vec<u8>> {
-        match self {
-            Self::There(bytes) => Some(bytes),
-            Self::Gone => None,
-        }
-    }
-}
-
-/// The picture that was applied, where it is gone from the home volume or damaged there.
-pub(crate) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
-    let applied = held.picture.as_ref()?;
-    let home = look.resolve(&VolumeRef::parse(held.home.as_deref()?).ok()?).ok()?;
-    let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;
-    if picture_on(look, home).is_some_and(|bytes| is_it(&bytes)) {
-        return None;
-    }
-    let name = parse_leniently(&held.menu).0.and_then(|document| document.look.picture);
-    let again = name.and_then(|name| (material.picture)(&name)).filter(is_it);
-    Some(again.map_or(Lost::Gone, Lost::There))
-}
-
-fn picture_on(look: &Look, volume: usize) -> Option<Vec<u8>> {
-    look.reader(volume)?.read(PICTURE_PATH, signpost_place::home::MAX_FILE).ok()
 }
 
 /// The boot program that was applied: from the home volume, else the installed one, where it is the very same.

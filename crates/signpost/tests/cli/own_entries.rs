@@ -1,10 +1,13 @@
 //! The firmware's own entries: listed, ordered, made, removed, tidied, held.
 
 use signpost_demo::{BenchSpec, StoreKind};
+use signpost_facts::ours::OurVariables;
 use signpost_firmware::boot_variables::{boot_option, boot_order};
 use signpost_firmware::device_path::{DevicePath, HardDrive, Node, PartitionSignature};
 use signpost_firmware::load_option::{LoadOption, LoadOptionAttributes};
+use signpost_firmware::store::kernel_file;
 use signpost_firmware::{Guid, guid};
+use signpost_menu::ours;
 
 use crate::harness::{
     LARK, MERIDIAN, MERIDIAN_ESP, TestMachine, lark_disk, lark_files, menu, meridian_disk, meridian_files,
@@ -285,6 +288,9 @@ fn units_run_hold_at_each_start_and_after_updates() {
     assert!(
         read("signpost-confirm.service").contains(&format!("ExecStart={program} --color never confirm\n"))
     );
+    // It starts nothing where nothing was counted.
+    let counted = kernel_file::file_name(&OurVariables::name(ours::TRIES));
+    assert!(read("signpost-confirm.service").contains(&format!("=|/sys/firmware/efi/efivars/{counted}\n")));
     assert!(read("signpost-hold.path").contains("PathChanged=/boot\n"));
     assert!(read("signpost-hold.timer").contains("OnUnitActiveSec=1d\n"));
     // What somebody has made of them stays, and is named.

@@ -1,0 +1,45 @@
+//! The picture behind the menu, as it was applied.
+
+use signpost_menu::appearance::PICTURE_PATH;
+use signpost_menu::parse_leniently;
+use signpost_menu::place::VolumeRef;
+use signpost_place::Look;
+use signpost_place::boot_program::sha256;
+
+use super::{Held, Material};
+
+/// A picture that does not stand on the home volume as it was applied.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Lost {
+    /// It can be written again.
+    There(Vec<u8>),
+    /// The menu file names another by now, or none that can be read.
+    Gone,
+}
+
+impl Lost {
+    pub(super) fn bytes(self) -> Option<Vec<u8>> {
+        match self {
+            Self::There(bytes) => Some(bytes),
+            Self::Gone => None,
+        }
+    }
+}
+
+/// The picture that was applied, where it is gone from the home volume or damaged there.
+pub(crate) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
+    let applied = held.picture.as_ref()?;
+    let home = look.resolve(&VolumeRef::parse(held.home.as_deref()?).ok()?).ok()?;
+    let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;
+    if picture_on(look, home).is_some_and(|bytes| is_it(&bytes)) {
+        return None;
+    }
+    let name = parse_leniently(&held.menu).0.and_then(|document| document.look.picture);
+    let again = name.and_then(|name| (material.picture)(&name)).filter(is_it);
+    Some(again.map_or(Lost::Gone, Lost::There))
+}
+
+/// What stands there.
+pub(super) fn picture_on(look: &Look, volume: usize) -> Option<Vec<u8>> {
+    look.reader(volume)?.read(PICTURE_PATH, signpost_place::home::MAX_FILE).ok()
+}
