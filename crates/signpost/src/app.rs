@@ -252,6 +252,11 @@ impl<'a> App<'a> {
         self.global.quiet
     }
 
+    /// Whether somebody sees a plan and is asked before it is carried out.
+    pub fn asks(&self) -> bool {
+        !self.global.yes
+    }
+
     /// Asks before something is written. What is asked about goes to standard error, so that a JSON
     /// document on standard output stays one.
     pub fn confirm(&self, what: impl FnOnce() -> String, question: &str) -> Result<(), Failure> {

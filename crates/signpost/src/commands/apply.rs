@@ -79,6 +79,6 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
     }
     let (record, outcome) = (put.record, plan.outcome.clone());
     let applied = Applied { record, plan: &plan, outcome };
-    app.report(&applied, || render::plan::applied((&plan, aim), record, &applied.outcome));
+    app.report(&applied, || render::plan::applied((&plan, aim), record, &applied.outcome, app.asks()));
     Ok(Exit::Done)
 }

@@ -75,7 +75,8 @@ fn entries(plan: &Plan) -> String {
     format!("{}\n{}\n", style::heading("Entries"), table.text())
 }
 
-pub fn applied((plan, aim): (&Plan, Aim), record: Option<u32>, then: &Outcome) -> String {
+/// What was done; with the plan's notes, where nobody has read them before.
+pub fn applied((plan, aim): (&Plan, Aim), record: Option<u32>, then: &Outcome, is_read: bool) -> String {
     let Some(record) = record else {
         let reached = style::sentence(aim.reached());
         // A menu's notes were read when it was applied.
@@ -91,7 +92,9 @@ pub fn applied((plan, aim): (&Plan, Aim), record: Option<u32>, then: &Outcome) -
         Aim::Menu => "Applied",
         Aim::Removal => "Removed",
     };
+    let unread = if is_read { String::new() } else { notes(&plan.notes) };
     text + &format!("\n{done}: {count}, read back; record {record} of the history.\n")
+        + &unread
         + &outcome("Next start", then)
 }
 

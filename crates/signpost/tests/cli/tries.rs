@@ -36,12 +36,17 @@ fn with_root(more: Vec<(String, Vec<u8>)>) -> TestMachine {
     machine
 }
 
-/// Makes the menu active; what the plan said.
+/// Makes the menu active; what was said of it, the same before and after.
 fn apply(machine: &TestMachine) -> String {
     let program = machine.path("program.efi").display().to_string();
-    let plan = machine.ok(&["plan", "--boot-program", &program]);
-    machine.ok(&["apply", "--yes", "--boot-program", &program]);
-    flat(&plan)
+    let notes = |said: String| -> String {
+        let (_, notes) = said.split_once("note:").unwrap_or_default();
+        flat(notes.split("\n\n").next().unwrap_or_default())
+    };
+    let planned = notes(machine.ok(&["plan", "--boot-program", &program]));
+    let said = notes(machine.ok(&["apply", "--yes", "--boot-program", &program]));
+    assert!(said.starts_with(&planned), "{said}");
+    planned
 }
 
 /// What the boot program remembers after so many starts.
