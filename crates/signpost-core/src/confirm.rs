@@ -80,12 +80,13 @@ fn named(look: &Look, name: &str) -> Result<String> {
 }
 
 /// Whether the menu started what runs, as far as the firmware says by what it started: our boot program, or the entry that the
-/// menu had it start next. Without its word, what was started last is what runs.
+/// menu had it start next. Without its word, or where that entry is gone by now, what was started last is what runs.
 fn is_from_the_menu(look: &Look, last: &str) -> bool {
     let Some(current) = look.boot.current else { return true };
     let entry = look.survey.firmware.entries.iter().find(|entry| entry.number() == current);
-    let target = entry.and_then(|entry| entry.target.as_ref());
-    let file = target.and_then(|target| look.survey.boot_file(target.volume.index(), &target.file));
+    let Some(entry) = entry else { return true };
+    let file =
+        entry.target.as_ref().and_then(|target| look.survey.boot_file(target.volume.index(), &target.file));
     if file.is_some_and(|file| look.survey.boot_files[file].is_ours()) {
         return true;
     }

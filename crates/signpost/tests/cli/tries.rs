@@ -121,6 +121,10 @@ fn the_running_system_confirms_its_own_start_and_no_others() {
     started_by(&machine, 1);
     assert!(machine.ok(&["confirm"]).contains("the running system was not started by the menu"));
     started_by(&machine, machine.boot().order[0]);
+    let planned = machine.json(&["confirm", "--dry-run"]);
+    assert_eq!((&planned["entry"], &planned["starts"]), (&"lark".into(), &1.into()));
+    // The firmware has numbered its entries anew since.
+    started_by(&machine, 0x77);
     assert_eq!(machine.ok(&["confirm"]), "lark has come up.\n");
     let left = machine.variables();
     let left = left.get(&OurVariables::name(ours::TRIES)).unwrap();
