@@ -234,6 +234,7 @@ pub fn check(case: &Case<'_>) -> Check {
     }
     if case.look.survey.machine.firmware == FirmwareKind::Bios {
         bios_menu::find(&seen, &mut found);
+        active_menu::find_in_sectors(&seen, &mut found);
         bios::find(&seen, &mut found);
     }
     let left = found.take(&case.look.survey.findings);

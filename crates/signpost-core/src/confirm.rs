@@ -9,12 +9,10 @@ use signpost_menu::ours;
 use signpost_menu::resolve::{StartTarget, resolve_entry};
 use signpost_menu::tries::Unconfirmed;
 use signpost_place::Look;
-use signpost_place::hardware::SurveyedHardware;
 
 use crate::bios;
 use crate::edit::find;
-use crate::rehearse::active_menu;
-use crate::rehearse::menu::in_slots;
+use crate::rehearse::active_document;
 
 /// What confirming a start would do.
 #[derive(Clone, Debug, Serialize)]
@@ -67,14 +65,8 @@ fn named(look: &Look, name: &str) -> Result<String> {
     if look.ours.unconfirmed.of(name) > 0 {
         return Ok(name.into());
     }
-    let document = match look.survey.machine.firmware {
-        FirmwareKind::Bios => {
-            let sectors = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
-            sectors.and_then(|sectors| in_slots(look, &sectors.slots(), None))
-        }
-        _ => active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document),
-    };
-    let document = document.ok_or_else(|| Error::WrongUse("no menu of ours is active".into()))?;
+    let document =
+        active_document(look).ok_or_else(|| Error::WrongUse("no menu of ours is active".into()))?;
     let index = find(&document, name)?;
     Ok(document.entries.get(index).map(|entry| entry.id.to_string()).unwrap_or_default())
 }
@@ -90,8 +82,8 @@ fn is_from_the_menu(look: &Look, last: &str) -> bool {
     if file.is_some_and(|file| look.survey.boot_files[file].is_ours()) {
         return true;
     }
-    let active = active_menu(look, &look.boot, &SurveyedHardware::new(look));
-    let started = active.as_ref().and_then(|(_, document)| Some((document, document.entry(last)?)));
+    let active = active_document(look);
+    let started = active.as_ref().and_then(|document| Some((document, document.entry(last)?)));
     started.is_some_and(|(document, entry)| {
         matches!(resolve_entry(look, document, entry).target, Ok(StartTarget::FirmwareEntry { number, .. }) if number == current)
     })

@@ -7,8 +7,7 @@ mod picture;
 use std::path::Path;
 
 pub use log::{Correction, Log, MAX_SAME};
-use picture::picture_on;
-pub(crate) use picture::{Lost, lost_picture};
+use picture::{Lost, lost_picture, picture_on};
 use serde::{Deserialize, Serialize};
 use signpost_facts::change::{Change, SectorWrite, Write};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
@@ -79,6 +78,9 @@ pub struct HoldPlan {
     pub writes: Vec<Change>,
     /// What is different, and is left as it is.
     pub left: Vec<String>,
+    /// Whether the picture behind the menu is among that.
+    #[serde(skip)]
+    pub(crate) lacks_picture: bool,
     /// What stands against it.
     pub refusals: Vec<Refusal>,
     /// What would start without it.
@@ -194,6 +196,7 @@ pub fn hold(
     let nothing = |why: &str| HoldPlan {
         writes: Vec::new(),
         left: vec![why.to_string()],
+        lacks_picture: false,
         refusals: Vec::new(),
         found: now.text.clone(),
         outcome: now.clone(),
@@ -227,7 +230,8 @@ pub fn hold(
     let mut left = Vec::new();
     let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
     let picture = lost_picture(look, held, material);
-    if picture == Some(Lost::Gone) {
+    let lacks_picture = picture == Some(Lost::Gone);
+    if lacks_picture {
         left.push(
             "the picture behind the menu is gone or damaged, and the one that was applied is not to be had: `signpost apply` \
              writes the menu file's"
@@ -288,7 +292,7 @@ pub fn hold(
     let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     refusals.extend(safe::refusals(look, &writes));
-    Ok(HoldPlan { writes, left, refusals, found: now.text, outcome })
+    Ok(HoldPlan { writes, left, lacks_picture, refusals, found: now.text, outcome })
 }
 
 /// What is held among the sectors of a disk: code, copies and slots, but for a menu that was changed at boot. Which partition is active
@@ -315,7 +319,7 @@ fn in_sectors(look: &Look, plan: Plan, (now, mut left): (Outcome, Vec<String>)) 
     }
     refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::GapInUse));
     let writes = writes.into_iter().map(Change::Sectors).collect();
-    HoldPlan { writes, left, refusals, found: now.text, outcome }
+    HoldPlan { writes, left, lacks_picture: false, refusals, found: now.text, outcome }
 }
 
 /// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the

@@ -10,14 +10,12 @@ use signpost_menu::policy::MENU;
 use signpost_menu::resolve::{StartTarget, resolve_entry};
 use signpost_menu::{MenuDocument, ours};
 use signpost_place::Look;
-use signpost_place::hardware::SurveyedHardware;
 
 use crate::bios;
 use crate::edit::find;
 use crate::history::History;
 use crate::plan::state_after;
-use crate::rehearse::menu::in_slots;
-use crate::rehearse::{Outcome, active_menu, rehearse_state};
+use crate::rehearse::{Outcome, active_document, rehearse_state};
 
 /// What would send the next start somewhere.
 #[derive(Clone, Debug, Serialize)]
@@ -45,7 +43,7 @@ pub fn once(
         return in_sectors(look, target);
     }
     let contents = look.contents()?;
-    let active = active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document);
+    let active = active_document(look);
     let mut notes = Vec::new();
     let writes = match (target, &active, file) {
         (None, _, _) => taken_back(look, contents, active.is_some()),
@@ -76,8 +74,7 @@ pub fn once(
 
 /// The same where the menu lies among the sectors of a disk, and what is remembered beside it.
 fn in_sectors(look: &Look, target: Option<&str>) -> Result<Once> {
-    let sectors = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
-    let Some(document) = sectors.and_then(|sectors| in_slots(look, &sectors.slots(), None)) else {
+    let Some(document) = active_document(look) else {
         return Err(Error::WrongUse(
             "no menu of ours is active, and BIOS firmware keeps nothing for one start; `signpost sector active PARTITION` \
              changes what starts until that is changed again, and `signpost undo` undoes it"

@@ -69,6 +69,15 @@ pub(crate) fn active_menu(
     Some((volume, menu::active(look, hardware, volume)?))
 }
 
+/// The menu of ours that is active, by what this firmware goes to.
+pub(crate) fn active_document(look: &Look) -> Option<MenuDocument> {
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        let sectors = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref())?;
+        return menu::in_slots(look, &sectors.slots(), None);
+    }
+    active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document)
+}
+
 /// Whether an entry of our menu starts something, once it is chosen.
 pub(crate) fn entry_starts(
     look: &Look,

@@ -15,6 +15,7 @@ use super::twins::{loader_lost, systems_of_lost};
 use super::{Found, Seen, cause, ids};
 use crate::draft::{self, Wishes};
 use crate::menu_file::MenuFile;
+use crate::rehearse::active_document;
 use crate::resolve::{opening, resolve};
 use crate::ways::{self, Reach};
 
@@ -36,6 +37,14 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     default_gone(seen, &menu, found);
     tries_used_up(&menu, found);
     never_shown(document, found);
+}
+
+/// With BIOS firmware: what of the menu among the sectors of a disk its own checks leave to this one.
+pub(super) fn find_in_sectors(seen: &Seen<'_>, found: &mut Found) {
+    let Some(document) = active_document(seen.look) else { return };
+    let resolved = resolve(seen.look, &document);
+    let opening = opening(seen.look, &document, &resolved);
+    tries_used_up(&Menu { resolved: &resolved, opening: &opening, redrafted: OnceCell::new() }, found);
 }
 
 /// The active menu, settled on the machine.

@@ -11,7 +11,7 @@ use signpost_place::{Look, home};
 
 use super::{Found, Seen, behind_table, cause, ids};
 use crate::history::Action;
-use crate::hold::{Held, Lost, has_lost_its_program, hold, lost_picture};
+use crate::hold::{Held, has_lost_its_program, hold};
 use crate::menu_file::MenuFile;
 use crate::plan::{Wishes, plan, state_after};
 use crate::rehearse::State;
@@ -126,15 +126,15 @@ fn brought_back(seen: &Seen<'_>, writes: &[Change]) -> Vec<String> {
     ids(&ways::lost_by(look, after.state(&files), State::of(look)))
 }
 
-/// The menu stands without its picture.
-fn picture_lost(seen: &Seen<'_>, held: &Held, found: &mut Found) {
-    let Some(lost) = lost_picture(seen.look, held, seen.case.material()) else { return };
+/// The menu stands without its picture, which can be written again or not.
+fn picture_lost(held: &Held, can_be_written: bool, found: &mut Found) {
     let place = format!("{}{PICTURE_PATH}", held.home().unwrap_or_default());
     let message = format!("the picture behind the menu is gone or damaged: {place}");
     let mut gone = cause(Code::PictureGone, Effect::Untidy, None, message);
-    match lost {
-        Lost::There(_) => gone.cures.push(hold_cure("write the picture again")),
-        Lost::Gone => gone.by_hand = Some("`signpost apply` writes the one that the menu file names".into()),
+    if can_be_written {
+        gone.cures.push(hold_cure("write the picture again"));
+    } else {
+        gone.by_hand = Some("`signpost apply` writes the one that the menu file names".into());
     }
     found.add(gone, &[]);
 }
@@ -154,8 +154,11 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
     let back = brought_back(seen, &plan.writes);
-    picture_lost(seen, held, found);
-    let is_picture = |write: &&FileWrite| write.path == PICTURE_PATH;
+    let is_picture = |write: &FileWrite| write.path == PICTURE_PATH;
+    let can_be_written = files.iter().any(|write| is_picture(write));
+    if can_be_written || plan.lacks_picture {
+        picture_lost(held, can_be_written, found);
+    }
     if let Some(write) = files.iter().find(|write| !is_slot(write) && !is_picture(write)) {
         let state = if write.before.is_some() { "is damaged" } else { "is gone" };
         let message = format!("the boot program {state}: {}{}", write.volume, write.path);

@@ -10,7 +10,7 @@ use super::{Held, Material};
 
 /// A picture that does not stand on the home volume as it was applied.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Lost {
+pub(super) enum Lost {
     /// It can be written again.
     There(Vec<u8>),
     /// The menu file names another by now, or none that can be read.
@@ -27,7 +27,7 @@ impl Lost {
 }
 
 /// The picture that was applied, where it is gone from the home volume or damaged there.
-pub(crate) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
+pub(super) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
     let applied = held.picture.as_ref()?;
     let home = look.resolve(&VolumeRef::parse(held.home.as_deref()?).ok()?).ok()?;
     let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;

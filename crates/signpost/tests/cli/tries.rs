@@ -182,6 +182,9 @@ fn with_bios_firmware_the_count_stands_beside_the_menu() {
     image[at..at + SECTOR].copy_from_slice(&counted.encode().unwrap());
     std::fs::write(&disk, image).unwrap();
     assert!(outcome(&machine).as_str().unwrap().starts_with("The first"));
+    let found = result_of(&machine.run(&["--json", "check"]).stdout)["causes"].clone();
+    let used_up = found.as_array().unwrap().iter().find(|cause| cause["code"] == "tries-used-up");
+    assert_eq!(used_up.unwrap()["effect"], "starts-other", "{found}");
     assert_eq!(machine.ok(&["confirm"]), "two has come up.\n");
     assert!(outcome(&machine).as_str().unwrap().starts_with("The second"));
     let [first, second] = sectors();
