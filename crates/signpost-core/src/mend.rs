@@ -1,6 +1,6 @@
 //! Mending: the cures of causes made into one plan, which goes through the one way in which a machine is changed.
 
-mod work;
+mod acts;
 
 use serde::Serialize;
 use signpost_facts::cause::{Act, Cause, Cure};
@@ -12,7 +12,7 @@ use crate::menu_file::MenuFile;
 use crate::plan::{Plan, guards, safe, state_after};
 use crate::rehearse::{Outcome, State, rehearse, rehearse_state};
 use crate::ways;
-use work::Work;
+use acts::Work;
 
 /// What would be mended.
 #[derive(Clone, Debug, Serialize)]
