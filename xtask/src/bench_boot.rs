@@ -167,6 +167,7 @@ fn slot(menu: &str) -> Result<Vec<u8>> {
         writer: Writer::Desk,
         machine: String::new(),
         disks: DiskNumbers::default(),
+        homes: Vec::new(),
         text: menu.into(),
     };
     slot.encode().ok_or_else(|| "the menu does not fit a slot".into())

@@ -4,7 +4,7 @@ use alloc::string::String;
 
 use signpost_menu::appearance::Appearance;
 use signpost_menu::resolve::StartTarget;
-use signpost_menu::slot::{Slot, SlotFault};
+use signpost_menu::slot::Slots;
 use signpost_place::serve::Drivers;
 
 use crate::console::{self, Console};
@@ -70,8 +70,10 @@ impl Drivers for Firmware {
         }
     }
 
-    fn slots(&self, _: &Machine) -> Result<[Result<Slot, SlotFault>; 2], String> {
-        Ok(self.home.as_ref().ok_or("the disk this program came from is not found")?.slots())
+    fn slots(&self, machine: &Machine, home: usize) -> Result<Slots, String> {
+        let drive = machine.disk(home).and_then(machine::drive_of);
+        let home = drive.and_then(|drive| Home::of(drive.number, &drive.sector(0)?));
+        Ok(home.ok_or("nothing of ours is behind its first sector")?.slots())
     }
 
     fn write_slot(&mut self, index: usize, bytes: &[u8]) -> Result<(), String> {

@@ -4,7 +4,7 @@ use alloc::string::String;
 
 use signpost_menu::appearance::Appearance;
 use signpost_menu::resolve::StartTarget;
-use signpost_menu::slot::{Slot, SlotFault};
+use signpost_menu::slot::Slots;
 use signpost_place::serve::Drivers;
 use signpost_place::slots;
 use uefi::proto::loaded_image::LoadedImage;
@@ -75,8 +75,7 @@ impl Drivers for Firmware {
         variables::remove(name);
     }
 
-    fn slots(&self, machine: &Machine) -> Result<[Result<Slot, SlotFault>; 2], String> {
-        let home = machine.home.ok_or("the volume this program came from is not found")?;
+    fn slots(&self, machine: &Machine, home: usize) -> Result<Slots, String> {
         machine.file_system(home).map(slots::read)
     }
 

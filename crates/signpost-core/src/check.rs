@@ -7,6 +7,7 @@ mod behind_table;
 mod bios;
 mod bios_menu;
 mod entries;
+mod homes;
 mod machine;
 mod rest;
 mod systems;

@@ -14,7 +14,7 @@ use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
-use signpost_menu::place::{Place, VolumeRef};
+use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 use signpost_place::Look;
 use signpost_place::boot_program::{BootProgram, sha256};
@@ -43,7 +43,10 @@ pub struct Held {
     ours: Vec<HeldEntry>,
     /// The home volume, where the boot program shows the menu.
     home: Option<String>,
-    /// The boot program's path on it.
+    /// That of the second one, where the menu was put on two.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    second_home: Option<String>,
+    /// The boot program's path on them.
     boot_program: Option<String>,
     /// SHA-256 of the picture behind the menu, as it stood on the home volume.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -91,13 +94,11 @@ pub struct HoldPlan {
 
 impl Held {
     /// What a plan makes active; `record` is its number in the history.
-    pub fn of(look: &Look, menu: &MenuFile, plan: &Plan, wishes: &Wishes, history: &History) -> Result<Self> {
+    pub fn of(look: &Look, menu: &MenuFile, plan: &Plan, wishes: &Wishes, history: &History) -> Self {
         let record = history.last_applied().map(|record| record.serial);
         let entry = |entry: &str, number: &OptionNumber| HeldEntry { entry: entry.into(), number: *number };
         let ours: Vec<HeldEntry> = match menu.document.settings.host {
-            Host::Signpost => {
-                plan.order_after.first().map(|number| entry(plan::MENU_ID, number)).into_iter().collect()
-            }
+            Host::Signpost => plan.kept.options.iter().map(|number| entry(plan::MENU_ID, number)).collect(),
             Host::Firmware => {
                 let of = |number: &OptionNumber| {
                     plan.entries.iter().find(|entry| entry.number.as_ref() == Some(number))
@@ -108,24 +109,21 @@ impl Held {
         };
         let is_shown_by_us = menu.document.settings.host == Host::Signpost;
         let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
-        let home = if is_shown_by_us && !is_bios {
-            Some(signpost_place::home::choose(look, wishes.home.as_deref())?.volume)
-        } else {
-            None
-        };
+        let [home, second_home] = [0, 1].map(|index| plan.kept.homes.get(index).cloned());
         let has_picture = menu.document.look.picture.is_some();
-        let picture = home.filter(|_| has_picture).and_then(|home| picture_on(look, home));
-        Ok(Self {
+        let picture = plan.kept.homes.iter().filter(|_| has_picture).find_map(|home| picture_on(look, home));
+        Self {
             format: FORMAT,
             record,
             menu: menu.text.clone(),
             ours,
-            home: home.map(|home| look.stable_name(home).map(|name| name.to_string())).transpose()?,
+            home,
+            second_home,
             boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).and_then(|program| {
                 if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path()) }
             }),
             picture: picture.as_deref().map(sha256),
-        })
+        }
     }
 
     /// The menu file's text that was applied.
@@ -136,6 +134,18 @@ impl Held {
     /// A name of the home volume, where the boot program shows the menu.
     pub fn home(&self) -> Option<&str> {
         self.home.as_deref()
+    }
+
+    /// The home volume, where it is out of reach and so is every other one.
+    pub(crate) fn out_of_reach(&self, look: &Look) -> Option<VolumeRef> {
+        let all: Option<Vec<VolumeRef>> =
+            self.homes().map(|home| ways::home_out_of_reach(look, Some(home))).collect();
+        all?.into_iter().next()
+    }
+
+    /// Names of all home volumes.
+    pub fn homes(&self) -> impl Iterator<Item = &str> {
+        self.home.iter().chain(&self.second_home).map(String::as_str)
     }
 
     /// The boot program's path on it.
@@ -221,7 +231,7 @@ pub fn hold(
             None => nothing("no menu is active, so there is nothing to hold"),
         });
     };
-    if let Some(home) = ways::home_out_of_reach(look, held.home.as_deref()) {
+    if let Some(home) = held.out_of_reach(look) {
         return Ok(nothing(&format!(
             "{home}, where the menu was applied, is not attached or cannot be read: hold leaves all as it is"
         )));
@@ -239,7 +249,9 @@ pub fn hold(
         );
     }
     let wishes = Wishes {
-        home: held.home.clone(),
+        home: held.home.clone().filter(|_| held.second_home.is_none()),
+        second_home: None,
+        stays: true,
         boot_program: boot_program(look, held, material.program),
         picture: picture.and_then(Lost::bytes),
     };
@@ -250,6 +262,7 @@ pub fn hold(
         ));
     }
     let plan = plan::plan(look, &menu, history, &wishes)?;
+    left.extend(plan.kept.out_of_step.clone());
     // What hold does not write, it says: a default that does not start, a system without a way.
     let told = [Code::DefaultGone, Code::LastWay, Code::SecureBootRefuses, Code::NothingStarts];
     let told = plan.refusals.iter().filter(|refusal| told.contains(&refusal.code));
@@ -334,14 +347,16 @@ fn boot_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> Opt
     if look.survey.machine.firmware == FirmwareKind::Bios {
         return packaged.filter(|program| plan::bios_menu::name_of(program).as_ref() == Some(path)).cloned();
     }
-    let on_home = || {
-        let place = Place::parse(&format!("{}{path}", held.home.as_ref()?)).ok()?;
-        let bytes =
-            look.reader(look.resolve(&place.volume).ok()?)?.read(path, signpost_place::home::MAX_FILE);
+    let on_home = |home: &str| {
+        let volume = look.resolve(&VolumeRef::parse(home).ok()?).ok()?;
+        let bytes = look.reader(volume)?.read(path, signpost_place::home::MAX_FILE);
         bytes.ok().map(BootProgram::new)
     };
     let is_it = |program: &BootProgram| program.path() == *path;
-    on_home().filter(is_it).or_else(|| packaged.filter(|program| is_it(program)).cloned())
+    held.homes()
+        .filter_map(on_home)
+        .find(is_it)
+        .or_else(|| packaged.filter(|program| is_it(program)).cloned())
 }
 
 /// Whether the boot program that was applied is nowhere any more: neither on the home volume nor beside this program.
@@ -351,10 +366,9 @@ pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<&B
 
 /// Whether the newest slot was written at boot.
 fn was_changed_at_boot(look: &Look, held: &Held) -> bool {
-    let volume = held.home.as_deref().and_then(|home| VolumeRef::parse(home).ok());
-    let volume = volume.and_then(|volume| look.resolve(&volume).ok());
-    let slot = volume.and_then(|volume| signpost_place::home::newest_slot(look, volume));
-    slot.is_some_and(|(_, slot)| slot.writer == Writer::Boot)
+    let volumes = held.homes().filter_map(|home| look.resolve(&VolumeRef::parse(home).ok()?).ok());
+    let slots = volumes.filter_map(|volume| signpost_place::home::newest_slot(look, volume));
+    slots.max_by_key(|(_, slot)| slot.serial).is_some_and(|(_, slot)| slot.writer == Writer::Boot)
 }
 
 /// The order with ours first, as they were decided; what somebody has put first by `firmware order` since stays there.
@@ -368,9 +382,12 @@ fn decided_order(look: &Look, held: &Held, history: &History, writes: &[Write]) 
     // One that had to be made again may have another number by now; and another system may have taken the number of ours.
     let number = |held: &HeldEntry| {
         let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);
-        let there = own.clone().find(|(number, (data, _))| is_ours(number, data));
+        let is_noted = |number: &u16| *number == held.number.0;
+        let there =
+            own.clone().filter(|(number, (data, _))| is_ours(number, data)).map(|(number, _)| *number);
         let was_ours = own.next().is_some();
-        there.map(|(number, _)| *number).or_else(|| Some(held.number.0).filter(|_| !was_ours))
+        let noted = there.clone().find(is_noted).or_else(|| there.clone().next());
+        noted.or_else(|| Some(held.number.0).filter(|_| !was_ours))
     };
     let ours: Vec<u16> = held.ours.iter().filter_map(number).filter(|number| exists(number)).collect();
     let made: Vec<u16> = made.filter(|number| !ours.contains(number)).collect();

@@ -8,7 +8,7 @@ use signpost_menu::ids::EntryId;
 use signpost_menu::slot::{Slot, Writer, newest};
 use signpost_menu::{MenuDocument, parse_leniently};
 use signpost_place::Look;
-use signpost_place::home::{newest_at_home, slots_at_home};
+use signpost_place::home::{in_force, newest_at_home};
 
 /// All that was decided at boot and is there now, as `draft` takes it in.
 pub fn taken_now(look: &Look) -> Taken {
@@ -33,8 +33,9 @@ impl News {
     pub fn of(look: &Look, document: &MenuDocument) -> Self {
         let applied = look.noted.applied.as_ref().map(|applied| applied.menu.clone());
         let taken = &look.noted.taken;
-        let mut news =
-            slots_at_home(look).map(|slots| from_slots(&slots, taken, document, applied)).unwrap_or_default();
+        let mut news = in_force(look)
+            .map(|found| from_slots(&found.slots, taken, document, applied))
+            .unwrap_or_default();
         let is_default = |id: &String| document.settings.default == DefaultEntry::Id(id.clone().into());
         let kept = look.ours.kept.clone().filter(|id| taken.kept.as_ref() != Some(id) && !is_default(id));
         let held = parse_leniently(&news.text).0.unwrap_or_default();
@@ -107,7 +108,14 @@ mod tests {
     fn slot(serial: u64, writer: Writer, ids: &[&str]) -> Result<Slot, signpost_menu::slot::SlotFault> {
         let entry = |id: &&str| format!("[[entry]]\nid = \"{id}\"\nstarts = \"group\"\n");
         let text = format!("format = 1\n{}", ids.iter().map(entry).collect::<String>());
-        Ok(Slot { serial, writer, machine: String::new(), disks: DiskNumbers::default(), text })
+        Ok(Slot {
+            serial,
+            writer,
+            machine: String::new(),
+            disks: DiskNumbers::default(),
+            homes: Vec::new(),
+            text,
+        })
     }
 
     fn document(ids: &[&str]) -> MenuDocument {

@@ -72,8 +72,7 @@ pub(crate) fn active_menu(
 /// The menu of ours that is active, by what this firmware goes to.
 pub(crate) fn active_document(look: &Look) -> Option<MenuDocument> {
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        let sectors = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref())?;
-        return menu::in_slots(look, &sectors.slots(), None);
+        return menu::in_slot(look, signpost_place::home::in_force(look), None);
     }
     active_menu(look, &look.boot, &SurveyedHardware::new(look)).map(|(_, document)| document)
 }

@@ -11,6 +11,9 @@ pub struct Applied {
     pub menu: String,
     /// A stable name of the home volume, where the boot program shows the menu.
     pub home: Option<String>,
+    /// That of the second one, where the menu was put on two.
+    #[serde(default)]
+    pub second_home: Option<String>,
 }
 
 /// What `draft` has taken in of what was decided at boot.

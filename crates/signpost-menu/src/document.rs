@@ -47,6 +47,8 @@ pub struct Settings {
     pub keyboard: &'static Keyboard,
     /// `fallback-path`: whether the boot program stands in the home volume's fallback path too.
     pub fallback_path: bool,
+    /// `homes`: on how many volumes, or disks, boot program and menu stand.
+    pub homes: u8,
 }
 
 impl Default for Settings {
@@ -59,6 +61,7 @@ impl Default for Settings {
             show: Show::Always,
             keyboard: &UNITED_STATES,
             fallback_path: false,
+            homes: 1,
         }
     }
 }

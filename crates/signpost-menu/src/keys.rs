@@ -45,6 +45,8 @@ pub enum Kind {
     Seconds,
     /// Yes or no.
     Flag,
+    /// How many homes, up to [`MAX_HOMES`].
+    Homes,
     /// A colour, by name or as `#rrggbb`.
     Colour,
     /// A screen: a word, or its size in pixels.
@@ -64,6 +66,9 @@ pub enum Value {
 
 /// Longest timeout, in seconds.
 pub const MAX_SECONDS: i64 = 3600;
+
+/// Volumes, or disks, on which boot program and menu stand, at most.
+pub const MAX_HOMES: u8 = 2;
 
 /// The keys of a table of the file.
 pub fn of_table(table: &str) -> impl Iterator<Item = &'static str> {
@@ -95,6 +100,10 @@ impl Key {
                 seconds.map(Value::Number)
             }
             Kind::Flag => text.parse::<bool>().ok().map(Value::Flag),
+            Kind::Homes => {
+                let homes = text.parse::<u8>().ok().filter(|homes| (1..=MAX_HOMES).contains(homes));
+                homes.map(|homes| Value::Number(homes.into()))
+            }
             Kind::Colour => {
                 return Colour::parse(text).map(|_| as_text()).map_err(|why| self.refused(text, &why));
             }

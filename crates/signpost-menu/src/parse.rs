@@ -16,7 +16,7 @@ use crate::document::{
     DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
 };
 use crate::keyboard::KEYBOARDS;
-use crate::keys::{self, MAX_SECONDS};
+use crate::keys::{self, MAX_HOMES, MAX_SECONDS};
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 
@@ -146,6 +146,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
     let keyboards = KEYBOARDS.map(|keyboard| (keyboard.name, keyboard));
     let keyboard = reader.choice(&mut section, "keyboard", &keyboards).unwrap_or(defaults.keyboard);
     let fallback_path = reader.boolean(&mut section, "fallback-path").unwrap_or(defaults.fallback_path);
+    let homes = homes(reader, &mut section).unwrap_or(defaults.homes);
     reader.no_more(section, &keys::of_table("menu").collect::<Vec<_>>());
     Settings {
         heading,
@@ -155,7 +156,17 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
         show,
         keyboard,
         fallback_path,
+        homes,
     }
+}
+
+fn homes(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<u8> {
+    let found = reader.integer(section, "homes")?;
+    let homes = u8::try_from(found.value).ok().filter(|homes| (1..=MAX_HOMES).contains(homes));
+    if homes.is_none() {
+        reader.problem(found.at, format!("homes is {}; it takes 1 or {MAX_HOMES}", found.value));
+    }
+    homes
 }
 
 fn timeout(reader: &mut Reader<'_>, section: &mut Section<'_>) -> Option<Timeout> {

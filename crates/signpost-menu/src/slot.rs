@@ -53,9 +53,14 @@ pub struct Slot {
     pub machine: String,
     /// The numbers of that machine's disks, by the identities of their tables.
     pub disks: DiskNumbers,
+    /// Names of the homes that the menu was put on, where there are several.
+    pub homes: Vec<String>,
     /// The menu file's text.
     pub text: String,
 }
+
+/// The slots of a home.
+pub type Slots = [Result<Slot, SlotFault>; 2];
 
 /// Why a slot is not whole.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -113,10 +118,12 @@ impl Slot {
 
     /// The first line but for its checksum.
     fn head(&self) -> String {
-        let Self { serial, writer, machine, disks, text } = self;
+        let Self { serial, writer, machine, disks, homes, text } = self;
+        // One home needs no name: the slot stands there.
+        let homes = if homes.is_empty() { String::new() } else { format!(" homes={}", homes.join(",")) };
         let machine = if machine.is_empty() { "-" } else { machine };
         format!(
-            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} disks={} length={}",
+            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} disks={}{homes} length={}",
             writer.word(),
             disks.text(),
             text.len()
@@ -170,9 +177,14 @@ impl Slot {
             writer: writer.ok_or(SlotFault::Header)?,
             machine: field("machine")?.trim_matches('-').to_string(),
             disks: DiskNumbers::from_text(field("disks")?),
+            homes: field("homes").map_or_else(|_| Vec::new(), homes),
             text: core::str::from_utf8(text).map_err(|_| SlotFault::Text)?.to_string(),
         })
     }
+}
+
+fn homes(text: &str) -> Vec<String> {
+    text.split(',').filter(|name| !name.is_empty()).map(ToString::to_string).collect()
 }
 
 fn checksum(head: &str, text: &[u8]) -> u32 {
@@ -203,6 +215,7 @@ mod tests {
             writer: Writer::Desk,
             machine: "4be0a7f2".into(),
             disks: DiskNumbers::from_text("1:0a-1,3:b"),
+            homes: Vec::new(),
             text: "format = 1\n".into(),
         }
     }
@@ -254,8 +267,13 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_written_is_read(serial: u64, machine in "[0-9a-f]{0,32}", text in "\\PC{0,200}") {
-            let slot = Slot { serial, writer: Writer::Boot, machine, disks: DiskNumbers::default(), text };
+        fn what_is_written_is_read(
+            serial: u64,
+            machine in "[0-9a-f]{0,32}",
+            homes in proptest::collection::vec("[0-9a-f-]{1,40}", 0..4),
+            text in "\\PC{0,200}",
+        ) {
+            let slot = Slot { serial, writer: Writer::Boot, machine, disks: DiskNumbers::default(), homes, text };
             let bytes = slot.encode().unwrap();
             prop_assert_eq!(bytes.len(), SLOT_SIZE);
             prop_assert_eq!(Slot::decode(&bytes), Ok(slot));

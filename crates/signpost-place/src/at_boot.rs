@@ -1,6 +1,7 @@
 //! The machine at boot: its volumes, numbered and named as at the desk.
 
 mod as_firmware;
+mod home;
 mod sectors;
 
 use alloc::format;
@@ -125,6 +126,8 @@ pub struct BootMachine {
     disks: Vec<DevicePath>,
     /// The numbers of the disks.
     numbers: Vec<DiskNumber>,
+    /// The identities of their tables.
+    tables: Vec<Option<String>>,
     systems: OnceCell<Systems>,
 }
 
@@ -170,6 +173,7 @@ impl BootMachine {
             identities: Vec::with_capacity(found.len()),
             disks: paths,
             numbers,
+            tables: disks.iter().map(|disk| disk.table.identity()).collect(),
             systems: OnceCell::new(),
         };
         let names =
@@ -205,14 +209,6 @@ impl BootMachine {
             identity.nearness = nearness;
         }
         machine
-    }
-
-    /// The numbers of the disks that home lies on.
-    fn home_disks(&self) -> Vec<DiskNumber> {
-        match self.home {
-            Some(home) => self.disks_of(home),
-            None => self.home_disk.and_then(|disk| self.numbers.get(disk)).copied().into_iter().collect(),
-        }
     }
 
     /// The device path of what a volume lies on.

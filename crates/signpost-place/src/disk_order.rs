@@ -4,11 +4,12 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use signpost_disk::open;
-use signpost_disk::volumes::Disk;
+use signpost_disk::volumes::{Disk, Part};
 use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
-use signpost_menu::slot::{Slot, SlotFault, newest};
+use signpost_menu::slot::{Slot, SlotFault, Slots, newest};
 
 use crate::at_boot::ShownPartition;
+use crate::homes::{Named, in_force};
 use crate::slots;
 
 /// The disks by index, in the order of their numbers. Firmware shows disks in any order, so those of which no slot says a
@@ -37,12 +38,31 @@ pub(crate) fn of(
     order
 }
 
-/// What the newest slot of the volume that the boot program came from says.
+/// What the menu that counts on the volume says that the boot program came from.
 fn noted(disks: &[Disk], shown: &[ShownPartition]) -> Option<DiskNumbers> {
     let home = shown.iter().find(|shown| shown.is_home)?;
-    let disk = disks.get(home.disk)?;
-    let start = home.drive.start.checked_mul(u64::from(disk.sector_size))?;
-    let part = disk.parts.iter().find(|part| part.entry.is_some() && part.start() == start)?;
-    let files = open::file_system(part.device()?, part.identity())?.ok()?;
-    newest(&slots::read(files.as_ref())).map(|(_, slot)| slot.disks.clone())
+    let start = home.drive.start.checked_mul(u64::from(disks.get(home.disk)?.sector_size))?;
+    let parts: Vec<(usize, &Part, &str)> = disks
+        .iter()
+        .enumerate()
+        .flat_map(|(index, disk)| {
+            disk.parts.iter().filter_map(move |part| Some((index, part, name(disk, part)?)))
+        })
+        .collect();
+    let own = parts.iter().position(|(disk, part, _)| *disk == home.disk && part.start() == start)?;
+    let read = |at: usize| {
+        let part = parts.get(at).map(|(_, part, _)| *part).filter(|part| part.identity().kind.is_fat());
+        let files = part.and_then(|part| open::file_system(part.device()?, part.identity())?.ok());
+        files.map_or(NO_SLOTS, |files| slots::read(files.as_ref()))
+    };
+    let named: Vec<Named<'_>> = parts.iter().enumerate().map(|(at, (_, _, name))| (at, *name)).collect();
+    in_force(*named.get(own)?, read(own), &named, read).map(|found| found.slot.disks)
+}
+
+const NO_SLOTS: Slots = [Err(SlotFault::Empty), Err(SlotFault::Empty)];
+
+/// The identity of a partition in its table; none for a disk without one.
+fn name<'d>(disk: &'d Disk, part: &Part) -> Option<&'d str> {
+    let entry = disk.table.partitions.get(part.entry?)?;
+    Some(entry.uuid.as_deref().unwrap_or_default())
 }

@@ -5,12 +5,14 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use signpost_facts as facts;
-use signpost_facts::VolumeNumber;
+use signpost_facts::sectors::OurSectors;
+use signpost_facts::{DiskNumber, VolumeNumber};
 use signpost_firmware::start::{self, Target, volume_path};
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::{Slot, SlotFault, newest};
+use signpost_menu::slot::{Slot, SlotFault, Slots, newest};
 
 use crate::hardware::SurveyedHardware;
+use crate::homes::{self, InForce, Named};
 use crate::look::Look;
 use crate::slots;
 
@@ -68,7 +70,7 @@ fn is_home(look: &Look, target: &Target) -> bool {
 }
 
 /// Whether a volume lies where a home may be.
-fn may_be_home(look: &Look, volume: usize) -> bool {
+pub fn may_be_home(look: &Look, volume: usize) -> bool {
     let volumes = &look.survey.volumes;
     volumes[volume].firmware_reads && look.survey.takes_part(VolumeNumber::of_index(volume))
 }
@@ -131,17 +133,57 @@ pub fn machine_id(look: &Look) -> String {
 }
 
 /// The slots of a volume, as they are.
-pub fn slots(look: &Look, volume: usize) -> [Result<Slot, SlotFault>; 2] {
-    match look.reader(volume) {
-        Some(reader) => slots::read(reader.files()),
-        None => [Err(SlotFault::Empty), Err(SlotFault::Empty)],
-    }
+pub fn slots(look: &Look, volume: usize) -> Slots {
+    look.reader(volume).map_or(NO_SLOTS, |reader| slots::read(reader.files()))
 }
 
-/// The slots at home: of its volume, or among the sectors of a disk. Nothing where there is no home.
-pub fn slots_at_home(look: &Look) -> Option<[Result<Slot, SlotFault>; 2]> {
-    let in_sectors = || Some(look.survey.boot_sectors.home()?.ours.as_ref()?.slots());
-    look.home.map(|volume| slots(look, volume)).or_else(in_sectors)
+/// The slots of what is no home.
+pub const NO_SLOTS: Slots = [Err(SlotFault::Empty), Err(SlotFault::Empty)];
+
+/// The identity by which slots call a volume as a home.
+pub fn identity(look: &Look, volume: usize) -> &str {
+    look.survey.volumes[volume].part_uuid.as_deref().unwrap_or_default()
+}
+
+/// The identity by which slots call a disk whose sectors are home.
+pub fn identity_in(look: &Look, disk: DiskNumber) -> &str {
+    let table = look.survey.disk(disk).and_then(|disk| disk.table.identity());
+    table.map(String::as_str).unwrap_or_default()
+}
+
+/// The menu that counts for who starts from a volume, where volumes have these slots.
+pub fn in_force_on(look: &Look, volume: usize, slots: impl Fn(usize) -> Slots) -> Option<InForce> {
+    let read = |other: &usize| *other != volume && look.survey.volumes[*other].firmware_reads;
+    let others = (0..look.survey.volumes.len()).filter(read).map(|other| (other, identity(look, other)));
+    let others: Vec<Named<'_>> = others.filter(|(_, name)| !name.is_empty()).collect();
+    homes::in_force((volume, identity(look, volume)), slots(volume), &others, slots)
+}
+
+/// The menu that counts for who starts from a disk's sectors, where disks have these slots; its home is the disk's number.
+pub fn in_force_in(look: &Look, disk: DiskNumber, slots: impl Fn(DiskNumber) -> Slots) -> Option<InForce> {
+    let name = |disk: DiskNumber| identity_in(look, disk);
+    let number = |disk: DiskNumber| disk.0 as usize;
+    let of = |disk: usize| u32::try_from(disk).map_or(NO_SLOTS, |disk| slots(DiskNumber(disk)));
+    let firsts = look.survey.boot_sectors.first.iter().map(|first| first.disk);
+    let others: Vec<Named<'_>> = firsts
+        .filter(|other| *other != disk && !name(*other).is_empty())
+        .map(|other| (number(other), name(other)))
+        .collect();
+    homes::in_force((number(disk), name(disk)), slots(disk), &others, of)
+}
+
+/// The slots among the sectors of a disk, as they are.
+pub fn slots_in(look: &Look, disk: DiskNumber) -> Slots {
+    let first = look.survey.boot_sectors.first_of(disk);
+    first.and_then(|first| first.ours.as_ref()).map_or(NO_SLOTS, OurSectors::slots)
+}
+
+/// The menu that counts at home. Nothing where there is no home.
+pub fn in_force(look: &Look) -> Option<InForce> {
+    match look.home {
+        Some(volume) => in_force_on(look, volume, |volume| slots(look, volume)),
+        None => in_force_in(look, look.survey.boot_sectors.home()?.disk, |disk| slots_in(look, disk)),
+    }
 }
 
 /// What home is called: its volume, or its disk.
@@ -150,9 +192,9 @@ pub fn name(look: &Look) -> Option<String> {
     look.home.map(|home| look.survey.volumes[home].name.clone()).or_else(disk)
 }
 
-/// The newest whole slot at home.
+/// The slot that counts at home.
 pub fn newest_at_home(look: &Look) -> Option<Slot> {
-    newest(&slots_at_home(look)?).map(|(_, slot)| slot.clone())
+    in_force(look).map(|found| found.slot)
 }
 
 /// The text of the menu that counts at home.

@@ -17,6 +17,7 @@ pub mod finder;
 pub mod hardware;
 #[cfg(feature = "desk")]
 pub mod home;
+pub mod homes;
 #[cfg(feature = "desk")]
 pub mod look;
 pub mod reader;

@@ -15,11 +15,12 @@ use signpost_menu::policy::{MENU, Situation, open};
 use signpost_menu::resolve::{Fault, Firmware, ResolvedEntry, StartTarget, Surroundings, describe, resolve};
 use signpost_menu::scene::scene;
 use signpost_menu::session::{Request, Session};
-use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_NAMES, SlotFault, newest};
+use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_NAMES, SlotFault, Slots, newest};
 use signpost_menu::tries::Unconfirmed;
 use signpost_menu::{MenuDocument, include, ours, parse_leniently};
 
 use crate::at_boot::BootMachine;
+use crate::homes::{InForce, in_force};
 use prompt::Left;
 
 /// What the prompt opens with where there is no menu.
@@ -66,11 +67,24 @@ struct Source {
     is_damaged: bool,
 }
 
-/// Reads the newest whole slot.
+/// The slots where this program came from, and the menu that counts.
+///
+/// # Errors
+/// Where it is not known where that is, or nothing can be read there, in words.
+fn slots(drivers: &impl Drivers, machine: &BootMachine) -> Result<(Slots, Option<InForce>), String> {
+    const EMPTY: Slots = [Err(SlotFault::Empty), Err(SlotFault::Empty)];
+    let (own, others) = machine.homes().ok_or("the disk this program came from is not found")?;
+    let slots = drivers.slots(machine, own.0)?;
+    let read = |home| drivers.slots(machine, home).unwrap_or(EMPTY);
+    let found = in_force(own, slots.clone(), &others, read);
+    Ok((slots, found))
+}
+
+/// Reads the menu that counts.
 fn read(drivers: &impl Drivers, machine: &BootMachine) -> Source {
     let without = |notes, is_damaged| Source { document: None, notes, is_damaged };
-    let slots = match drivers.slots(machine) {
-        Ok(slots) => slots,
+    let (slots, found) = match slots(drivers, machine) {
+        Ok(read) => read,
         Err(why) => return without(Vec::from([why]), false),
     };
     let names = match Surroundings::firmware(machine) {
@@ -85,14 +99,22 @@ fn read(drivers: &impl Drivers, machine: &BootMachine) -> Source {
             Err(fault) => Some(format!("{name} is skipped: {fault}")),
         })
         .collect();
-    let Some((_, slot)) = newest(&slots) else {
+    let Some(found) = found else {
         let is_damaged = !notes.is_empty();
         if !is_damaged {
             notes.push("no menu was found here".to_string());
         }
         return without(notes, is_damaged);
     };
-    let (document, problems) = parse_leniently(&slot.text);
+    if machine.homes().is_some_and(|(own, _)| own.0 != found.home) {
+        let why = if newest(&slots).is_some() {
+            "is newer than the one here"
+        } else {
+            "counts: none here can be read"
+        };
+        notes.insert(0, format!("the menu on {} {why}", machine.home_name(found.home)));
+    }
+    let (document, problems) = parse_leniently(&found.slot.text);
     notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
     Source { document, notes, is_damaged: false }
 }

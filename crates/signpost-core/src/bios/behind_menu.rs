@@ -2,16 +2,17 @@
 
 use signpost_facts::change::SectorWrite;
 use signpost_facts::sectors::PartitionSector;
-use signpost_facts::{Disk, VolumeNumber};
+use signpost_facts::{Disk, DiskNumber, VolumeNumber};
 use signpost_firmware::bios::rules::{self, End};
 use signpost_firmware::bios::{area, code};
 use signpost_firmware::image::linux::HEAD_LEN;
 use signpost_firmware::image::linux_protocol;
 use signpost_firmware::start::Program;
+use signpost_menu::MenuDocument;
 use signpost_menu::ids::EntryId;
 use signpost_menu::resolve::{Surroundings, Within};
 use signpost_place::surroundings::first_in;
-use signpost_place::{Look, VolumeReader};
+use signpost_place::{Look, VolumeReader, home};
 
 use super::rehearse::{rehearse_in_order, system_in};
 use super::{boot_sector, first, ours_after};
@@ -27,7 +28,7 @@ pub(super) fn follow(
     choose: Option<&str>,
 ) -> Option<Followed> {
     let ours = ours_after(look, look.survey.boot_sectors.first_of(disk.number)?, planned)?;
-    let document = menu::in_slots(look, &ours.slots, None);
+    let document = menu_after(look, disk.number, planned);
     let starter = |entry: &ResolvedEntry<'_>| entry_start(look, entry, planned);
     Some(menu::follow_menu(look, (document, &ours.remembered), choose, &starter))
 }
@@ -37,13 +38,22 @@ pub(super) fn follow(
 pub(crate) fn entries_that_start(look: &Look, planned: &[SectorWrite]) -> Option<Vec<(EntryId, String)>> {
     let disk = look.survey.boot_sectors.order.first()?;
     let ours = ours_after(look, look.survey.boot_sectors.first_of(*disk)?, planned)?;
-    let document = menu::in_slots(look, &ours.slots, None).filter(|_| ours.has_program)?;
+    let document = menu_after(look, *disk, planned).filter(|_| ours.has_program)?;
     let started = resolve(look, &document).into_iter().filter_map(|entry| {
         let outcome = entry_start(look, &entry, planned).outcome;
         let system = outcome.system.clone().filter(|_| outcome.is_start())?;
         Some((entry.entry.id.clone(), system))
     });
     Some(started.collect())
+}
+
+/// The menu that counts for who starts from a disk, after these writes.
+fn menu_after(look: &Look, disk: DiskNumber, planned: &[SectorWrite]) -> Option<MenuDocument> {
+    let slots = |disk| {
+        let of = look.survey.boot_sectors.first_of(disk);
+        of.and_then(|of| ours_after(look, of, planned)).map_or(home::NO_SLOTS, |ours| ours.slots)
+    };
+    menu::in_slot(look, home::in_force_in(look, disk, slots), None)
 }
 
 /// What becomes of an entry that is started by BIOS.

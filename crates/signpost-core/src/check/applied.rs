@@ -1,15 +1,14 @@
 //! Where what was applied is not so any more: another system put itself first, the firmware lost our entry, the boot program or the
 //! menu were damaged. What differs, hold says; here it is named by its cause.
 
-use signpost_facts::cause::{Act, Cause, Cure, Effect};
+use signpost_facts::cause::{Act, Cure, Effect};
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::{Code, Subject, VolumeNumber};
 use signpost_menu::appearance::PICTURE_PATH;
-use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
-use super::{Found, Seen, behind_table, cause, ids};
+use super::{Found, Seen, behind_table, cause, homes, ids};
 use crate::history::Action;
 use crate::hold::{Held, has_lost_its_program, hold};
 use crate::menu_file::MenuFile;
@@ -19,13 +18,7 @@ use crate::ways;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held {
-        if let Some(cause) = home_missing(seen, held) {
-            let index = found.add(cause, &[]);
-            found.explain(index, Code::NotFirst, None);
-            return;
-        }
-        if let Some(cause) = esp_formatted_again(seen, held) {
-            found.add(cause, &[]);
+        if homes::missing(seen, held, found) {
             return;
         }
         differences(seen, held, found);
@@ -35,50 +28,13 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     slots(seen, found);
     next_boot(seen, found);
     saved_at_boot(seen, found);
-    homes(seen, found);
+    homes::disagree(seen, found);
     old_program(seen, found);
     room(seen, found);
 }
 
 pub(super) fn hold_cure(what: &str) -> Cure {
     Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
-}
-
-/// The disk of the home volume is not attached, or cannot be read: nothing of what was applied is lost.
-fn home_missing(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
-    let home = ways::home_out_of_reach(seen.look, held.home())?;
-    let effect = seen.effect(&[], true, Effect::StartsOther);
-    let message =
-        format!("the disk of the home volume is not attached, or cannot be read: the menu is on {home}");
-    let mut missing = cause(Code::DiskMissing, effect, None, message);
-    missing.by_hand = Some(
-        "attach it, and all is as it was applied; should it not come back, `signpost apply --home VOLUME` puts the menu elsewhere"
-            .into(),
-    );
-    Some(missing)
-}
-
-/// The home volume, which is not out of reach, has another identity, or none: it was formatted again.
-fn esp_formatted_again(seen: &Seen<'_>, held: &Held) -> Option<Cause> {
-    let wanted = VolumeRef::parse(held.home()?).ok()?;
-    let look = seen.look;
-    if look.resolve(&wanted).is_ok() {
-        return None;
-    }
-    let esp = look.fat_volumes().find(|volume| {
-        look.survey.volumes[*volume].is_esp && look.survey.takes_part(VolumeNumber::of_index(*volume))
-    })?;
-    let facts = &look.survey.volumes[esp];
-    let effect = seen.effect(&[], true, Effect::StartsOther);
-    let message = format!("the ESP that held the menu ({wanted}) is gone: it was formatted again, or wiped");
-    let mut made = cause(Code::EspNew, effect, Some(Subject::Volume(facts.number)), message);
-    made.evidence.push(format!("the menu was applied to {wanted}"));
-    made.cures.push(Cure {
-        name: "apply-anew",
-        what: format!("apply the same menu to {}", facts.name),
-        acts: vec![Act::Reapply],
-    });
-    Some(made)
 }
 
 /// The boot program that was applied is gone, and another version is installed, or none: hold leaves that to a person.
@@ -149,7 +105,9 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
         behind_table::find(seen, held, found);
         return;
     };
-    let files: Vec<&FileWrite> = plan.writes.iter().filter_map(Change::file).collect();
+    let (files, others): (Vec<&FileWrite>, Vec<&FileWrite>) =
+        plan.writes.iter().filter_map(Change::file).partition(|write| !homes::is_beside(seen, write));
+    homes::out_of_step(seen, &others, found);
     let variables: Vec<&Write> = plan.writes.iter().filter_map(Change::variable).collect();
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
@@ -187,7 +145,10 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
             Some(Ok(option)) if !option.is_active() => "the menu's entry is disabled in the firmware",
             Some(_) => "the menu's entry was altered in the firmware",
         };
-        entry_lost(found, state, starts_other, &[format!("it was applied, and now {}", plan.found)]);
+        // The entry of the other home starts the menu just as well.
+        let has_another = seen.menu.is_some() && held.homes().count() > 1;
+        let effect = if has_another { Effect::WillBreak } else { starts_other };
+        entry_lost(found, state, effect, &[format!("it was applied, and now {}", plan.found)]);
         if let Some(lost) = found.of(Code::EntryLost, None) {
             lost.systems = back;
         }
@@ -350,29 +311,6 @@ pub(super) fn saved_at_boot(seen: &Seen<'_>, found: &mut Found) {
         acts: vec![Act::TakeSaved],
     });
     found.add(saved, &[]);
-}
-
-/// Two volumes that hold menus of this machine which differ: which one starts hangs on the firmware's order.
-fn homes(seen: &Seen<'_>, found: &mut Found) {
-    let look = seen.look;
-    let machine = home::machine_id(look);
-    let Some(own) = look.home.filter(|_| !machine.is_empty()) else { return };
-    let Some((_, active)) = home::newest_slot(look, own) else { return };
-    for other in look.fat_volumes().filter(|other| *other != own) {
-        let number = VolumeNumber::of_index(other);
-        let Some((_, slot)) = home::newest_slot(look, other) else { continue };
-        if slot.machine != machine || slot.text == active.text || !look.survey.takes_part(number) {
-            continue;
-        }
-        let message = format!(
-            "{} holds another menu of this machine than {}, which is active",
-            look.survey.volumes[other].name, look.survey.volumes[own].name
-        );
-        let mut differ =
-            cause(Code::HomesDisagree, Effect::WillBreak, Some(Subject::Volume(number)), message);
-        differ.by_hand = Some("`signpost apply` removes what is left over on the other one".into());
-        found.add(differ, &[]);
-    }
 }
 
 /// The home volume has no room for the next boot program, which is written before the one from before goes.

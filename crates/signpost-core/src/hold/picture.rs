@@ -29,17 +29,23 @@ impl Lost {
 /// The picture that was applied, where it is gone from the home volume or damaged there.
 pub(super) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
     let applied = held.picture.as_ref()?;
-    let home = look.resolve(&VolumeRef::parse(held.home.as_deref()?).ok()?).ok()?;
     let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;
-    if picture_on(look, home).is_some_and(|bytes| is_it(&bytes)) {
+    let is_here = |home: &&str| VolumeRef::parse(home).is_ok_and(|home| look.resolve(&home).is_ok());
+    let found: Vec<Option<Vec<u8>>> =
+        held.homes().filter(is_here).map(|home| picture_on(look, home)).collect();
+    if found.iter().all(|bytes| bytes.as_ref().is_some_and(is_it)) {
         return None;
+    }
+    if let Some(whole) = found.into_iter().flatten().find(is_it) {
+        return Some(Lost::There(whole));
     }
     let name = parse_leniently(&held.menu).0.and_then(|document| document.look.picture);
     let again = name.and_then(|name| (material.picture)(&name)).filter(is_it);
     Some(again.map_or(Lost::Gone, Lost::There))
 }
 
-/// What stands there.
-pub(super) fn picture_on(look: &Look, volume: usize) -> Option<Vec<u8>> {
+/// What stands on a home.
+pub(super) fn picture_on(look: &Look, home: &str) -> Option<Vec<u8>> {
+    let volume = look.resolve(&VolumeRef::parse(home).ok()?).ok()?;
     look.reader(volume)?.read(PICTURE_PATH, signpost_place::home::MAX_FILE).ok()
 }

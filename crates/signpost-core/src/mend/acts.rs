@@ -288,7 +288,7 @@ impl<'a> Work<'a> {
             |all: Vec<Refusal>| all.into_iter().filter(|refusal| !is_judged_as_a_whole(refusal.code));
         if let Some(menu) = self.menu()? {
             let picture = menu.document.look.picture.as_deref().and_then(self.case.picture);
-            let wishes = Wishes { boot_program: self.case.program.clone(), home: None, picture };
+            let wishes = Wishes { boot_program: self.case.program.clone(), picture, ..Wishes::default() };
             let plan = plan::plan(self.look, &menu, self.case.history, &wishes)?;
             self.refusals.extend(refusals(plan.refusals.clone()));
             return Ok((Some(menu), plan.writes.clone(), Some(plan)));

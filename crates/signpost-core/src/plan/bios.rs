@@ -6,7 +6,7 @@ use signpost_firmware::bios::active;
 use signpost_place::Look;
 
 use super::guards;
-use super::planned::{Action, EntryPlan, Plan};
+use super::planned::{Action, EntryPlan, Plan, ToKeep};
 use crate::bios::{Wanted, Which, activated, first_in_words, plan as plan_sector};
 use crate::draft;
 use crate::menu_file::MenuFile;
@@ -48,10 +48,12 @@ pub(super) fn plan(look: &Look, menu: &MenuFile) -> Result<Plan> {
         timeout_after: None,
         writes,
         home: None,
+        second_home: None,
         left_out: draft::left_out(look, document, &resolved),
         notes,
         refusals,
         outcome,
+        kept: ToKeep::default(),
     })
 }
 

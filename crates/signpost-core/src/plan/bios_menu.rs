@@ -7,16 +7,17 @@ use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, TableKind};
 use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, plain, with_code};
 use signpost_menu::ours;
-use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_SIZE, Slot, SlotFault, newest};
+use signpost_menu::slot::{SECTOR_SLOT_NAMES, SLOT_SIZE, Slot, Slots, newest};
 use signpost_menu::state::{STATE_SIZE, State};
 use signpost_place::Look;
 use signpost_place::boot_program::{BootProgram, sha256};
+use signpost_place::home::{NO_SLOTS, identity_in, slots_in};
 
 use super::boot_program::{entries, no_boot_program};
 use super::guards;
-use super::planned::{Plan, Wishes};
-use super::{slots, tries};
-use crate::bios::{self, Which};
+use super::planned::{Plan, ToKeep, Wishes};
+use super::{bios_homes, slots, tries};
+use crate::bios;
 use crate::draft;
 use crate::history::History;
 use crate::menu_file::MenuFile;
@@ -31,42 +32,58 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
         place: "the boot program".into(),
         why: "it is none for BIOS firmware; `cargo xtask boot` builds that".into(),
     })?;
-    let first = disk(look, wishes.home.as_deref())?;
     let sectors = u32::try_from(copy.len() / SECTOR).unwrap_or(u32::MAX);
-    let room = room(look, first, sectors)?;
-    let mut refusals: Vec<Refusal> = room.foreign(first).into_iter().collect();
-    let mut writer = Sectors { look, first, writes: Vec::new() };
-    let machine = signpost_place::home::machine_id(look);
-    let held = first.any_of_ours().filter(|ours| ours.area == room.area);
-    writer.copies(&room.area, held, copy)?;
-    let seen = held.map_or([Err(SlotFault::Empty), Err(SlotFault::Empty)], OurSectors::slots);
-    for slot in slots::wanted(look, &seen, (menu, &machine), SECTOR_SLOT_NAMES)? {
-        let at = room.area.slot(slot.index as u32);
-        writer.write(at, slot.bytes, format!("{} of d{}", slot.what, first.disk))?;
-    }
-    let news = News::of(look, &menu.document);
-    writer.state(&room, held, news.default.is_none())?;
-    writer.first(
-        &room.area.first_code(code),
-        format!("write our code into the first sector of d{}", first.disk),
-    )?;
-    let writes = writer.writes;
-    let outcome = bios::rehearse(look, &writes, None).outcome;
     let resolved = resolve(look, &menu.document);
+    let has_room = |other: &FirstSector| room(look, other, sectors).is_ok_and(|room| room.used == 0);
+    let homes = bios_homes::of(look, menu.document.settings.homes > 1, (wishes, &resolved), has_room)?;
+    let machine = signpost_place::home::machine_id(look);
+    let news = News::of(look, &menu.document);
+    let rooms = homes.disks.iter().map(|first| room(look, first, sectors)).collect::<Result<Vec<Room>>>()?;
+    let on: Vec<(&FirstSector, Room)> = homes.disks.iter().copied().zip(rooms).collect();
+    let seen: Vec<Slots> =
+        on.iter().map(|(first, room)| room.held(first).map_or(NO_SLOTS, OurSectors::slots)).collect();
+    let wanted = slots::wanted(look, &seen, (menu, machine.clone()), homes.identities.clone());
+    let mut refusals: Vec<Refusal> = Vec::new();
+    let mut writes = Vec::new();
+    for (index, ((first, room), seen)) in on.iter().zip(&seen).enumerate() {
+        refusals.extend(room.foreign(first));
+        refusals.extend(other_system(history, seen, first.disk, &machine));
+        let mut writer = Sectors { look, first, writes: Vec::new() };
+        writer.copies(&room.area, room.held(first), copy)?;
+        for slot in wanted.writes(index, seen, SECTOR_SLOT_NAMES)? {
+            let at = room.area.slot(slot.index as u32);
+            writer.write(at, slot.bytes, format!("{} of d{}", slot.what, first.disk))?;
+        }
+        writer.state(room, news.default.is_none())?;
+        writer.first(
+            &room.area.first_code(code),
+            format!("write our code into the first sector of d{}", first.disk),
+        )?;
+        writes.extend(writer.writes);
+    }
+    let mut notes = homes.notes.clone();
+    if menu.document.settings.homes < 2 {
+        for first in twins(look, &homes.disks) {
+            take_off(look, history, first, &mut writes, &mut notes)?;
+        }
+    }
+    let outcome = bios::rehearse(look, &writes, None).outcome;
     let opening = opening(look, &menu.document, &resolved);
     let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
     let gone = guards::default_gone(&opening).filter(|_| can_choose);
     refusals.extend(guards::no_system_starts(&outcome).filter(|_| gone.is_none()));
     refusals.extend(gone);
-    refusals.extend(other_system(history, &seen, first.disk, &machine));
     let after = rehearse::State::with_sectors(look, &writes);
     refusals.extend(super::last_way(look, &menu.document, after));
     refusals.extend(news.refusal());
-    let mut notes: Vec<String> = tries::instead(&opening, &menu.document).into_iter().collect();
-    notes.extend(not_first(look, first.disk));
+    notes.extend(tries::instead(&opening, &menu.document));
+    notes.extend(homes.disks.first().and_then(|first| not_first(look, first.disk)));
     if menu.document.look.picture.is_some() {
         notes.push("look.picture: with BIOS firmware the menu is shown without a picture".to_string());
     }
+    let words = |index: usize| {
+        on.get(index).map(|(first, room): &(&FirstSector, Room)| format!("d{}, {}", first.disk, room.words))
+    };
     Ok(Plan {
         entries: entries(look, &resolved),
         order_before: Vec::new(),
@@ -74,27 +91,29 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
         timeout_before: None,
         timeout_after: None,
         writes: writes.into_iter().map(Change::Sectors).collect(),
-        home: Some(format!("d{}, {}", first.disk, room.words)),
+        home: words(0),
+        second_home: words(1),
         left_out: draft::left_out(look, &menu.document, &resolved),
         notes,
         refusals,
         outcome,
+        kept: ToKeep { out_of_step: homes.notes, ..ToKeep::default() },
     })
 }
 
-/// The disk that is home: the one that is asked for, the one that is home already, the first that the firmware tries.
-fn disk<'l>(look: &'l Look, asked: Option<&str>) -> Result<&'l FirstSector> {
-    let sectors = &look.survey.boot_sectors;
-    let unusable = |why: String| Error::Unusable { place: "home".into(), why };
-    if let Some(asked) = asked {
-        let disk = match bios::which(look, asked)? {
-            Which::First(disk) => disk,
-            _ => return Err(unusable(format!("{asked} is no disk; `--home d1` names one"))),
-        };
-        return sectors.first_of(disk).ok_or_else(|| unusable(format!("d{disk} cannot be read")));
-    }
-    let by_order = || sectors.order.iter().find_map(|disk| sectors.first_of(*disk));
-    sectors.home().or_else(by_order).ok_or_else(|| unusable("no disk can be read".into()))
+/// Other disks that the menu was put on beside these.
+fn twins<'l>(look: &'l Look, homes: &[&FirstSector]) -> Vec<&'l FirstSector> {
+    let machine = signpost_place::home::machine_id(look);
+    let is_home = |first: &FirstSector| homes.iter().any(|home| home.disk == first.disk);
+    let names = |slot: &Slot, first: &FirstSector| {
+        let own = identity_in(look, first.disk);
+        slot.machine == machine && slot.homes.iter().any(|name| name == own)
+    };
+    let is_twin = |first: &&FirstSector| {
+        let slots = slots_in(look, first.disk);
+        newest(&slots).is_some_and(|(_, slot)| homes.iter().all(|home| names(slot, home)))
+    };
+    look.survey.boot_sectors.first.iter().filter(|first| !is_home(first)).filter(is_twin).collect()
 }
 
 /// Where everything is put.
@@ -106,6 +125,11 @@ struct Room {
 }
 
 impl Room {
+    /// What of ours lies there already.
+    fn held<'f>(&self, first: &'f FirstSector) -> Option<&'f OurSectors> {
+        first.any_of_ours().filter(|ours| ours.area == self.area)
+    }
+
     /// The guard against writing over what another boot manager, or anybody, keeps there.
     fn foreign(&self, first: &FirstSector) -> Option<Refusal> {
         (self.used > 0).then(|| Refusal {
@@ -195,9 +219,9 @@ impl Sectors<'_> {
     }
 
     /// What somebody else left there is nothing that was remembered; a default that was kept, and is in the menu file now, is forgotten.
-    fn state(&mut self, room: &Room, held: Option<&OurSectors>, forgets_kept: bool) -> Result<()> {
+    fn state(&mut self, room: &Room, forgets_kept: bool) -> Result<()> {
         let (disk, area) = (self.first.disk, &room.area);
-        let Some(held) = held else {
+        let Some(held) = room.held(self.first) else {
             let written = if room.used > 0 { 2 } else { 0 };
             for index in 0..written {
                 let what =
@@ -273,25 +297,7 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
         notes.push("`signpost undo` undoes what was written into the machine's sectors".to_string());
     }
     for first in &homes {
-        let mut writer = Sectors { look, first, writes: Vec::new() };
-        let before = writer.code_before(history).filter(|_| first.ours.is_some());
-        if first.ours.is_some() {
-            if before.is_none() {
-                notes.push(format!(
-                    "what the first sector of d{} held before is not known: plain code starts its active partition",
-                    first.disk
-                ));
-            }
-            let (code, what) = match before {
-                Some(before) => (before, "put back the code that it held before"),
-                None => (plain_code(), "write plain code"),
-            };
-            writer.first(&code, format!("{what} into the first sector of d{}", first.disk))?;
-        }
-        if let Some(ours) = first.any_of_ours() {
-            writer.clear(&ours.area)?;
-        }
-        writes.extend(writer.writes);
+        take_off(look, history, first, &mut writes, &mut notes)?;
     }
     let outcome = bios::rehearse(look, &writes, None).outcome;
     let slots = homes.first().and_then(|first| first.ours.as_ref()).map(OurSectors::slots);
@@ -310,11 +316,43 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
         timeout_after: None,
         writes: writes.into_iter().map(Change::Sectors).collect(),
         home: None,
+        second_home: None,
         left_out: Vec::new(),
         notes,
         refusals,
         outcome,
+        kept: ToKeep::default(),
     })
+}
+
+/// Takes what is ours off a disk.
+fn take_off(
+    look: &Look,
+    history: &History,
+    first: &FirstSector,
+    writes: &mut Vec<SectorWrite>,
+    notes: &mut Vec<String>,
+) -> Result<()> {
+    let mut writer = Sectors { look, first, writes: Vec::new() };
+    let before = writer.code_before(history).filter(|_| first.ours.is_some());
+    if first.ours.is_some() {
+        if before.is_none() {
+            notes.push(format!(
+                "what the first sector of d{} held before is not known: plain code starts its active partition",
+                first.disk
+            ));
+        }
+        let (code, what) = match before {
+            Some(before) => (before, "put back the code that it held before"),
+            None => (plain_code(), "write plain code"),
+        };
+        writer.first(&code, format!("{what} into the first sector of d{}", first.disk))?;
+    }
+    if let Some(ours) = first.any_of_ours() {
+        writer.clear(&ours.area)?;
+    }
+    writes.extend(writer.writes);
+    Ok(())
 }
 
 fn plain_code() -> [u8; CODE_LEN] {
@@ -322,12 +360,7 @@ fn plain_code() -> [u8; CODE_LEN] {
 }
 
 /// The guard against writing over the menu of another system of this PC.
-fn other_system(
-    history: &History,
-    slots: &[std::result::Result<Slot, SlotFault>; 2],
-    disk: DiskNumber,
-    machine: &str,
-) -> Option<Refusal> {
+fn other_system(history: &History, slots: &Slots, disk: DiskNumber, machine: &str) -> Option<Refusal> {
     let (_, slot) = newest(slots)?;
     let is_own = match slot.machine.as_str() {
         "" => history.records().iter().any(|record| !record.is_copy && !history.is_undone(record.serial)),

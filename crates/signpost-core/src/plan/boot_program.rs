@@ -15,14 +15,16 @@ use signpost_firmware::variable::{Contents, VariableName};
 use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slots, newest};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::home::Home;
 use signpost_place::look::Room;
 
-use super::planned::{Action, EntryPlan, Plan, Wishes, ours_first, state_after, words};
-use super::{guards, leftovers, options, safe, slots, tries};
+use super::homes::{self, Homes, Place};
+use super::options::{self, MENU_ID, Numbers};
+use super::planned::{Action, EntryPlan, Plan, ToKeep, Wishes, ours_first, state_after, words};
+use super::{guards, leftovers, safe, slots, tries};
 use crate::draft;
 use crate::history::History;
 use crate::home;
@@ -30,7 +32,6 @@ use crate::menu_file::MenuFile;
 use crate::news::News;
 use crate::rehearse::rehearse_state;
 use crate::resolve::{ResolvedEntry, describe, resolve};
-use crate::ways;
 
 pub(super) fn plan(
     look: &Look,
@@ -41,41 +42,52 @@ pub(super) fn plan(
 ) -> Result<Plan> {
     let program = wishes.boot_program.as_ref().ok_or_else(no_boot_program)?;
     fits(look, program)?;
-    stays_at_home(look, wishes)?;
-    let home = signpost_place::home::choose(look, wishes.home.as_deref())?;
+    let homes = homes::of(look, &menu.document, wishes)?;
     // The firmware does not see such a partition, so nothing more can be planned on it.
-    if let Some(refusal) = safe::misplaced(look, home.volume) {
+    if let Some(refusal) = homes.here().find_map(|home| safe::misplaced(look, home.volume)) {
         return Err(Error::Refused(vec![refusal]));
     }
-    let files = Files::new(look, &home)?;
+    let volumes: Vec<usize> = homes.here().map(|home| home.volume).collect();
+    let is_alone = homes.places.len() == 1;
+    let files =
+        homes.here().map(|home| Files::new(look, home, is_alone)).collect::<Result<Vec<Files<'_>>>>()?;
     let machine_id = signpost_place::home::machine_id(look);
-    let mut file_writes: Vec<FileWrite> = files.boot_program(program)?.into_iter().collect();
+    let mut file_writes: Vec<FileWrite> = Vec::new();
+    for files in &files {
+        file_writes.extend(files.boot_program(program)?);
+    }
     // Before the menu that shows it.
-    file_writes.extend(files.picture(wishes)?);
-    file_writes.extend(files.slots(menu, &machine_id)?);
+    for files in &files {
+        file_writes.extend(files.picture(wishes)?);
+    }
+    file_writes.extend(slot_writes(look, &files, (menu, &machine_id), &homes)?);
 
     let news = News::of(look, &menu.document);
-    let mut numbers = options::Numbers::new(&look.boot, history.owned());
-    let option = options::boot_program(look, contents, home.volume, &program.path(), &mut numbers);
-    let (number, option) = option.map_err(|why| Error::Unusable { place: "home".into(), why })?;
+    let mut numbers = Numbers::new(&look.boot, history.owned());
+    let (ours, options) = load_options(look, contents, (&homes, &program.path()), &mut numbers)?;
     let removed = numbers.not_given();
-    let order = ours_first(look, vec![number], &removed);
-    let mut variables = variables(contents, option, &order, &removed);
+    let order = ours_first(look, ours.clone(), &removed);
+    let mut variables = variables(contents, options, &order, &removed);
     if look.ours.kept.is_some() && news.default.is_none() {
         let what = "forget what was kept as the default at boot: the menu says it now".to_string();
         variables.push(Write::removal(contents, OurVariables::name(ours::KEPT), what));
     }
     let after = state_after(look, contents, &variables)?;
-    let mut tidied = leftovers::of(look, (home.volume, program), &after, &machine_id)?;
+    let mut tidied = leftovers::of(look, (&volumes, program), &after, &machine_id)?;
     if menu.document.look.picture.is_none() {
-        tidied.extend(leftovers::removal(look, home.volume, PICTURE_PATH, "the picture")?);
+        for volume in &volumes {
+            tidied.extend(leftovers::removal(look, *volume, PICTURE_PATH, "the picture")?);
+        }
     }
     let mut notes = next_boot_note(look.boot.next);
+    notes.extend(homes.notes.clone());
     let mut last = Vec::new();
     if menu.document.settings.fallback_path {
-        match files.fallback_path(program)? {
-            Ok(write) => last.extend(write),
-            Err(note) => notes.push(note),
+        for files in &files {
+            match files.fallback_path(program)? {
+                Ok(write) => last.extend(write),
+                Err(note) => notes.push(note),
+            }
         }
     }
     let all_files: Vec<FileWrite> = file_writes.iter().chain(&last).chain(&tidied).cloned().collect();
@@ -90,18 +102,20 @@ pub(super) fn plan(
     let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
     let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
     refusals.extend(guards::started_from(look, &removed));
-    refusals.extend(home::other_system(look, history, [home.volume].into_iter().chain(look.home)));
+    refusals.extend(home::other_system(look, history, volumes.iter().copied().chain(look.home)));
     refusals.extend(news.refusal());
     refusals.extend(super::last_way(look, &menu.document, state));
     let verdict = look.secure_boot_verdict_of(program.bytes());
     refusals.extend(guards::secure_boot("the boot program", verdict.as_ref()));
     refusals.extend(super::default_refused(look, &resolved, &opening));
-    refusals.extend(no_room(look, home.volume, room(look, home.volume)?, &file_writes));
+    for files in &files {
+        refusals.extend(no_room(look, files, room(look, files.volume)?, &file_writes));
+    }
     let mut writes: Vec<Change> = file_writes.into_iter().map(Change::File).collect();
     writes.extend(variables.into_iter().map(Change::Variable));
     writes.extend(last.into_iter().chain(tidied).map(Change::File));
     refusals.extend(safe::refusals(look, &writes));
-    let facts = &look.survey.volumes[home.volume];
+    let names = homes.places.iter().map(|place| place.name(look)).collect::<Result<Vec<String>>>()?;
     Ok(Plan {
         entries: entries(look, &resolved),
         order_before: look.boot.order.iter().map(|number| OptionNumber(*number)).collect(),
@@ -109,29 +123,18 @@ pub(super) fn plan(
         timeout_before: look.boot.timeout,
         timeout_after: None,
         writes,
-        home: Some(format!("{}, {}", facts.where_it_is(), home.why)),
+        home: homes.words(look, 0),
+        second_home: homes.words(look, 1),
         left_out: draft::left_out(look, &menu.document, &resolved),
         notes,
         refusals,
         outcome,
+        kept: ToKeep {
+            homes: names,
+            options: ours.into_iter().map(OptionNumber).collect(),
+            out_of_step: homes.notes,
+        },
     })
-}
-
-/// A home that is out of reach is not given up for another one unless somebody names that.
-fn stays_at_home(look: &Look, wishes: &Wishes) -> Result<()> {
-    if wishes.home.is_some() || look.home.is_some() {
-        return Ok(());
-    }
-    let applied = look.noted.applied.as_ref().and_then(|applied| applied.home.as_deref());
-    match ways::home_out_of_reach(look, applied) {
-        None => Ok(()),
-        Some(home) => Err(Error::Unusable {
-            place: "home".into(),
-            why: format!(
-                "{home}, where the menu was applied, is not attached or cannot be read; attach it, or name another volume with --home"
-            ),
-        }),
-    }
 }
 
 /// Firmware runs programs of its own kind alone, whatever the processor could.
@@ -162,8 +165,8 @@ pub(super) fn no_boot_program() -> Error {
     }
 }
 
-fn variables(contents: &Contents, option: Option<Write>, order: &[u16], removed: &[u16]) -> Vec<Write> {
-    let mut writes: Vec<Write> = option.into_iter().collect();
+fn variables(contents: &Contents, options: Vec<Write>, order: &[u16], removed: &[u16]) -> Vec<Write> {
+    let mut writes = options;
     let what = format!("boot order {}", words(order));
     writes.push(Write::to(contents, boot_variables::boot_order(order), what, None));
     for number in removed {
@@ -195,11 +198,13 @@ fn next_boot_note(next: Option<u16>) -> Vec<String> {
 }
 
 /// Every new file takes whole clusters, and so does each folder that is made for it or has to grow.
-fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Option<Refusal> {
+fn no_room(look: &Look, files: &Files<'_>, room: Room, writes: &[FileWrite]) -> Option<Refusal> {
     /// Entries that a new folder takes in the root folder, with a long name.
     const FOLDER_ENTRIES: u64 = 3;
-    let new: Vec<&FileWrite> =
-        writes.iter().filter(|write| write.before.is_none() && write.after.is_some()).collect();
+    let new: Vec<&FileWrite> = writes
+        .iter()
+        .filter(|write| write.volume == files.name && write.before.is_none() && write.after.is_some())
+        .collect();
     let folders: BTreeSet<&str> =
         new.iter().filter_map(|write| Some(write.path.rsplit_once('/')?.0)).collect();
     let sizes = new.iter().filter_map(|write| write.after.as_ref()).map(|bytes| bytes.len() as u64);
@@ -213,7 +218,7 @@ fn no_room(look: &Look, volume: usize, room: Room, writes: &[FileWrite]) -> Opti
         let way = "make room on it, or name another FAT volume with --home".into();
         Some(Refusal { code: Code::NoRoom, message, way })
     };
-    let is_new = look.reader(volume).is_some_and(|reader| reader.list("/EFI").is_err());
+    let is_new = look.reader(files.volume).is_some_and(|reader| reader.list("/EFI").is_err());
     match room.root_entries {
         _ if new.is_empty() => None,
         Some(entries) if is_new && entries < FOLDER_ENTRIES => {
@@ -236,13 +241,17 @@ struct Files<'a> {
     volume: usize,
     location: Location,
     name: String,
+    /// What is said of it behind what stands on every home; nothing where it is the only one.
+    on: String,
 }
 
 impl<'a> Files<'a> {
-    fn new(look: &'a Look, home: &Home) -> Result<Self> {
+    fn new(look: &'a Look, home: &Home, is_alone: bool) -> Result<Self> {
         let gone = || Error::Unusable { place: "home".into(), why: "its partition is not there".into() };
         let location = Look::location(look, home.volume).ok_or_else(gone)?;
-        Ok(Self { look, volume: home.volume, location, name: look.stable_name(home.volume)?.to_string() })
+        let on =
+            if is_alone { String::new() } else { format!(" of {}", look.survey.volumes[home.volume].name) };
+        Ok(Self { look, volume: home.volume, location, name: look.stable_name(home.volume)?.to_string(), on })
     }
 
     fn write(&self, path: String, after: Vec<u8>, what: String) -> Result<Option<FileWrite>> {
@@ -285,24 +294,70 @@ impl<'a> Files<'a> {
     }
 
     /// The slots that have to change. The spare one is made too, so that later writes only overwrite.
-    fn slots(&self, menu: &MenuFile, machine: &str) -> Result<Vec<FileWrite>> {
-        let slots = signpost_place::home::slots(self.look, self.volume);
+    fn slots(&self, home: usize, held: &Slots, wanted: &slots::Wanted) -> Result<Vec<FileWrite>> {
         let path = |index: usize| format!("{HOME_FOLDER}/{}", SLOT_NAMES[index]);
-        let wanted = slots::wanted(self.look, &slots, (menu, machine), SLOT_NAMES)?;
+        let wanted = wanted.writes(home, held, SLOT_NAMES)?;
         let mut writes = Vec::new();
         for (index, name) in SLOT_NAMES.into_iter().enumerate() {
             let is_there = || {
                 let held = self.look.read_file(self.volume, &path(index), signpost_place::home::MAX_FILE);
                 held.map(|held| held.is_some())
             };
-            if newest(&slots).is_none() && wanted.iter().all(|write| write.index != index) && !is_there()? {
-                let what = format!("make the spare slot, {name}");
+            if newest(held).is_none() && wanted.iter().all(|write| write.index != index) && !is_there()? {
+                let what = format!("make the spare slot, {name}{}", self.on);
                 writes.extend(self.write(path(index), slots::empty(), what)?);
             }
         }
         for write in wanted {
-            writes.extend(self.write(path(write.index), write.bytes, write.what)?);
+            writes.extend(self.write(
+                path(write.index),
+                write.bytes,
+                format!("{}{}", write.what, self.on),
+            )?);
         }
         Ok(writes)
     }
+}
+
+/// The slots of all homes.
+fn slot_writes(
+    look: &Look,
+    files: &[Files<'_>],
+    (menu, machine): (&MenuFile, &str),
+    homes: &Homes,
+) -> Result<Vec<FileWrite>> {
+    let held: Vec<Slots> =
+        files.iter().map(|files| signpost_place::home::slots(look, files.volume)).collect();
+    let wanted = slots::wanted(look, &held, (menu, machine.to_string()), homes.identities(look));
+    let mut writes = Vec::new();
+    for (index, (files, held)) in files.iter().zip(&held).enumerate() {
+        writes.extend(files.slots(index, held, &wanted)?);
+    }
+    Ok(writes)
+}
+
+/// The load options that start the boot program, one a home, and the writes for them.
+fn load_options(
+    look: &Look,
+    contents: &Contents,
+    (homes, path): (&Homes, &str),
+    numbers: &mut Numbers<'_>,
+) -> Result<(Vec<u16>, Vec<Write>)> {
+    let (mut order, mut writes) = (Vec::new(), Vec::new());
+    let count = homes.places.len();
+    for (index, place) in homes.places.iter().enumerate() {
+        if let Place::Here(home) = place {
+            let option = options::boot_program(look, contents, (home.volume, path), (index, count), numbers);
+            let (number, write) = option.map_err(|why| Error::Unusable { place: "home".into(), why })?;
+            order.push(number);
+            writes.extend(write);
+        }
+    }
+    // What leads to a home that is out of reach stays where it is.
+    if homes.has_left() {
+        let left = numbers.keep_those_of(MENU_ID);
+        let at = if matches!(homes.places.first(), Some(Place::Left(..))) { 0 } else { order.len() };
+        order.splice(at..at, left);
+    }
+    Ok((order, writes))
 }

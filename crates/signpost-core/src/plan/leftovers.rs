@@ -4,19 +4,20 @@ use signpost_facts::change::FileWrite;
 use signpost_facts::{BootFile, Result, Role, VolumeNumber};
 use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
+use signpost_place::home::identity;
 
 use super::planned::After;
 use super::safe;
 use crate::history;
 
-/// What goes once a plan is carried out that makes this volume home, with this boot program: on it all but the program that
+/// What goes once a plan is carried out that makes these volumes homes, with this boot program: on them all but the program that
 /// was active before, elsewhere all that this machine put there.
 pub(super) fn of(
     look: &Look,
-    (volume, program): (usize, &BootProgram),
+    (homes, program): (&[usize], &BootProgram),
     after: &After,
     machine_id: &str,
 ) -> Result<Vec<FileWrite>> {
@@ -27,31 +28,32 @@ pub(super) fn of(
     let programs: Vec<&BootFile> =
         look.survey.boot_files.iter().filter(|file| file.role == Role::BootProgram).collect();
     let own = program.path();
-    let is_new =
-        !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(&own));
+    let is_new = |volume: usize| {
+        !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(&own))
+    };
     let before: Vec<&BootFile> =
         active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
     let mut writes = Vec::new();
     for file in &programs {
-        let is_home = file.volume.index() == volume;
+        let volume = file.volume.index();
         let is_previous =
             before.iter().any(|active| active.volume == file.volume && active.path == file.path);
-        let goes = match is_home {
+        let goes = match homes.contains(&volume) {
             // Which one was there before the one that stays as it is, nobody can tell: it stays then.
-            true => is_new && !is_previous && !file.path.eq_ignore_ascii_case(&own),
-            false => is_old_home(look, file.volume.index(), machine_id),
+            true => is_new(volume) && !is_previous && !file.path.eq_ignore_ascii_case(&own),
+            false => is_old_home(look, (volume, homes), machine_id),
         };
         if goes && !is_named(file) {
-            writes.extend(removal(look, file.volume.index(), &file.path, "the boot program")?);
+            writes.extend(removal(look, volume, &file.path, "the boot program")?);
         }
     }
-    for other in look.fat_volumes().filter(|other| *other != volume) {
+    for other in look.fat_volumes().filter(|other| !homes.contains(other)) {
         let has_program = look
             .survey
             .boot_files
             .iter()
             .any(|file| file.volume.index() == other && file.is_ours() && is_named(file));
-        if !has_program && is_old_home(look, other, machine_id) {
+        if !has_program && is_old_home(look, (other, homes), machine_id) {
             for name in SLOT_NAMES {
                 writes.extend(removal(look, other, &format!("{HOME_FOLDER}/{name}"), "the menu's slot")?);
             }
@@ -63,10 +65,17 @@ pub(super) fn of(
 }
 
 /// Whether a volume was home, by a menu that this very machine put there. Media that people take along are left alone.
-fn is_old_home(look: &Look, volume: usize, machine_id: &str) -> bool {
-    let held = signpost_place::home::newest_slot(look, volume).map(|(_, slot)| slot.machine);
+fn is_old_home(look: &Look, (volume, homes): (usize, &[usize]), machine_id: &str) -> bool {
+    // A system without a machine-id is known by the home that it has now.
+    let names_home =
+        |slot: &Slot| homes.iter().any(|home| slot.homes.iter().any(|name| name == identity(look, *home)));
+    let is_own = |slot: Slot| {
+        let is_known = !slot.machine.is_empty() || look.home == Some(volume) || names_home(&slot);
+        slot.machine == machine_id && is_known
+    };
+    let held = signpost_place::home::newest_slot(look, volume).map(|(_, slot)| slot);
     look.survey.takes_part(VolumeNumber::of_index(volume))
-        && held.is_some_and(|held| held == machine_id && (!held.is_empty() || look.home == Some(volume)))
+        && held.is_some_and(is_own)
         && safe::of_volume(look, volume).is_none()
 }
 

@@ -1,9 +1,11 @@
 //! The plan: what would make a menu active, with nothing written yet.
 
 mod bios;
+mod bios_homes;
 pub(crate) mod bios_menu;
 mod boot_program;
 pub(crate) mod guards;
+mod homes;
 mod leftovers;
 mod options;
 mod planned;
@@ -15,9 +17,9 @@ mod wanted;
 
 pub(crate) use options::MENU_ID;
 use options::Numbers;
-use planned::ours_first;
 pub use planned::{Action, EntryPlan, Plan, Wishes};
 pub(crate) use planned::{After, state_after, words};
+use planned::{ToKeep, ours_first};
 pub use remove::remove;
 use signpost_facts::change::{Change, Write};
 use signpost_facts::{Error, FirmwareKind, OptionNumber, Refusal, Result, System};
@@ -101,10 +103,12 @@ fn of_host(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> 
         entries,
         writes: writes.into_iter().map(Change::Variable).collect(),
         home: None,
+        second_home: None,
         left_out: draft::left_out(look, document, &resolved),
         notes,
         refusals: Vec::new(),
         outcome,
+        kept: ToKeep::default(),
     };
     plan.refusals = guards::nothing_starts(&plan.outcome).into_iter().collect();
     plan.refusals.extend(guards::default_gone(&opening));

@@ -41,6 +41,26 @@ impl<'a> Numbers<'a> {
         own.find(|number| !self.given.contains(number))
     }
 
+    /// Ours for this menu entry that leads to the same partition.
+    fn on_same_partition(&self, id: &str, wanted: &LoadOption) -> Option<u16> {
+        let drive =
+            |option: &LoadOption| option.path.hard_drive().map(|drive| (drive.number, drive.signature));
+        let own = self.ours.iter().filter(|(number, entry)| *entry == id && !self.given.contains(number));
+        let held = |number: &u16| self.boot.options.get(number)?.decoded.as_ref().ok();
+        let mut same = own.filter(|(number, _)| held(number).and_then(drive) == drive(wanted));
+        same.next().map(|(number, _)| *number)
+    }
+
+    /// Keeps what is left of ours for this menu entry: its numbers, in the boot order.
+    pub(super) fn keep_those_of(&mut self, id: &str) -> Vec<u16> {
+        let is_left = |number: &&u16| {
+            self.ours.get(number).is_some_and(|entry| entry == id) && !self.given.contains(number)
+        };
+        let kept: Vec<u16> = self.boot.order.iter().filter(is_left).copied().collect();
+        self.given.extend(&kept);
+        kept
+    }
+
     /// One that somebody made, first in the order, that starts the same file with the same data.
     fn equal(&self, wanted: &LoadOption) -> Option<u16> {
         let ordered = self.boot.order.iter().copied();
@@ -70,21 +90,25 @@ impl<'a> Numbers<'a> {
     }
 }
 
-/// The load option that starts the boot program, and the write that makes or changes it, if one is due.
+/// The load option that starts the boot program on a volume, which is a home by its place among so many, and the write that makes or changes it, if one is due.
 pub(super) fn boot_program(
     look: &Look,
     contents: &Contents,
-    volume: usize,
-    path: &str,
+    (volume, path): (usize, &str),
+    homes: (usize, usize),
     numbers: &mut Numbers<'_>,
 ) -> Result<(u16, Option<Write>), String> {
-    let wanted = LoadOption::new("Signpost", device_path(look, volume, path)?, Vec::new());
-    let own = numbers.own(MENU_ID).or_else(|| numbers.equal(&wanted));
+    let (index, count) = homes;
+    let label = if index == 0 { "Signpost".to_string() } else { format!("Signpost {}", index + 1) };
+    let wanted = LoadOption::new(&label, device_path(look, volume, path)?, Vec::new());
+    // Beside another home, an option of ours that leads elsewhere may be that one's.
+    let moved = || numbers.own(MENU_ID).filter(|_| count == 1);
+    let own = numbers.on_same_partition(MENU_ID, &wanted).or_else(moved).or_else(|| numbers.equal(&wanted));
     let number = own.or_else(|| numbers.free()).ok_or("no number is free in the firmware's list")?;
     numbers.given.push(number);
     let is_same = look.boot.options.get(&number).is_some_and(|held| held.raw == wanted.encode());
     let action = if own.is_some() { "change" } else { "make" };
-    let what = format!("{action} entry {}, Signpost", OptionNumber(number));
+    let what = format!("{action} entry {}, {label}", OptionNumber(number));
     let write = Write::to(contents, boot_option(number, &wanted), what, Some(MENU_ID.into()));
     Ok((number, (!is_same).then_some(write)))
 }

@@ -32,6 +32,9 @@ pub struct Plan {
     pub writes: Vec<Change>,
     /// The home volume and why it is that one, where the boot program shows the menu.
     pub home: Option<String>,
+    /// The second home volume likewise, where the menu wants two and one was found.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub second_home: Option<String>,
     /// Systems of the machine that the menu does not start, each with the reason or the command that adds it.
     pub left_out: Vec<String>,
     /// What else is worth saying.
@@ -40,6 +43,20 @@ pub struct Plan {
     pub refusals: Vec<Refusal>,
     /// What starts then, rehearsed.
     pub outcome: Outcome,
+    /// What there is to keep of it for hold.
+    #[serde(skip)]
+    pub kept: ToKeep,
+}
+
+/// Where boot program and menu are, once a plan is carried out.
+#[derive(Clone, Debug, Default)]
+pub struct ToKeep {
+    /// Stable names of the home volumes.
+    pub homes: Vec<String>,
+    /// The load options that start the boot program, in their order.
+    pub options: Vec<OptionNumber>,
+    /// What is to be said of a home that cannot be written to.
+    pub out_of_step: Vec<String>,
 }
 
 /// What becomes of an entry.
@@ -96,6 +113,10 @@ pub struct Wishes {
     pub boot_program: Option<BootProgram>,
     /// The home volume, as a person names it.
     pub home: Option<String>,
+    /// The second home volume likewise.
+    pub second_home: Option<String>,
+    /// Whether the homes are those where the menu was applied, and no other one is looked for.
+    pub stays: bool,
     /// The look's picture as the boot program reads it; where it is not known, the one on the home volume stays.
     pub picture: Option<Vec<u8>>,
 }

@@ -10,7 +10,7 @@ use signpost_menu::ours;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 
-use super::planned::{Plan, state_after, words};
+use super::planned::{Plan, ToKeep, state_after, words};
 use super::{bios_menu, guards, leftovers, safe};
 use crate::history::{self, History};
 use crate::rehearse::{State, rehearse_state};
@@ -75,10 +75,12 @@ pub fn remove(look: &Look, history: &History) -> Result<Plan> {
         timeout_after: None,
         writes,
         home: None,
+        second_home: None,
         left_out: Vec::new(),
         notes: vec!["units that run `signpost hold` are turned off by `systemctl disable`".into()],
         refusals,
         outcome,
+        kept: ToKeep::default(),
     })
 }
 

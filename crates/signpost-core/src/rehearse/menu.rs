@@ -7,11 +7,13 @@ use signpost_firmware::start::{self, End, Hardware, Program, Start, Target, volu
 use signpost_menu::document::Entry;
 use signpost_menu::policy::{self, ChosenBy, Situation};
 use signpost_menu::resolve::Surroundings;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, SlotFault, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 use signpost_menu::{MenuDocument, include, parse_leniently};
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::hardware::SurveyedHardware;
+use signpost_place::home;
+use signpost_place::homes::InForce;
 
 use super::outcome::{Choice, Kind, Outcome, State, Step, StepVerdict};
 use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
@@ -146,23 +148,21 @@ fn started(look: &Look, entry: &ResolvedEntry<'_>, mut followed: Followed, why: 
 }
 
 pub(super) fn active(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
-    let mut slots = signpost_place::home::slots(look, volume);
-    for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
-        if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {
-            *slot = Slot::decode(bytes.unwrap_or_default());
+    let slots = |volume| {
+        let mut slots = home::slots(look, volume);
+        for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
+            if let Some(bytes) = hardware.planned(volume, &format!("{HOME_FOLDER}/{name}")) {
+                *slot = Slot::decode(bytes.unwrap_or_default());
+            }
         }
-    }
-    in_slots(look, &slots, Some(volume))
+        slots
+    };
+    in_slot(look, home::in_force_on(look, volume, slots), Some(volume))
 }
 
-/// The menu of the newest whole slot, with what is found beside it.
-pub(crate) fn in_slots(
-    look: &Look,
-    slots: &[Result<Slot, SlotFault>; 2],
-    home: Option<usize>,
-) -> Option<MenuDocument> {
-    let text = newest(slots).map(|(_, slot)| slot.text.clone())?;
-    let mut document = parse_leniently(&text).0?;
+/// The menu that counts, with what is found beside it.
+pub(crate) fn in_slot(look: &Look, found: Option<InForce>, home: Option<usize>) -> Option<MenuDocument> {
+    let mut document = parse_leniently(&found?.slot.text).0?;
     include::complete(look, home, &mut document);
     Some(document)
 }

@@ -27,7 +27,7 @@ macro_rules! colour_key {
 }
 
 /// All of them, in the file's order.
-pub static KEYS: [Key; 31] = [
+pub static KEYS: [Key; 32] = [
     Key {
         name: "heading",
         table: "menu",
@@ -104,6 +104,17 @@ pub static KEYS: [Key; 31] = [
         example: "fallback-path=true",
         kind: Kind::Flag,
         value: |menu| menu.settings.fallback_path.to_string(),
+    },
+    Key {
+        name: "homes",
+        table: "menu",
+        key: "homes",
+        values: "1 or 2",
+        default: "1",
+        meaning: "2: boot program and menu are on a second disk too, so that the machine starts by its menu where one disk is lost",
+        example: "homes=2",
+        kind: Kind::Homes,
+        value: |menu| menu.settings.homes.to_string(),
     },
     Key {
         name: "look",

@@ -7,7 +7,7 @@ use signpost_menu::keyboard::Keyboard;
 use signpost_menu::resolve::StartTarget;
 use signpost_menu::scene::{Frame, Scene};
 use signpost_menu::session::Key;
-use signpost_menu::slot::{Slot, SlotFault};
+use signpost_menu::slot::Slots;
 
 use crate::at_boot::BootMachine;
 
@@ -75,11 +75,11 @@ pub trait Drivers {
     /// Forgets something.
     fn forget(&mut self, name: &str);
 
-    /// Both slots as they are.
+    /// Both slots of a home as they are: of a volume, or of a disk whose sectors it is, by its index.
     ///
     /// # Errors
     /// Why they cannot be looked for, in words.
-    fn slots(&self, machine: &BootMachine) -> Result<[Result<Slot, SlotFault>; 2], String>;
+    fn slots(&self, machine: &BootMachine, home: usize) -> Result<Slots, String>;
 
     /// Overwrites a slot, and reads it back.
     ///

@@ -1,6 +1,7 @@
 //! An entry that was composed at the prompt, written into the older slot: at every cut the newer slot stays whole.
 
 use alloc::string::{String, ToString};
+use alloc::vec::Vec;
 
 use signpost_menu::disk_number::DiskNumbers;
 use signpost_menu::entry_text::entry_text;
@@ -21,20 +22,21 @@ pub fn save(
     title: &str,
     body: &[(&'static str, String)],
 ) -> Result<(String, MenuDocument), String> {
-    let slots = drivers.slots(machine)?;
-    let held = newest(&slots).map(|(index, slot)| (index, slot.clone()));
-    let (index, serial, machine_id, disks, text) = match held {
-        Some((index, slot)) => {
+    let (slots, held) = super::slots(drivers, machine)?;
+    // Where the menu of another home counts, its own slots are both older.
+    let index = newest(&slots).map_or(0, |(index, _)| 1usize.saturating_sub(index));
+    let (serial, machine_id, disks, homes, text) = match held.map(|held| held.slot) {
+        Some(slot) => {
             let next = slot.serial.checked_add(1);
             let next =
                 next.ok_or("the menu carries the last number there is; apply it again from a system")?;
-            (1usize.saturating_sub(index), next, slot.machine, slot.disks, slot.text)
+            (next, slot.machine, slot.disks, slot.homes, slot.text)
         }
         None => (
-            0,
             1,
             String::new(),
             DiskNumbers::default(),
+            Vec::new(),
             "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string(),
         ),
     };
@@ -51,7 +53,7 @@ pub fn save(
     let document = document.ok_or_else(|| {
         problems.first().map_or("the menu would not be valid".into(), |problem| problem.message.clone())
     })?;
-    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, disks, text };
+    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, disks, homes, text };
     let bytes = slot.encode().ok_or("the menu is too long for a slot")?;
     drivers.write_slot(index, &bytes)?;
     Ok((id, document))

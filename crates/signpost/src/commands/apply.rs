@@ -23,7 +23,7 @@ pub struct ApplyArgs {
     #[arg(long)]
     dry_run: bool,
     /// Take Signpost off the machine: entries, boot programs, menus; what started before starts again
-    #[arg(long, conflicts_with_all = ["home", "boot_program", "take_over"])]
+    #[arg(long, conflicts_with_all = ["home", "second_home", "boot_program", "take_over"])]
     remove: bool,
     /// Override these guards, by their codes
     #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
@@ -71,7 +71,7 @@ pub fn run(app: &App<'_>, args: &ApplyArgs) -> Outcome {
                 Error::NotReadBack { what, way: "`signpost undo` undoes what was written".into() }.into()
             );
         }
-        kept::keep_held(&machine, Held::of(&put.look, menu, &plan, &wishes, records.history())?)?;
+        kept::keep_held(&machine, Held::of(&put.look, menu, &plan, &wishes, records.history()))?;
     }
     let mut log = kept::log(&machine)?;
     if log.count_anew(now()) {

@@ -114,7 +114,7 @@ fn one_round(
             menu_file::save(&menu.path, &menu.text)?;
         }
         let wishes = Wishes { boot_program: program.cloned(), ..Wishes::default() };
-        kept::keep_held(machine, Held::of(&put.look, menu, applied, &wishes, records.history())?)?;
+        kept::keep_held(machine, Held::of(&put.look, menu, applied, &wishes, records.history()))?;
     }
     let mut after = put.look;
     let known_then = Known::of(app, machine, &mut after)?;

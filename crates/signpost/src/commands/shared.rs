@@ -22,6 +22,9 @@ pub struct HomeArgs {
     /// The volume for boot program and menu, such as d1p1 or uuid:4F2A-11C9
     #[arg(long, value_name = "VOLUME", add = ArgValueCompleter::new(complete::volumes))]
     home: Option<String>,
+    /// The volume for the second home, where the menu file says homes = 2
+    #[arg(long, value_name = "VOLUME", add = ArgValueCompleter::new(complete::volumes), hide_short_help = true)]
+    second_home: Option<String>,
     #[command(flatten)]
     program: ProgramArgs,
     /// Replace the menu of another system of this PC
@@ -66,7 +69,12 @@ const FOLDERS: [&str; 3] = [".", "../lib/signpost", "../boot"];
 impl HomeArgs {
     /// What they ask for.
     pub fn wishes(&self, machine: &Machine) -> Result<Wishes, Failure> {
-        Ok(Wishes { boot_program: self.program.program(machine)?, home: self.home.clone(), picture: None })
+        Ok(Wishes {
+            boot_program: self.program.program(machine)?,
+            home: self.home.clone(),
+            second_home: self.second_home.clone(),
+            ..Wishes::default()
+        })
     }
 
     /// The guards that they override, beside those that are named.

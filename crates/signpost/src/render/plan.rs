@@ -31,8 +31,10 @@ impl Aim {
 }
 
 pub fn text(plan: &Plan, aim: Aim) -> String {
-    let home = plan.home.as_ref().map(|home| format!("{}  {home}\n\n", style::heading("Home")));
-    let mut text = home.unwrap_or_default() + &entries(plan);
+    let home = plan.home.as_ref().map(|home| format!("{}  {home}\n", style::heading("Home")));
+    let second = plan.second_home.as_ref().map_or_else(|| "\n".into(), |home| format!("      {home}\n\n"));
+    let home = home.map(|home| home + &second).unwrap_or_default();
+    let mut text = home + &entries(plan);
     text.push_str(&changes(plan));
     text.push_str(&notes(&plan.notes));
     text.push_str(&left_out("Not in the menu", &plan.left_out));

@@ -353,6 +353,7 @@ fn what_was_saved_at_boot_is_news() {
         writer: Writer::Boot,
         machine: String::new(),
         disks: DiskNumbers::default(),
+        homes: Vec::new(),
         text: more,
     };
     let bytes = slot.encode().unwrap();

@@ -21,6 +21,7 @@ mod forecast;
 #[cfg(feature = "real-tools")]
 mod fsck;
 mod harness;
+mod homes;
 mod look;
 mod one_answer;
 mod own_entries;

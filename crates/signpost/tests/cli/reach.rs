@@ -242,6 +242,7 @@ fn what_was_saved_at_boot_is_news_once() {
             writer: Writer::Boot,
             machine: String::new(),
             disks: DiskNumbers::default(),
+            homes: Vec::new(),
             text: text.into(),
         };
         let bytes = slot.encode().unwrap();
