@@ -107,7 +107,11 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     };
     let (files, others): (Vec<&FileWrite>, Vec<&FileWrite>) =
         plan.writes.iter().filter_map(Change::file).partition(|write| !homes::is_beside(seen, write));
-    homes::out_of_step(seen, &others, found);
+    let beside = others.first().and_then(|write| crate::home::volume_of(seen.look, write));
+    if let Some(volume) = beside.map(VolumeNumber::of_index) {
+        let lacks = others.iter().map(|write| write.what.clone()).collect();
+        homes::out_of_step((seen.look.survey.name(volume).into(), Subject::Volume(volume)), lacks, found);
+    }
     let variables: Vec<&Write> = plan.writes.iter().filter_map(Change::variable).collect();
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);

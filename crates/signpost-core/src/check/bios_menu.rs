@@ -4,15 +4,16 @@
 use signpost_facts::cause::Effect;
 use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
-use signpost_facts::{Code, Subject};
+use signpost_facts::{Code, Disk, Subject};
 use signpost_firmware::bios::SECTOR;
 use signpost_menu::state::State;
 
 use super::applied::{hold_cure, program_lost, saved_at_boot};
-use super::{Found, Seen, cause};
+use super::{Found, Seen, cause, homes};
 use crate::bios::first_in_words;
 use crate::history::Action;
 use crate::hold::{Held, has_lost_its_program, hold};
+use crate::plan::bios_homes::is_one_away;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held.filter(|held| held.boot_program().is_some()) {
@@ -56,7 +57,23 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let Ok(plan) = hold(seen.look, seen.case.history, Some(held), seen.case.material(), Action::Mend) else {
         return;
     };
-    let writes: Vec<&SectorWrite> = plan.writes.iter().filter_map(Change::sectors).collect();
+    if is_one_away(seen.look) {
+        let message =
+            "one of the two homes is not attached, or cannot be read; the menu starts from the other one";
+        let mut away = cause(Code::DiskMissing, Effect::WillBreak, None, message.into());
+        away.by_hand = Some(
+            "attach the disk, and `signpost hold` brings it up to date; should it not come back, `signpost apply --second-home DISK` puts \
+             the menu on another one"
+                .into(),
+        );
+        found.add(away, &[]);
+    }
+    let is_on_home = |write: &&SectorWrite| {
+        home.is_none_or(|home| seen.look.survey.disk(home.disk).and_then(Disk::identity) == Some(&write.disk))
+    };
+    let (writes, others): (Vec<&SectorWrite>, Vec<&SectorWrite>) =
+        plan.writes.iter().filter_map(Change::sectors).partition(is_on_home);
+    out_of_step(seen, &others, found);
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
     if writes.iter().any(|write| write.offset == 0) {
         let first = sectors.order.first().and_then(|disk| sectors.first_of(*disk));
@@ -97,6 +114,18 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
         damaged.cures.push(hold_cure("write the menu that was applied again"));
         found.add(damaged, &[]);
     }
+}
+
+/// What stands on the other home is not what was applied: it would not start the machine as it is meant to.
+fn out_of_step(seen: &Seen<'_>, writes: &[&SectorWrite], found: &mut Found) {
+    let Some(write) = writes.first() else { return };
+    let disks = &seen.look.survey.disks;
+    let Some(disk) = disks.iter().find(|disk| disk.identity() == Some(&write.disk)) else { return };
+    homes::out_of_step(
+        (format!("d{}", disk.number), Subject::Disk(disk.number)),
+        writes.iter().map(|write| write.what.clone()).collect(),
+        found,
+    );
 }
 
 /// Whether a copy of the program and a copy of the menu count.

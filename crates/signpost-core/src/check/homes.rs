@@ -94,15 +94,11 @@ pub(super) fn is_beside(seen: &Seen<'_>, write: &FileWrite) -> bool {
 }
 
 /// What stands on the other home is not what was applied: it would not start the machine as it is meant to.
-pub(super) fn out_of_step(seen: &Seen<'_>, writes: &[&FileWrite], found: &mut Found) {
-    let Some(write) = writes.first() else { return };
-    let Some(volume) = crate::home::volume_of(seen.look, write).map(VolumeNumber::of_index) else { return };
-    let message = format!(
-        "the other home, {}, is not up to date: a file there is damaged, older or gone",
-        seen.look.survey.name(volume)
-    );
-    let mut other = cause(Code::HomesDisagree, Effect::WillBreak, Some(Subject::Volume(volume)), message);
-    other.evidence.extend(writes.iter().map(|write| write.what.clone()));
+pub(super) fn out_of_step((name, subject): (String, Subject), lacks: Vec<String>, found: &mut Found) {
+    let message =
+        format!("the other home, {name}, is not up to date: what is there is damaged, older or gone");
+    let mut other = cause(Code::HomesDisagree, Effect::WillBreak, Some(subject), message);
+    other.evidence = lacks;
     other.cures.push(hold_cure("bring it up to date"));
     found.add(other, &[]);
 }

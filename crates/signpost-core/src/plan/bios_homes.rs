@@ -107,6 +107,13 @@ fn partner(look: &Look, disk: DiskNumber) -> Option<String> {
     of_both.next()?.homes.into_iter().find(|name| name != own)
 }
 
+/// Whether the menu at home was put on another disk too, which is not attached or cannot be read.
+pub(crate) fn is_one_away(look: &Look) -> bool {
+    let firsts = &look.survey.boot_sectors.first;
+    let other = look.survey.boot_sectors.home().and_then(|home| partner(look, home.disk));
+    other.is_some_and(|name| !firsts.iter().any(|first| identity_in(look, first.disk) == name))
+}
+
 /// Whether nothing is lost where our code goes into a disk's first sector, and the disk stays in the machine.
 fn can_be(look: &Look, other: &FirstSector, taken: &[String]) -> bool {
     let name = identity_in(look, other.disk);

@@ -1,7 +1,7 @@
 //! The plan: what would make a menu active, with nothing written yet.
 
 mod bios;
-mod bios_homes;
+pub(crate) mod bios_homes;
 pub(crate) mod bios_menu;
 mod boot_program;
 pub(crate) mod guards;

@@ -6,9 +6,13 @@ use signpost_demo::program::Program;
 use signpost_demo::{StoreKind, change_fat};
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
+use signpost_firmware::bios::area::Area;
+use signpost_firmware::bios::{SECTOR, plain};
 use signpost_menu::disk_number::DiskNumbers;
-use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot, Writer, newest};
+use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newest};
 
+use crate::bios::disk;
+use crate::bios_menu::{apply as put_in_sectors, lathe_bench};
 use crate::harness::{LARK, MERIDIAN, TestMachine, flat, menu, small};
 
 /// Either disk's ESP, in bytes.
@@ -163,4 +167,85 @@ fn a_machine_with_one_disk_says_what_it_lacks() {
     machine.write("menu.toml", &text("Both", 7));
     let wrong = machine.fails(1, &["plan"]);
     assert!(wrong.contains("homes is 7; it takes 1 or 2"), "{wrong}");
+}
+
+/// The bench with BIOS firmware, and an empty disk beside.
+fn with_sectors() -> TestMachine {
+    let machine = lathe_bench();
+    let mut other = disk(&machine);
+    other[..plain::CODE.len()].copy_from_slice(&plain::CODE);
+    other[440..444].copy_from_slice(&0x5157_2001u32.to_le_bytes());
+    std::fs::write(machine.path("other.img"), other).unwrap();
+    let text = machine.read("machine.toml") + "\n[[disk]]\nimage = \"other.img\"\nserial = \"S-2\"\n";
+    machine.write("machine.toml", &text);
+    machine.write("menu.toml", &machine.read("menu.toml").replace("timeout = 3", "timeout = 3\nhomes = 2"));
+    machine
+}
+
+/// The first sector of a disk is ours, and goes to this menu.
+fn slot_in(machine: &TestMachine, image: &str) -> Option<Slot> {
+    let disk = std::fs::read(machine.path(image)).unwrap();
+    let area = Area::of_first(disk[..SECTOR].try_into().unwrap())?;
+    let slot = |index: u32| Slot::decode(&disk[area.slot(index) as usize * SECTOR..][..SLOT_SIZE]);
+    let slots = [slot(0), slot(1)];
+    newest(&slots).map(|(_, slot)| slot.clone())
+}
+
+#[test]
+fn a_bios_machine_has_its_menu_on_two_disks_too() {
+    let images = ["gauge.img", "other.img"];
+    let machine = with_sectors();
+    let before = std::fs::read(machine.path("other.img")).unwrap();
+    let program = machine.path("program.img").display().to_string();
+    let with = |words: &[&str]| {
+        let run = machine.run(&[words, &["--boot-program", &program]].concat());
+        assert!(run.code < 2, "{words:?}: {}", run.stderr);
+        run.stdout
+    };
+    put_in_sectors(&machine);
+    let [first, second] = images.map(|image| slot_in(&machine, image).unwrap());
+    assert_eq!((&first, first.homes.len()), (&second, 2));
+    let said = with(&["check"]);
+    assert!(!said.contains("homes-disagree"), "{said}");
+
+    // The other one's first sector is written over, as another system's installer does.
+    let mut disk = std::fs::read(machine.path("other.img")).unwrap();
+    disk[..plain::CODE.len()].copy_from_slice(&plain::CODE);
+    disk[plain::CODE.len()..440].fill(0);
+    std::fs::write(machine.path("other.img"), disk).unwrap();
+    let check = flat(&with(&["check"]));
+    assert!(check.contains("The other home, d2, is not up to date"), "{check}");
+    with(&["mend", "homes-disagree", "--yes"]);
+    assert_eq!(slot_in(&machine, "other.img"), Some(first));
+
+    // It is away for a while, and the menu is changed.
+    let whole = detach(&machine, 1);
+    let check = flat(&with(&["check"]));
+    assert!(check.contains("One of the two homes is not attached"), "{check}");
+    machine.write("menu.toml", &machine.read("menu.toml").replace("The second", "The second one"));
+    assert!(flat(&put_in_sectors(&machine)).contains("the disk of the second home is not attached"));
+    machine.write("machine.toml", &whole);
+    assert_eq!(images.map(|image| slot_in(&machine, image).unwrap().serial), [2, 1]);
+    with(&["mend", "homes-disagree", "--yes"]);
+    assert_eq!(images.map(|image| slot_in(&machine, image).unwrap().serial), [2, 2]);
+
+    // One home alone: the other disk is as it was before.
+    machine.write("menu.toml", &machine.read("menu.toml").replace("homes = 2", "homes = 1"));
+    put_in_sectors(&machine);
+    assert_eq!(slot_in(&machine, "gauge.img").unwrap().homes.len(), 0);
+    assert!(std::fs::read(machine.path("other.img")).unwrap() == before);
+}
+
+#[test]
+fn no_disk_whose_first_sector_somebody_uses_becomes_a_second_home_by_itself() {
+    let machine = with_sectors();
+    let mut disk = std::fs::read(machine.path("other.img")).unwrap();
+    disk[..440].fill(0x90);
+    std::fs::write(machine.path("other.img"), &disk).unwrap();
+    let said = flat(&put_in_sectors(&machine));
+    assert!(
+        said.contains("no other disk has room for the second home and plain code in its first sector"),
+        "{said}"
+    );
+    assert!(std::fs::read(machine.path("other.img")).unwrap() == disk);
 }

@@ -11,6 +11,7 @@ mod fsck;
 #[path = "../cli/harness.rs"]
 #[allow(dead_code, reason = "shared with the other tests, which use all of it")]
 mod harness;
+mod homes;
 mod layouts;
 mod live;
 mod look;

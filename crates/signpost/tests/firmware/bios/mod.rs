@@ -3,6 +3,7 @@
 #![allow(unsafe_code, reason = "Rust's own assembler makes the code that a test compares; it is only read")]
 
 mod agreement;
+mod homes;
 mod live;
 mod look;
 mod machines;
