@@ -186,6 +186,15 @@ pub fn in_force(look: &Look) -> Option<InForce> {
     }
 }
 
+/// All volumes on which the menu was put that counts: home, and the second one where there is one.
+pub fn all(look: &Look) -> Vec<usize> {
+    let Some(home) = look.home else { return Vec::new() };
+    let named = in_force(look).map(|found| found.slot.homes).unwrap_or_default();
+    let is_named = |volume: &usize| named.iter().any(|name| name == identity(look, *volume));
+    let others = look.fat_volumes().filter(|volume| *volume != home && is_named(volume));
+    core::iter::once(home).chain(others).collect()
+}
+
 /// What home is called: its volume, or its disk.
 pub fn name(look: &Look) -> Option<String> {
     let disk = || look.survey.boot_sectors.home().map(|first| format!("d{}", first.disk));

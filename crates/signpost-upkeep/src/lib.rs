@@ -152,7 +152,7 @@ pub fn put(
     let look = look(machine, catalogue);
     kept::keep_known(machine, &look);
     // Also where it failed: then above all somebody may come with a rescue medium.
-    if let Err(error) = records.copy_to_home(machine, &look) {
+    if let Err(error) = records.copy_to_homes(machine, &look) {
         watch.note(&format!("no copy of what was done is on the home volume: {error}"));
     }
     let record = record?;

@@ -1,4 +1,4 @@
-//! The records of a machine as files, and copies of the last ones on the home volume.
+//! The records of a machine as files, and copies of the last ones on the home volumes.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -45,11 +45,10 @@ impl Records {
     /// Where the machine's own cannot be read.
     pub fn of(machine: &Machine, look: &Look) -> Result<Self> {
         let mut records = Self::open(&machine.history_folder())?;
-        let location = look.home.and_then(|home| look.location(home));
-        let bytes = location.and_then(|location| {
-            machine.read_file(location, &history::path(), history::MAX_LENGTH).ok().flatten()
-        });
-        records.history.take_in(bytes.map(|bytes| history::decode(&bytes)).unwrap_or_default());
+        for location in home::all(look).into_iter().filter_map(|home| look.location(home)) {
+            let bytes = machine.read_file(location, &history::path(), history::MAX_LENGTH).ok().flatten();
+            records.history.take_in(bytes.map(|bytes| history::decode(&bytes)).unwrap_or_default());
+        }
         Ok(records)
     }
 
@@ -115,13 +114,18 @@ impl Records {
         self.history.forget(gone);
     }
 
-    /// Writes copies of the last records onto the home volume, where there is one; where the last step took the home away, they
+    /// Writes copies of the last records onto the home volumes, where there is one; where the last step took a home away, they
     /// go with it.
     ///
     /// # Errors
     /// Where they cannot be written; they are then as they were.
-    pub fn copy_to_home(&self, machine: &Machine, look: &Look) -> Result<()> {
-        let Some(home) = look.home else { return self.take_copies_away(machine, look) };
+    pub fn copy_to_homes(&self, machine: &Machine, look: &Look) -> Result<()> {
+        let homes = home::all(look);
+        self.take_copies_away(machine, look, &homes)?;
+        homes.into_iter().try_for_each(|home| self.copy_to(machine, look, home))
+    }
+
+    fn copy_to(&self, machine: &Machine, look: &Look, home: usize) -> Result<()> {
         let Some(location) = look.location(home) else { return Ok(()) };
         if safe::of_volume(look, home).is_some() {
             return Ok(());
@@ -135,11 +139,12 @@ impl Records {
         machine.write_file(location, &history::path(), Some(&bytes))
     }
 
-    fn take_copies_away(&self, machine: &Machine, look: &Look) -> Result<()> {
+    fn take_copies_away(&self, machine: &Machine, look: &Look, homes: &[usize]) -> Result<()> {
         let last = self.history.records().last();
         let written = last.into_iter().flat_map(|record| &record.writes).filter_map(Change::file);
         let volumes = written.filter_map(|write| volume_of(look, write));
         let left: BTreeSet<usize> = volumes
+            .filter(|volume| !homes.contains(volume))
             .filter(|volume| home::slots(look, *volume).iter().all(std::result::Result::is_err))
             .collect();
         for location in left.into_iter().filter_map(|volume| look.location(volume)) {

@@ -1,15 +1,15 @@
-//! The volumes where boot program and menu were put: out of reach, made anew, or with another menu than the one that counts.
+//! The volumes where boot program and menu were put: out of reach, formatted again, or with another menu than the one that counts.
 
 use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::change::FileWrite;
-use signpost_facts::{Code, Subject, VolumeNumber};
+use signpost_facts::{Code, OptionNumber, Subject, VolumeNumber};
 use signpost_menu::place::VolumeRef;
 use signpost_place::home;
 
 use super::applied::hold_cure;
 use super::{Found, Seen, cause};
 use crate::hold::Held;
-use crate::ways;
+use crate::ways::{self, Reach};
 
 /// Homes that are not there as they were applied. Whether that explains all that is not as it was applied.
 pub(super) fn missing(seen: &Seen<'_>, held: &Held, found: &mut Found) -> bool {
@@ -20,6 +20,11 @@ pub(super) fn missing(seen: &Seen<'_>, held: &Held, found: &mut Found) -> bool {
         if let Some(home) = &out {
             let is_all = held.out_of_reach(seen.look).is_some();
             let index = found.add(out_of_reach(seen, home, !is_all), &[]);
+            for number in seen.case.history.owned().into_keys() {
+                if ways::of_load_option(seen.look, number) == Reach::OutOfReach {
+                    found.explain(index, Code::EntryStale, Some(Subject::Entry(OptionNumber(number))));
+                }
+            }
             if is_all {
                 found.explain(index, Code::NotFirst, None);
                 return true;

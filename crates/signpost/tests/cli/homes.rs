@@ -6,6 +6,7 @@ use signpost_demo::program::Program;
 use signpost_demo::{StoreKind, change_fat};
 use signpost_disk::block::SharedDevice;
 use signpost_disk::fat::FatVolume;
+use signpost_disk::file_system::FileSystem;
 use signpost_firmware::bios::area::Area;
 use signpost_firmware::bios::{SECTOR, plain};
 use signpost_menu::disk_number::DiskNumbers;
@@ -41,10 +42,13 @@ fn apply(machine: &TestMachine) -> String {
 
 /// The newest slot on a disk.
 fn slot(machine: &TestMachine, disk: &str) -> Option<Slot> {
+    newest(&signpost_place::slots::read(&esp(machine, disk))).map(|(_, slot)| slot.clone())
+}
+
+fn esp(machine: &TestMachine, disk: &str) -> FatVolume {
     let image = std::fs::read(machine.path(disk)).unwrap();
     let esp: SharedDevice = Arc::new(image[ESP].to_vec());
-    let slots = signpost_place::slots::read(&FatVolume::open(esp).unwrap());
-    newest(&slots).map(|(_, slot)| slot.clone())
+    FatVolume::open(esp).unwrap()
 }
 
 /// The same machine while one of its disks, the first or the second, is not attached; its text as it was.
@@ -62,6 +66,8 @@ fn boot_program_and_menu_are_put_on_two_disks_in_step() {
     let [first, second] = DISKS.map(|disk| slot(&machine, disk).unwrap());
     assert_eq!(first, second);
     assert_eq!(first.homes.len(), 2, "each names both");
+    let steps = DISKS.map(|disk| esp(&machine, disk).read("/EFI/signpost/STEPS.JSN", 1 << 20).unwrap());
+    assert_eq!(steps[0], steps[1], "a rescue medium finds the history on either");
     assert_eq!(machine.boot().order, [0, 2, 1]);
     let list = machine.ok(&["firmware", "list"]);
     assert!(list.contains("Signpost 2"), "{list}");
@@ -170,7 +176,7 @@ fn a_machine_with_one_disk_says_what_it_lacks() {
 }
 
 /// The bench with BIOS firmware, and an empty disk beside.
-fn with_sectors() -> TestMachine {
+pub fn with_sectors() -> TestMachine {
     let machine = lathe_bench();
     let mut other = disk(&machine);
     other[..plain::CODE.len()].copy_from_slice(&plain::CODE);

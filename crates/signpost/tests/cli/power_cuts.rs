@@ -9,6 +9,7 @@ use crate::bios_menu::lathe_bench;
 use crate::cuts::{BENCHES, Bench, State, state};
 use crate::fsck;
 use crate::harness::TestMachine;
+use crate::homes::with_sectors;
 
 /// A run that changes a machine.
 struct Trial<'a> {
@@ -185,8 +186,12 @@ fn every_other_run_survives_a_cut_anywhere() {
     hurt_menu(&without_menu, false);
     hurt_menu(&without_program, true);
     let program = without_program.path("program.efi").display().to_string();
+    let on_both = whole.copy();
+    on_both.write("menu.toml", &on_both.read("menu.toml").replace("[menu]\n", "[menu]\nhomes = 2\n"));
+    let apply = ["apply", "--yes", "--boot-program", &program];
     let mut count = 0;
     for (made, args, undone) in [
+        (&on_both, &apply[..], Undone::Whole),
         (&without_menu, &["hold"][..], Undone::Nothing),
         (&without_program, &["mend", "--yes", "--boot-program", &program], Undone::Starts),
         (&whole, &["apply", "--remove", "--yes", "--despite", "last-way"], Undone::Whole),
@@ -238,10 +243,12 @@ fn a_menu_on_a_bios_machine_survives_a_cut_anywhere() {
     let lost_code = applied.copy();
     hurt(&lost_code, 0, &[0xfa; 440]);
     let mend = words(&["mend", "--yes"]);
+    let on_both = with_sectors();
     let plain = |words: &[&str]| words.iter().map(ToString::to_string).collect::<Vec<String>>();
     let mut count = 0;
     for (name, made, args, undone) in [
         ("apply on BIOS", &whole, apply.clone(), Undone::Starts),
+        ("apply to two disks", &on_both, apply.clone(), Undone::Starts),
         ("undo on BIOS", &applied, plain(&["undo", "--yes"]), Undone::Nothing),
         ("mend of the first sector", &lost_code, mend, Undone::Starts),
         ("once on BIOS", &applied, plain(&["once", "one"]), Undone::Nothing),
