@@ -1,4 +1,5 @@
-//! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on.
+//! The firmware's text screen, its keys and its clock. What is written there, firmware with a serial console sends on; where it has none,
+//! a serial port of our own may stand beside it.
 
 use alloc::string::String;
 use alloc::vec::Vec;
@@ -13,6 +14,7 @@ use signpost_place::serve::{Input, Screen};
 
 use crate::graphics::Graphics;
 use crate::real::{self, Registers, interrupt};
+use crate::serial::Terminal;
 
 const SCREEN: u8 = 0x10;
 const KEYS: u8 = 0x16;
@@ -39,6 +41,8 @@ pub struct Console {
     palette: Palette,
     /// The screen of pixels, where the look asks for one.
     graphics: Option<Graphics>,
+    /// A serial port of our own.
+    terminal: Option<Terminal>,
     wanted: ScreenMode,
     painted: Option<Grid>,
     /// What was said last, where it is said and not painted.
@@ -58,6 +62,7 @@ impl Console {
             keyboard: &UNITED_STATES,
             palette: look.palette(),
             graphics: Graphics::open(look),
+            terminal: None,
             wanted: look.screen,
             painted: None,
             said: look.announce.then(Vec::new),
@@ -116,6 +121,9 @@ pub fn is_shift_held() -> bool {
 
 impl Screen for Console {
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        if let Some(terminal) = &mut self.terminal {
+            terminal.show(scene);
+        }
         if let Some(graphics) = &mut self.graphics {
             graphics.show(scene);
             return;
@@ -127,23 +135,14 @@ impl Screen for Console {
             return;
         }
         let grid = paint(&scene);
-        for (number, row) in grid.rows().enumerate() {
-            let before = self.painted.as_ref().and_then(|before| before.rows().nth(number));
-            let is_same = |column: usize| match before {
-                Some(before) => before.get(column) == row.get(column),
-                // A screen that was cleared.
-                None => row.get(column).is_some_and(|cell| cell.symbol == ' ' && cell.tone == Tone::Plain),
-            };
-            // From the first cell that differs to the last, the blanks between too: on a serial line words stay together.
-            let differs = |column: &usize| !is_same(*column);
-            let (first, last) = ((0..row.len()).find(differs), (0..row.len()).rfind(differs));
-            let (Some(mut column), Some(last)) = (first, last) else { continue };
-            while column <= last {
+        for (mut column, row, mut cells) in grid.changed(self.painted.as_ref()) {
+            while let Some(cell) = cells.first() {
                 // Blanks go in one call; of letters each in its own, since the cursor stays behind the first of several.
-                let most = if row[column].symbol == ' ' { last + 1 - column } else { 1 };
-                let length = row[column..].iter().take(most).take_while(|cell| **cell == row[column]).count();
-                self.put(row[column], (column, number), length);
+                let most = if cell.symbol == ' ' { cells.len() } else { 1 };
+                let length = cells.iter().take(most).take_while(|other| *other == cell).count();
+                self.put(*cell, (column, row), length);
                 column += length;
+                cells = &cells[length..];
             }
         }
         set_cursor(grid.cursor);
@@ -156,6 +155,9 @@ impl Screen for Console {
 
     fn clear(&mut self) {
         self.painted = None;
+        if let Some(terminal) = &mut self.terminal {
+            terminal.clear();
+        }
         if let Some(graphics) = &mut self.graphics {
             // What comes next is painted over all of it.
             graphics.forget();
@@ -177,22 +179,37 @@ impl Screen for Console {
         self.clear();
         set_cursor(Some((0, 0)));
         write(&starting(title));
+        if let Some(terminal) = &mut self.terminal {
+            terminal.clear_for(title);
+        }
     }
 
     fn wait(&mut self) -> Input {
         loop {
-            if let Some(key) = self.key() {
+            if let Some(key) = self.key().or_else(|| self.terminal.as_mut()?.key()) {
                 return Input::Key(key);
             }
             if let Some(passed) = self.passed() {
-                return Input::Tick(passed);
+                let escape = self.terminal.as_mut().and_then(Terminal::tick);
+                return escape.map_or(Input::Tick(passed), Input::Key);
             }
-            real::idle();
+            // A serial line holds no more than sixteen bytes, fewer than come in a tick: it is looked at all the time.
+            if self.terminal.is_none() {
+                real::idle();
+            }
         }
     }
 
     fn keyboard(&self) -> &'static Keyboard {
         self.keyboard
+    }
+
+    fn add_serial_port(&mut self, number: u8, look: &Appearance) {
+        self.terminal = Terminal::open(number, look);
+        if self.terminal.is_some() {
+            // What is told in plain lines, is told there.
+            self.said = None;
+        }
     }
 
     fn set_keyboard(&mut self, keyboard: &'static Keyboard) {

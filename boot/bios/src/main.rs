@@ -15,6 +15,7 @@ mod machine;
 mod memory;
 mod power;
 mod real;
+mod serial;
 mod start;
 
 use core::ptr;

@@ -45,6 +45,8 @@ pub struct Settings {
     pub show: Show,
     /// What the keys at boot are read as.
     pub keyboard: &'static Keyboard,
+    /// `serial-port`: the serial port that shows the menu too, counted from 0, with firmware that sends nothing there itself.
+    pub serial_port: Option<u8>,
     /// `fallback-path`: whether the boot program stands in the home volume's fallback path too.
     pub fallback_path: bool,
     /// `homes`: on how many volumes, or disks, boot program and menu stand.
@@ -60,6 +62,7 @@ impl Default for Settings {
             timeout: Timeout::Seconds(5),
             show: Show::Always,
             keyboard: &UNITED_STATES,
+            serial_port: None,
             fallback_path: false,
             homes: 1,
         }

@@ -67,6 +67,9 @@ pub enum Value {
 /// Longest timeout, in seconds.
 pub const MAX_SECONDS: i64 = 3600;
 
+/// What `serial-port` takes: none, or one of the four.
+pub const SERIAL_PORTS: [&str; 5] = ["none", "com1", "com2", "com3", "com4"];
+
 /// Volumes, or disks, on which boot program and menu stand, at most.
 pub const MAX_HOMES: u8 = 2;
 

@@ -50,6 +50,7 @@ pub mod standing;
 pub mod state;
 pub mod surroundings;
 pub mod symbol;
+pub mod terminal;
 pub mod text;
 pub mod tries;
 pub mod version;

@@ -16,7 +16,7 @@ use crate::document::{
     DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
 };
 use crate::keyboard::KEYBOARDS;
-use crate::keys::{self, MAX_HOMES, MAX_SECONDS};
+use crate::keys::{self, MAX_HOMES, MAX_SECONDS, SERIAL_PORTS};
 use crate::nearest::nearest;
 use crate::place::{Place, VolumeRef};
 
@@ -145,6 +145,9 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
     }
     let keyboards = KEYBOARDS.map(|keyboard| (keyboard.name, keyboard));
     let keyboard = reader.choice(&mut section, "keyboard", &keyboards).unwrap_or(defaults.keyboard);
+    let ports = SERIAL_PORTS.into_iter().zip([None, Some(0), Some(1), Some(2), Some(3)]);
+    let ports: Vec<(&str, Option<u8>)> = ports.collect();
+    let serial_port = reader.choice(&mut section, "serial-port", &ports).unwrap_or(defaults.serial_port);
     let fallback_path = reader.boolean(&mut section, "fallback-path").unwrap_or(defaults.fallback_path);
     let homes = homes(reader, &mut section).unwrap_or(defaults.homes);
     reader.no_more(section, &keys::of_table("menu").collect::<Vec<_>>());
@@ -155,6 +158,7 @@ fn settings(reader: &mut Reader<'_>, mut section: Section<'_>) -> Settings {
         timeout: timeout.unwrap_or(defaults.timeout),
         show,
         keyboard,
+        serial_port,
         fallback_path,
         homes,
     }

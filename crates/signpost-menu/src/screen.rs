@@ -47,6 +47,23 @@ impl Grid {
         self.cells.chunks(self.width.max(1))
     }
 
+    /// What differs from a screen before, or from an empty one: column, row, and the cells from the first of the row that differs to
+    /// the last, the blanks between too, so that words stay together.
+    pub fn changed<'g>(
+        &'g self,
+        before: Option<&'g Self>,
+    ) -> impl Iterator<Item = (usize, usize, &'g [Cell])> {
+        self.rows().enumerate().filter_map(move |(number, row)| {
+            let held = before.and_then(|before| before.rows().nth(number));
+            let differs = |column: &usize| match held {
+                Some(held) => held.get(*column) != row.get(*column),
+                None => row.get(*column) != Some(&BLANK),
+            };
+            let (first, last) = ((0..row.len()).find(differs)?, (0..row.len()).rfind(differs)?);
+            Some((first, number, row.get(first..=last)?))
+        })
+    }
+
     /// A row's text, without the blanks at its end.
     pub fn row_text(&self, row: usize) -> String {
         let cells = self.rows().nth(row).unwrap_or_default();

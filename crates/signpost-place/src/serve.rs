@@ -254,6 +254,9 @@ impl<D: Drivers> Menu<'_, D> {
         self.screen.get_or_insert_with(|| {
             let mut screen = drivers.open_screen(&document.look);
             screen.set_keyboard(document.settings.keyboard);
+            if let Some(number) = document.settings.serial_port {
+                screen.add_serial_port(number, &document.look);
+            }
             screen
         })
     }

@@ -81,6 +81,10 @@ pub(super) fn plan(
     }
     let mut notes = next_boot_note(look.boot.next);
     notes.extend(homes.notes.clone());
+    if menu.document.settings.serial_port.is_some() {
+        let note = "serial-port: UEFI firmware shows the menu on its own consoles, serial lines among them; its setup turns these on";
+        notes.push(note.into());
+    }
     let mut last = Vec::new();
     if menu.document.settings.fallback_path {
         for files in &files {

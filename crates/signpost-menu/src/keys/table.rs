@@ -2,7 +2,7 @@
 
 use alloc::string::{String, ToString};
 
-use super::{Key, Kind, or_none};
+use super::{Key, Kind, SERIAL_PORTS, or_none};
 use crate::appearance::{Align, Countdown, Detail, LookName, PictureFit, Role, Width};
 use crate::document::{DefaultEntry, Host, MenuDocument, Show, Timeout};
 
@@ -27,7 +27,7 @@ macro_rules! colour_key {
 }
 
 /// All of them, in the file's order.
-pub static KEYS: [Key; 32] = [
+pub static KEYS: [Key; 33] = [
     Key {
         name: "heading",
         table: "menu",
@@ -93,6 +93,20 @@ pub static KEYS: [Key; 32] = [
         example: "keyboard=de",
         kind: Kind::Words(&["de", "es", "fr", "gb", "it", "se", "us"]),
         value: |menu| menu.settings.keyboard.name.into(),
+    },
+    Key {
+        name: "serial-port",
+        table: "menu",
+        key: "serial-port",
+        values: "none, com1, com2, com3 or com4",
+        default: "none",
+        meaning: "with BIOS firmware: the serial port that shows the menu and takes keys too, at 115200 baud, where the firmware sends nothing there itself",
+        example: "serial-port=com1",
+        kind: Kind::Words(&SERIAL_PORTS),
+        value: |menu| {
+            let port = menu.settings.serial_port.map_or(0, |port| usize::from(port).saturating_add(1));
+            SERIAL_PORTS.get(port).copied().unwrap_or("none").into()
+        },
     },
     Key {
         name: "fallback-path",

@@ -169,7 +169,7 @@ fn every_mistake_says_where_it_is_and_what_would_be_right() {
         (
             "[kernel]\nargs = \"quiet\"",
             "kernel = 3",
-            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, keyboard, fallback-path",
+            "line 10, column 1: unknown key kernel; known here: heading, host, default, timeout, show, keyboard, serial-port, fallback-path, homes",
         ),
     ];
     for (from, to, message) in cases {

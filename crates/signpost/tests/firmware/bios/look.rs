@@ -3,6 +3,7 @@
 use signpost_demo::gauge;
 use signpost_vm::{Monitor, Spec, Vm};
 
+use super::{type_line, wait_shown};
 use crate::harness::TestMachine;
 use crate::look::{picture_of, screen};
 
@@ -69,4 +70,43 @@ fn connect(socket: &std::path::Path) -> Monitor {
         }
         std::thread::yield_now();
     }
+}
+
+/// Firmware that sends nothing to a serial line, on a machine that has one.
+#[test]
+fn a_serial_port_of_our_own_shows_the_menu_and_takes_keys() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&[
+        "tune",
+        "timeout=never",
+        "serial-port=com1",
+        "look.screen=1024x768",
+        "heading=Two terminals",
+    ]);
+    machine.ok(&["apply", "--yes"]);
+    let mut spec = Spec::of_bios([machine.path("gauge.img")]);
+    spec.devices = ["-machine", "graphics=on"].map(String::from).to_vec();
+    let socket = machine.path("monitor");
+    let mut vm = Vm::start(&spec, Some(&socket)).unwrap().with_patience(std::time::Duration::from_secs(40));
+    let mut monitor = connect(&socket);
+    wait_shown(&mut vm, "Two terminals").unwrap();
+    wait_shown(&mut vm, "? help").unwrap();
+    let (screen, size) = (machine.ok(&["preview", "--size", "80x24"]), ["--size", "1024x768"]);
+    assert!(screen.contains("Two terminals"), "{screen}");
+    // A key of the terminal moves on the screen too, and one of the keyboard on the terminal.
+    vm.type_keys("\x1b[B").unwrap();
+    let entries = machine.json(&["menu"])["entries"].clone();
+    let second = entries[1]["id"].as_str().unwrap().to_string();
+    stands(&machine, &mut monitor, &[&size[..], &["--choose", &second]].concat());
+    monitor.say("sendkey f4").unwrap();
+    type_line(&mut vm, "volumes");
+    wait_shown(&mut vm, "d1p1").unwrap();
+    // Escape by itself is told from the beginning of another key.
+    vm.type_keys("\x1b").unwrap();
+    wait_shown(&mut vm, "? help").unwrap();
+    vm.type_keys("\r").unwrap();
+    vm.wait_for("Starting ").unwrap();
 }
