@@ -4,7 +4,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use signpost_menu::appearance::{Appearance, Palette, ScreenMode};
+use signpost_menu::appearance::{Appearance, Palette};
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::scene::{Frame, Scene, Tone};
 use signpost_menu::screen::{Cell, Grid, paint, starting};
@@ -38,39 +38,38 @@ const UPPER: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£�
 /// Screen and keys.
 pub struct Console {
     keyboard: &'static Keyboard,
+    look: Appearance,
+    /// A serial port of our own.
+    terminal: Option<Terminal>,
+    /// What is shown on, from the first time on: a menu that is not shown touches no screen.
+    shown: Option<Shown>,
+    ticks: u32,
+}
+
+/// Screens.
+struct Shown {
     palette: Palette,
     /// The screen of pixels, where the look asks for one.
     graphics: Option<Graphics>,
-    /// A serial port of our own.
-    terminal: Option<Terminal>,
-    wanted: ScreenMode,
     painted: Option<Grid>,
     /// What was said last, where it is said and not painted.
     said: Option<Vec<String>>,
     size: (usize, usize),
-    ticks: u32,
 }
 
-impl Console {
-    /// Takes the screen, in its mode of 80 columns.
-    pub fn open(look: &Appearance) -> Self {
+impl Shown {
+    /// Takes the screen, in its mode of 80 columns. What is told in plain lines, is told on a serial port of our own where there is one.
+    fn open(look: &Appearance, has_terminal: bool) -> Self {
         interrupt(SCREEN, Registers::ax(3));
         let columns = usize::from(real::data_byte(COLUMNS)).clamp(40, 132);
         // The mode is one of 25 rows; firmware of old leaves a zero there.
         let rows = (usize::from(real::data_byte(ROWS)) + 1).clamp(25, 60);
-        let mut console = Self {
-            keyboard: &UNITED_STATES,
-            palette: look.palette(),
-            graphics: Graphics::open(look),
-            terminal: None,
-            wanted: look.screen,
-            painted: None,
-            said: look.announce.then(Vec::new),
-            size: (columns, rows),
-            ticks: real::ticks(),
-        };
-        console.clear();
-        console
+        let said = (look.announce && !has_terminal).then(Vec::new);
+        let graphics = Graphics::open(look);
+        let mut shown =
+            Self { palette: look.palette(), graphics, painted: None, said, size: (columns, rows) };
+        shown.clear();
+        shown
     }
 
     /// Writes a cell so many times, by the call that firmware with a serial console sends on.
@@ -90,6 +89,70 @@ impl Console {
     fn attribute(&self, tone: Tone) -> u8 {
         let (front, behind) = self.palette.on_console(tone.role());
         behind << 4 | front
+    }
+
+    fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        if let Some(graphics) = &mut self.graphics {
+            graphics.show(scene);
+            return;
+        }
+        let scene = scene(Frame::cells(self.size.0, self.size.1));
+        if let Some(said) = &mut self.said {
+            write(&news(said, &scene.spoken));
+            *said = scene.spoken;
+            return;
+        }
+        let grid = paint(&scene);
+        for (mut column, row, mut cells) in grid.changed(self.painted.as_ref()) {
+            while let Some(cell) = cells.first() {
+                // Blanks go in one call; of letters each in its own, since the cursor stays behind the first of several.
+                let most = if cell.symbol == ' ' { cells.len() } else { 1 };
+                let length = cells.iter().take(most).take_while(|other| *other == cell).count();
+                self.put(*cell, (column, row), length);
+                column += length;
+                cells = &cells[length..];
+            }
+        }
+        set_cursor(grid.cursor);
+        self.painted = Some(grid);
+    }
+
+    fn clear(&mut self) {
+        self.painted = None;
+        if let Some(graphics) = &mut self.graphics {
+            // What comes next is painted over all of it.
+            graphics.forget();
+            return;
+        }
+        if let Some(said) = &mut self.said {
+            said.clear();
+        }
+        let last = (self.size.1 as u32 - 1) << 8 | (self.size.0 as u32 - 1);
+        let blank = u32::from(self.attribute(Tone::Plain)) << 8;
+        interrupt(SCREEN, Registers { ax: 0x600, bx: blank, dx: last, ..Registers::default() });
+        set_cursor(None);
+    }
+
+    fn clear_for(&mut self, title: &str) {
+        if let Some(graphics) = &mut self.graphics {
+            graphics.leave();
+        }
+        self.clear();
+        set_cursor(Some((0, 0)));
+        write(&starting(title));
+    }
+}
+
+impl Console {
+    /// Takes the keys, and the clock.
+    pub fn open(look: &Appearance) -> Self {
+        Self {
+            keyboard: &UNITED_STATES,
+            look: look.clone(),
+            terminal: None,
+            shown: None,
+            ticks: real::ticks(),
+        }
     }
 
     /// A key that is there already.
@@ -121,66 +184,29 @@ pub fn is_shift_held() -> bool {
 
 impl Screen for Console {
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
+        let (look, has_terminal) = (&self.look, self.terminal.is_some());
+        self.shown.get_or_insert_with(|| Shown::open(look, has_terminal)).show(scene);
         if let Some(terminal) = &mut self.terminal {
             terminal.show(scene);
         }
-        if let Some(graphics) = &mut self.graphics {
-            graphics.show(scene);
-            return;
-        }
-        let scene = scene(Frame::cells(self.size.0, self.size.1));
-        if let Some(said) = &mut self.said {
-            write(&news(said, &scene.spoken));
-            *said = scene.spoken;
-            return;
-        }
-        let grid = paint(&scene);
-        for (mut column, row, mut cells) in grid.changed(self.painted.as_ref()) {
-            while let Some(cell) = cells.first() {
-                // Blanks go in one call; of letters each in its own, since the cursor stays behind the first of several.
-                let most = if cell.symbol == ' ' { cells.len() } else { 1 };
-                let length = cells.iter().take(most).take_while(|other| *other == cell).count();
-                self.put(*cell, (column, row), length);
-                column += length;
-                cells = &cells[length..];
-            }
-        }
-        set_cursor(grid.cursor);
-        self.painted = Some(grid);
     }
 
     fn otherwise(&self) -> Option<String> {
-        self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size))
+        let graphics = self.shown.as_ref()?.graphics.as_ref();
+        self.look.screen.otherwise(graphics.map(Graphics::size))
     }
 
     fn clear(&mut self) {
-        self.painted = None;
-        if let Some(terminal) = &mut self.terminal {
-            terminal.clear();
+        if let Some(shown) = &mut self.shown {
+            shown.clear();
+            self.terminal.iter_mut().for_each(Terminal::clear);
         }
-        if let Some(graphics) = &mut self.graphics {
-            // What comes next is painted over all of it.
-            graphics.forget();
-            return;
-        }
-        if let Some(said) = &mut self.said {
-            said.clear();
-        }
-        let last = (self.size.1 as u32 - 1) << 8 | (self.size.0 as u32 - 1);
-        let blank = u32::from(self.attribute(Tone::Plain)) << 8;
-        interrupt(SCREEN, Registers { ax: 0x600, bx: blank, dx: last, ..Registers::default() });
-        set_cursor(None);
     }
 
     fn clear_for(&mut self, title: &str) {
-        if let Some(graphics) = &mut self.graphics {
-            graphics.leave();
-        }
-        self.clear();
-        set_cursor(Some((0, 0)));
-        write(&starting(title));
-        if let Some(terminal) = &mut self.terminal {
-            terminal.clear_for(title);
+        if let Some(shown) = &mut self.shown {
+            shown.clear_for(title);
+            self.terminal.iter_mut().for_each(|terminal| terminal.clear_for(title));
         }
     }
 
@@ -204,12 +230,8 @@ impl Screen for Console {
         self.keyboard
     }
 
-    fn add_serial_port(&mut self, number: u8, look: &Appearance) {
-        self.terminal = Terminal::open(number, look);
-        if self.terminal.is_some() {
-            // What is told in plain lines, is told there.
-            self.said = None;
-        }
+    fn add_serial_port(&mut self, number: u8) {
+        self.terminal = Terminal::open(number, &self.look);
     }
 
     fn set_keyboard(&mut self, keyboard: &'static Keyboard) {

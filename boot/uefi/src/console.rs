@@ -3,7 +3,7 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
-use signpost_menu::appearance::{Appearance, ScreenMode};
+use signpost_menu::appearance::Appearance;
 use signpost_menu::keyboard::Keyboard;
 use signpost_menu::scene::{Frame, Scene};
 use signpost_place::serve::{Input, Screen};
@@ -21,18 +21,30 @@ pub const TICK: u32 = 100;
 pub struct Console {
     timer: Option<Event>,
     keys: Keys,
+    look: Appearance,
+    /// What is shown on, from the first time on: a menu that is not shown touches no screen.
+    shown: Option<Shown>,
+}
+
+/// Screens.
+struct Shown {
     /// The screen of pixels, where there is one.
     graphics: Option<Graphics>,
     /// What shows letters beside it, or alone.
     cells: Cells,
-    wanted: ScreenMode,
+}
+
+impl Shown {
+    fn open(look: &Appearance) -> Self {
+        let graphics = Graphics::open(look);
+        let cells = if graphics.is_some() { Cells::beside_graphics(look) } else { Cells::alone(look) };
+        Self { graphics, cells }
+    }
 }
 
 impl Console {
-    /// Takes the console.
+    /// Takes the keys, and the clock.
     pub fn open(look: &Appearance) -> Self {
-        let graphics = Graphics::open(look);
-        let cells = if graphics.is_some() { Cells::beside_graphics(look) } else { Cells::alone(look) };
         // SAFETY: the event has no function that could be called.
         let timer = unsafe { boot::create_event(EventType::TIMER, Tpl::APPLICATION, None, None) }.ok();
         if let Some(timer) = &timer {
@@ -41,7 +53,11 @@ impl Console {
                 TimerTrigger::Periodic(core::time::Duration::from_millis(u64::from(TICK))),
             );
         }
-        Self { timer, keys: Keys::new(), graphics, cells, wanted: look.screen }
+        Self { timer, keys: Keys::new(), look: look.clone(), shown: None }
+    }
+
+    fn graphics(&self) -> Option<&Graphics> {
+        self.shown.as_ref()?.graphics.as_ref()
     }
 
     /// Waits until something happens; whether that is the clock.
@@ -52,7 +68,7 @@ impl Console {
             // SAFETY: the copy is only waited for; the event itself is never closed here.
             let mut events = Vec::from([unsafe { timer.unsafe_clone() }]);
             events.extend(of_keys);
-            events.extend(self.graphics.iter().flat_map(Graphics::events));
+            events.extend(self.graphics().into_iter().flat_map(Graphics::events));
             if let Ok(index) = boot::wait_for_event(&events) {
                 return index == 0;
             }
@@ -72,30 +88,35 @@ impl Screen for Console {
     }
 
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
-        if let Some(graphics) = &mut self.graphics {
+        let look = &self.look;
+        let shown = self.shown.get_or_insert_with(|| Shown::open(look));
+        if let Some(graphics) = &mut shown.graphics {
             graphics.show(scene);
         }
-        self.cells.show(scene);
+        shown.cells.show(scene);
     }
 
     fn otherwise(&self) -> Option<String> {
-        let screen = self.wanted.otherwise(self.graphics.as_ref().map(Graphics::size));
-        screen.or_else(|| self.graphics.as_ref()?.without_picture())
+        self.shown.as_ref()?;
+        let screen = self.look.screen.otherwise(self.graphics().map(Graphics::size));
+        screen.or_else(|| self.graphics()?.without_picture())
     }
 
     fn clear(&mut self) {
-        if let Some(graphics) = &mut self.graphics {
+        let Some(shown) = &mut self.shown else { return };
+        if let Some(graphics) = &mut shown.graphics {
             // What comes next is drawn over all of it at once.
             graphics.forget();
         }
-        self.cells.clear();
+        shown.cells.clear();
     }
 
     fn clear_for(&mut self, title: &str) {
-        if let Some(graphics) = &mut self.graphics {
+        let Some(shown) = &mut self.shown else { return };
+        if let Some(graphics) = &mut shown.graphics {
             graphics.leave();
         }
-        self.cells.leave_for(title);
+        shown.cells.leave_for(title);
     }
 
     // Firmware tells of Shift and the like too, as of a key that then is none: no time has passed by that.
@@ -104,7 +125,8 @@ impl Screen for Console {
             if let Some(key) = self.keys.read() {
                 return Input::Key(key);
             }
-            if let Some(key) = self.graphics.as_mut().and_then(Graphics::pointed) {
+            let graphics = self.shown.as_mut().and_then(|shown| shown.graphics.as_mut());
+            if let Some(key) = graphics.and_then(Graphics::pointed) {
                 return Input::Key(key);
             }
             if self.is_tick() {

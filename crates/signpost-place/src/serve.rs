@@ -255,7 +255,7 @@ impl<D: Drivers> Menu<'_, D> {
             let mut screen = drivers.open_screen(&document.look);
             screen.set_keyboard(document.settings.keyboard);
             if let Some(number) = document.settings.serial_port {
-                screen.add_serial_port(number, &document.look);
+                screen.add_serial_port(number);
             }
             screen
         })

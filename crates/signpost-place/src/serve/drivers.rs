@@ -40,7 +40,7 @@ pub trait Screen {
     fn keyboard(&self) -> &'static Keyboard;
 
     /// Shows everything on a serial port too, counted from 0, and reads its keys; nothing where the firmware itself does that.
-    fn add_serial_port(&mut self, _number: u8, _look: &Appearance) {}
+    fn add_serial_port(&mut self, _number: u8) {}
 
     /// Reads keyboards as these from now on.
     fn set_keyboard(&mut self, keyboard: &'static Keyboard);

@@ -336,3 +336,20 @@ fn two_hundred_entries_are_gone_through_by_keys() {
     vm.type_keys("l\r");
     assert!(vm.until_it_ends().contains("STARTED Larkspur loader"));
 }
+
+/// What clears a terminal.
+const CLEARED: &str = "\x1b[2J";
+
+#[test]
+fn a_menu_that_waits_unseen_for_a_key_touches_no_screen() {
+    let text = menu("show = \"on-key\"\ntimeout = 1\nheading = \"Unseen\"", &[LOADER]);
+    let (_machine, vm) = run([slot(1, &text), vec![]]);
+    let serial = vm.until_it_ends();
+    let (_, ours) = serial.rsplit_once("starting Boot").unwrap();
+    assert!(ours.contains("STARTED Larkspur loader"), "{serial}");
+    assert!(!ours.contains(CLEARED) && !ours.contains("Unseen"), "{ours:?}");
+    let (_machine, mut vm) = run([slot(1, &text.replace("timeout = 1", "timeout = 9")), vec![]]);
+    vm.wait_for("starting Boot");
+    vm.type_keys(" ");
+    vm.wait_for("Unseen");
+}
