@@ -4,11 +4,11 @@ use signpost_core::history::Action;
 use signpost_core::hold::Held;
 use signpost_core::plan::{Plan, plan, remove};
 use signpost_core::rehearse::Outcome as StartOutcome;
-use signpost_facts::{Code, Error};
+use signpost_facts::Error;
 use signpost_place::home::newest_text;
 use signpost_upkeep::{kept, menu_file, now};
 
-use super::shared::{HomeArgs, guard_codes, with_picture};
+use super::shared::{Despite, HomeArgs, with_picture};
 use crate::app::{App, How, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -25,9 +25,8 @@ pub struct ApplyArgs {
     /// Take Signpost off the machine: entries, boot programs, menus; what started before starts again
     #[arg(long, conflicts_with_all = ["home", "second_home", "boot_program", "take_over"])]
     remove: bool,
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
     #[command(flatten)]
     home: HomeArgs,
 }

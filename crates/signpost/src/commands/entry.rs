@@ -9,13 +9,11 @@ use serde::Serialize;
 use signpost_core::draft::Base;
 use signpost_core::edit::{self, HiddenThing, Where};
 use signpost_core::menu_file::MenuFile;
-use signpost_core::plan::pass;
 use signpost_core::recipe::{Recipe, RecipeKind};
-use signpost_facts::{Code, Refusal};
 use signpost_machine::Machine;
 use signpost_upkeep::{kept, menu_file};
 
-use super::shared::guard_codes;
+use super::shared::Despite;
 use crate::app::{App, Outcome};
 use crate::complete;
 use crate::failure::{Exit, Failure};
@@ -68,7 +66,7 @@ enum What {
         #[arg(long)]
         unchecked: bool,
         #[command(flatten)]
-        guard: Guard,
+        guard: Despite,
     },
     /// Make an entry what draft would write for it now
     Reset {
@@ -94,7 +92,7 @@ enum What {
         #[arg(add = ArgValueCompleter::new(complete::ids))]
         entry: String,
         #[command(flatten)]
-        guard: Guard,
+        guard: Despite,
     },
     /// Show the recipes for systems that need particular arguments
     Recipes,
@@ -119,7 +117,7 @@ enum What {
         #[arg(long, value_name = "TEXT")]
         why: Option<String>,
         #[command(flatten)]
-        guard: Guard,
+        guard: Despite,
     },
     /// Let draft offer something again
     Reveal {
@@ -130,20 +128,6 @@ enum What {
         #[arg(long)]
         list: bool,
     },
-}
-
-#[derive(Args)]
-struct Guard {
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
-}
-
-impl Guard {
-    fn pass(&self, refusal: Option<Refusal>) -> Result<(), Failure> {
-        let refusals: Vec<Refusal> = refusal.into_iter().collect();
-        Ok(pass(&refusals, |refusal| self.despite.contains(&refusal.code))?)
-    }
 }
 
 #[derive(Serialize)]
@@ -299,7 +283,7 @@ fn hidden(
     app: &App<'_>,
     machine: &Machine,
     menu: &MenuFile,
-    (what, why, guard): (&str, Option<&str>, &Guard),
+    (what, why, guard): (&str, Option<&str>, &Despite),
 ) -> Result<Edited, Failure> {
     let (text, thing, refusal) = edit::hide(&app.look(machine)?, menu, what, why)?;
     guard.pass(refusal)?;

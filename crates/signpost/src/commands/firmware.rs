@@ -2,11 +2,11 @@ use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::firmware::{self, NewFirmwareEntry, Tidy, Wish};
 use signpost_core::history::Action;
-use signpost_facts::{Code, Refusal};
+use signpost_facts::Refusal;
 use signpost_machine::Machine;
 use signpost_upkeep::Records;
 
-use super::shared::guard_codes;
+use super::shared::Despite;
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::{complete, render};
@@ -22,9 +22,8 @@ pub struct FirmwareArgs {
     /// Show what would be written, and write nothing
     #[arg(long, global = true)]
     dry_run: bool,
-    /// Override these guards, by their codes
-    #[arg(long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
 }
 
 #[derive(Subcommand)]
@@ -167,5 +166,5 @@ fn put_in_order(
 }
 
 fn is_overridden(args: &FirmwareArgs) -> impl Fn(&Refusal) -> bool {
-    |refusal| args.despite.contains(&refusal.code)
+    |refusal| args.despite.has(refusal)
 }

@@ -7,12 +7,12 @@ use clap::Args;
 use signpost_core::history::Action;
 use signpost_core::hold::{MAX_SAME, Material, hold};
 use signpost_core::plan::pass;
-use signpost_facts::{Code, Refusal};
+use signpost_facts::Refusal;
 use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{kept, now};
 
 use super::picture;
-use super::shared::{found_beside_us, guard_codes};
+use super::shared::{Despite, found_beside_us};
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
@@ -38,9 +38,8 @@ pub struct HoldArgs {
     /// package brought them, by links to those
     #[arg(long, value_name = "DIR", conflicts_with_all = ["dry_run", "check", "log"])]
     units: Option<PathBuf>,
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
 }
 
 pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
@@ -75,7 +74,7 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
             what.join(", ")
         )));
     }
-    let is_overridden = |refusal: &Refusal| args.despite.contains(&refusal.code);
+    let is_overridden = |refusal: &Refusal| args.despite.has(refusal);
     pass(&plan.refusals, is_overridden)?;
     // Noted before it is tried: a firmware that refuses is not written to at every start for ever.
     if log.note(now(), machine.boot_id(), &plan.found, what) {

@@ -14,7 +14,7 @@ use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{Records, kept, menu_file};
 
 use super::check::{Known, exit};
-use super::shared::{ProgramArgs, guard_codes};
+use super::shared::{Despite, ProgramArgs};
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
@@ -35,9 +35,8 @@ pub struct MendArgs {
     /// Show the plan, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
     #[command(flatten)]
     program: ProgramArgs,
 }
@@ -96,7 +95,7 @@ fn one_round(
     let found = check(&case);
     let asked = Asked { codes: args.codes.clone(), by: args.by.clone() };
     let plan = mend(&case, &found, &asked)?;
-    let is_overridden = |refusal: &Refusal| args.despite.contains(&refusal.code);
+    let is_overridden = |refusal: &Refusal| args.despite.has(refusal);
     let how = How {
         is_trial: args.dry_run,
         text: &|| render::mend::text(&plan),

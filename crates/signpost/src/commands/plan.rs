@@ -6,12 +6,12 @@ use signpost_core::edit::{Policy, Tuned};
 use signpost_core::menu_file::MenuFile;
 use signpost_core::plan::{Plan, pass, plan};
 use signpost_core::recipe::Recipes;
-use signpost_facts::{Code, Result};
+use signpost_facts::Result;
 use signpost_machine::Machine;
 use signpost_place::Look;
 use signpost_upkeep::{kept, menu_file};
 
-use super::shared::{HomeArgs, guard_codes, with_picture};
+use super::shared::{Despite, HomeArgs, with_picture};
 use super::{draft, policy};
 use crate::app::{App, Outcome};
 use crate::failure::Exit;
@@ -22,9 +22,8 @@ use crate::render::style;
 /// Show what apply would write, and what would start then
 #[derive(Args)]
 pub struct PlanArgs {
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
     /// End with 1 where there is something to do
     #[arg(long)]
     check: bool,

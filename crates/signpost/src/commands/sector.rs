@@ -11,7 +11,7 @@ use signpost_machine::durable::write_durably;
 use signpost_machine::{Machine, files, now as time};
 use signpost_place::Look;
 
-use super::shared::guard_codes;
+use super::shared::Despite;
 use crate::app::{App, How, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::{complete, render};
@@ -32,9 +32,8 @@ pub struct SectorArgs {
     /// Show what would be written, and write nothing
     #[arg(long, global = true)]
     dry_run: bool,
-    /// Override these guards, by their codes
-    #[arg(long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
 }
 
 #[derive(Subcommand)]
@@ -215,7 +214,7 @@ fn change(
         is_trial: args.dry_run,
         text: &|| render::sector::planned(&plan),
         question: Some("Write this?"),
-        is_overridden: &|refusal| args.despite.contains(&refusal.code),
+        is_overridden: &|refusal| args.despite.has(refusal),
     };
     if app.carry_through((machine, &mut records), (Action::Sector, &plan), &how)?.is_some() {
         app.report(&plan, || render::sector::done(&plan));

@@ -6,7 +6,7 @@ use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap_complete::engine::ArgValueCompleter;
 use signpost_core::menu_file::MenuFile;
-use signpost_core::plan::Wishes;
+use signpost_core::plan::{Wishes, pass};
 use signpost_facts::{Code, FirmwareKind, Refusal};
 use signpost_machine::{Machine, files};
 use signpost_menu::document::Host;
@@ -78,9 +78,9 @@ impl HomeArgs {
     }
 
     /// The guards that they override, beside those that are named.
-    pub fn passes(&self, despite: &[Code]) -> impl Fn(&Refusal) -> bool {
+    pub fn passes(&self, despite: &Despite) -> impl Fn(&Refusal) -> bool {
         let take_over = self.take_over;
-        move |refusal| despite.contains(&refusal.code) || (take_over && refusal.code == Code::OtherSystem)
+        move |refusal| despite.has(refusal) || (take_over && refusal.code == Code::OtherSystem)
     }
 }
 
@@ -101,8 +101,29 @@ fn read_program(path: &Path) -> std::io::Result<Option<Vec<u8>>> {
     files::read(path, MAX_PROGRAM)
 }
 
+/// The guards that somebody overrides.
+#[derive(Args)]
+pub struct Despite {
+    /// Override these guards, by their codes
+    #[arg(long = "despite", global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
+    codes: Vec<Code>,
+}
+
+impl Despite {
+    /// Whether this one is among them.
+    pub fn has(&self, refusal: &Refusal) -> bool {
+        self.codes.contains(&refusal.code)
+    }
+
+    /// Passes a guard, where it does not stand against it or is overridden.
+    pub fn pass(&self, refusal: Option<Refusal>) -> Result<(), Failure> {
+        let refusals: Vec<Refusal> = refusal.into_iter().collect();
+        Ok(pass(&refusals, |refusal| self.has(refusal))?)
+    }
+}
+
 /// Reads a guard's code.
-pub fn guard_codes() -> impl TypedValueParser<Value = Code> {
+fn guard_codes() -> impl TypedValueParser<Value = Code> {
     let words = Code::ALL.into_iter().filter(|code| code.is_guard()).map(Code::word);
     PossibleValuesParser::new(words).try_map(|word| Code::parse(&word).ok_or("no such code"))
 }

@@ -3,10 +3,9 @@ use std::path::PathBuf;
 use clap::Args;
 use signpost_core::history::{Action, Progress};
 use signpost_core::undo::undo;
-use signpost_facts::Code;
 use signpost_upkeep::menu_file;
 
-use super::shared::guard_codes;
+use super::shared::Despite;
 use crate::app::{App, How, OWN_MENU, Outcome};
 use crate::failure::Exit;
 use crate::render;
@@ -26,15 +25,14 @@ pub struct UndoArgs {
         value_name = "FILE",
         num_args = 0..=1,
         default_missing_value = OWN_MENU,
-        conflicts_with_all = ["to", "despite", "dry_run"]
+        conflicts_with_all = ["to", "codes", "dry_run"]
     )]
     menu: Option<PathBuf>,
     /// Show what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
-    /// Override these guards, by their codes
-    #[arg(long, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
-    despite: Vec<Code>,
+    #[command(flatten)]
+    despite: Despite,
 }
 
 pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
@@ -54,7 +52,7 @@ pub fn run(app: &App<'_>, args: &UndoArgs) -> Outcome {
         is_trial: args.dry_run,
         text: &|| render::plan::undo(&undo, true),
         question: Some("Undo this?"),
-        is_overridden: &|refusal| args.despite.contains(&refusal.code),
+        is_overridden: &|refusal| args.despite.has(refusal),
     };
     let action = Action::Undo { of: undo.of };
     let Some(put) = app.carry_through((&mut machine, &mut records), (action, &undo), &how)? else {
