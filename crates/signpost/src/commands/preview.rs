@@ -10,9 +10,10 @@ use signpost_look::Painter;
 use signpost_look::letters::{Letters, Size};
 use signpost_look::turned::picture_of;
 use signpost_menu::MenuDocument;
-use signpost_menu::resolve::Surroundings;
+use signpost_menu::resolve::{Firmware, Surroundings};
 use signpost_menu::scene::Frame;
 use signpost_menu::screen::paint;
+use signpost_menu::terminal;
 use signpost_menu::text::shown;
 use signpost_upkeep::menu_file;
 
@@ -20,6 +21,7 @@ use super::picture;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render::out;
+use crate::render::preview::Depth;
 use crate::{complete, render};
 
 /// Show the boot screen as the boot program would draw it
@@ -40,6 +42,9 @@ pub struct PreviewArgs {
     /// Show that picture here, on a terminal that shows pictures as sixels
     #[arg(long, conflicts_with_all = ["png", "spoken"])]
     picture: bool,
+    /// Show what a serial line gets: letters in sixteen colours, or plain lines with look.announce=true
+    #[arg(long, conflicts_with_all = ["png", "picture", "size", "spoken"])]
+    serial: bool,
     /// Show the plain lines that a screen reader gets with look.announce=true
     #[arg(long, conflicts_with_all = ["png", "size"])]
     spoken: bool,
@@ -91,11 +96,12 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     let menu = menu_file::load(&app.menu_file(&machine))?;
     let look = app.look(&machine)?;
     let mut preview = preview(&look, &menu.document, &asked(args, &menu.document)?)?;
-    let is_drawn = menu.document.look.screen.is_drawn(look.firmware());
+    let is_drawn = !args.serial && menu.document.look.screen.is_drawn(look.firmware());
     let letters = Letters::of(Size::Small);
-    let has = |c: char| if is_drawn { letters.has(c) } else { u32::from(c) <= 0xff };
+    let is_terminal = args.serial && look.firmware() == Firmware::Bios;
+    let has = |c: char| if is_drawn { letters.has(c) } else { is_terminal || u32::from(c) <= 0xff };
     preview.notes.extend(signs_without_letters(&menu.document, is_drawn, has));
-    if args.spoken {
+    if args.spoken || (args.serial && menu.document.look.announce) {
         let rows = preview.scene(Frame::cells(80, 25)).spoken;
         let lines = rows.iter().map(|line| format!("{}\n", shown(line))).collect::<String>();
         let text = || lines + &render::plan::notes(&preview.notes);
@@ -122,7 +128,12 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
             app.show(&Shown { rows: Vec::new(), png: None, notes: &preview.notes }, text);
             Ok(Exit::Done)
         }
-        None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25))),
+        // By UEFI firmware's console, or by a port of our own.
+        None if args.serial => {
+            let size = if is_terminal { terminal::SIZE } else { (80, 25) };
+            cells(app, &mut preview, &menu.document, size, Depth::Sixteen)
+        }
+        None => cells(app, &mut preview, &menu.document, args.size.unwrap_or((80, 25)), Depth::of_terminal()),
     }
 }
 
@@ -146,6 +157,7 @@ fn cells(
     preview: &mut Preview,
     document: &MenuDocument,
     (width, height): (usize, usize),
+    depth: Depth,
 ) -> Outcome {
     if width.max(height) > MOST_CELLS {
         let message = format!(
@@ -156,10 +168,7 @@ fn cells(
     let grid = paint(&preview.scene(Frame::cells(width, height)));
     let rows = (0..height).map(|row| grid.row_text(row)).collect();
     let palette = document.look.palette();
-    let text = || {
-        render::preview::text(&grid, &palette, render::preview::Depth::of_terminal())
-            + &render::plan::notes(&preview.notes)
-    };
+    let text = || render::preview::text(&grid, &palette, depth) + &render::plan::notes(&preview.notes);
     app.show(&Shown { rows, png: None, notes: &preview.notes }, text);
     Ok(Exit::Done)
 }
