@@ -15,6 +15,7 @@ use signpost_firmware::start::{self, volume_path};
 use signpost_menu::resolve::{ResolvedEntry, StartTarget, resolve};
 use signpost_place::Look;
 use signpost_place::hardware::{SurveyedHardware, disk_of_id};
+use signpost_place::started_from::StartedFrom;
 
 use crate::rehearse::{self, State};
 
@@ -37,8 +38,8 @@ pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
             ways.extend(owners(look, target).map(|system| Way { system, through: through() }));
         }
     }
-    if let Some((_, document)) = rehearse::active_menu(look, state.boot, &hardware) {
-        for entry in resolve(look, &document) {
+    if let Some((home, document)) = rehearse::active_menu(look, state.boot, &hardware) {
+        for entry in resolve(&StartedFrom::volume(look, home), &document) {
             if !rehearse::entry_starts(look, state.boot, &hardware, &entry) {
                 continue;
             }

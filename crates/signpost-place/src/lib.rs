@@ -25,6 +25,8 @@ pub mod reader;
 pub mod secure_boot;
 pub mod serve;
 pub mod slots;
+#[cfg(feature = "desk")]
+pub mod started_from;
 pub mod surroundings;
 pub mod volumes;
 #[cfg(feature = "desk")]

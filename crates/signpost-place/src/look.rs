@@ -25,8 +25,9 @@ use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 use crate::finder::Systems;
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
+use crate::started_from::identities;
 use crate::surroundings::stands_around_a_menu;
-use crate::volumes::{Seen, Volumes, nearness};
+use crate::volumes::{Seen, Volumes};
 
 /// No program that firmware loads is longer, in bytes.
 pub const MAX_PROGRAM: usize = 256 << 20;
@@ -238,10 +239,7 @@ impl Look {
         self.home = home;
         let in_sectors = || self.survey.boot_sectors.home().map(|first| Vec::from([first.disk]));
         let homes_disks = home.map(|home| self.disks_of(home)).or_else(in_sectors).unwrap_or_default();
-        let nearness = nearness(self, &homes_disks);
-        for (index, (identity, nearness)) in self.identities.iter_mut().zip(nearness).enumerate() {
-            (identity.is_home, identity.nearness) = (home == Some(index), nearness);
-        }
+        self.identities = identities(self, home, &homes_disks);
     }
 
     /// Volumes of the machine's own that firmware reads.

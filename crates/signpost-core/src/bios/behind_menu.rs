@@ -11,6 +11,7 @@ use signpost_firmware::start::Program;
 use signpost_menu::MenuDocument;
 use signpost_menu::ids::EntryId;
 use signpost_menu::resolve::{Surroundings, Within};
+use signpost_place::started_from::StartedFrom;
 use signpost_place::surroundings::first_in;
 use signpost_place::{Look, VolumeReader, home};
 
@@ -30,7 +31,8 @@ pub(super) fn follow(
     let ours = ours_after(look, look.survey.boot_sectors.first_of(disk.number)?, planned)?;
     let document = menu_after(look, disk.number, planned);
     let starter = |entry: &ResolvedEntry<'_>| entry_start(look, entry, planned);
-    Some(menu::follow_menu(look, (document, &ours.remembered), choose, &starter))
+    let around = StartedFrom::disk(look, disk.number);
+    Some(menu::follow_menu(&around, (document, &ours.remembered), choose, &starter))
 }
 
 /// The entries of the menu that the first disk's first sector goes to which start a system, with that system's id; nothing where it
@@ -39,7 +41,7 @@ pub(crate) fn entries_that_start(look: &Look, planned: &[SectorWrite]) -> Option
     let disk = look.survey.boot_sectors.order.first()?;
     let ours = ours_after(look, look.survey.boot_sectors.first_of(*disk)?, planned)?;
     let document = menu_after(look, *disk, planned).filter(|_| ours.has_program)?;
-    let started = resolve(look, &document).into_iter().filter_map(|entry| {
+    let started = resolve(&StartedFrom::disk(look, *disk), &document).into_iter().filter_map(|entry| {
         let outcome = entry_start(look, &entry, planned).outcome;
         let system = outcome.system.clone().filter(|_| outcome.is_start())?;
         Some((entry.entry.id.clone(), system))

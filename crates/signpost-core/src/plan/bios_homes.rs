@@ -21,7 +21,7 @@ pub(super) struct Homes<'l> {
     pub(super) notes: Vec<String>,
 }
 
-/// Chooses them. `has_room` tells where the boot program can go without writing over what anybody keeps there.
+/// Chooses them. `used` tells how many sectors of somebody else's lie where the boot program would go; nothing, where it has no room.
 ///
 /// # Errors
 /// Where no disk can be had, or what is asked for is none.
@@ -29,7 +29,7 @@ pub(super) fn of<'l>(
     look: &'l Look,
     wants_two: bool,
     (wishes, resolved): (&Wishes, &[ResolvedEntry<'_>]),
-    has_room: impl Fn(&FirstSector) -> bool,
+    used: impl Fn(&FirstSector) -> Option<u64>,
 ) -> Result<Homes<'l>> {
     let sectors = &look.survey.boot_sectors;
     let asked = |name: &Option<String>| name.as_deref().map(|name| asked_for(look, name)).transpose();
@@ -47,17 +47,21 @@ pub(super) fn of<'l>(
     if let Some(second) = asked(&wishes.second_home)?.filter(|second| second.disk != first.disk) {
         homes.disks.push(second);
     } else if let Some(name) = named {
-        match sectors.first.iter().find(|other| identity_in(look, other.disk) == name) {
-            Some(second) => homes.disks.push(second),
-            None => {
-                homes.notes.push(
-                    "homes = 2: the disk of the second home is not attached or cannot be read, and stays as it is; `signpost apply` and \
-                     `signpost hold` bring it up to date once that is over, and --second-home names another disk"
-                        .into(),
-                );
-                homes.identities.push(name);
-                return Ok(homes);
+        let left = match sectors.first.iter().find(|other| identity_in(look, other.disk) == name) {
+            Some(second) if used(second).is_some() => {
+                homes.disks.push(second);
+                None
             }
+            Some(_) => Some("has no room for it any more"),
+            None => Some("is not attached or cannot be read"),
+        };
+        if let Some(why) = left {
+            homes.notes.push(format!(
+                "homes = 2: the disk of the second home {why}, and stays as it is; `signpost apply` and `signpost hold` bring it up to \
+                 date once that is over, and --second-home names another disk"
+            ));
+            homes.identities.push(name);
+            return Ok(homes);
         }
     } else if !wishes.stays {
         let can_be = |other: &&FirstSector| {
@@ -66,7 +70,7 @@ pub(super) fn of<'l>(
                 && !is_started(look, other.disk, resolved)
         };
         let other = sectors.order.iter().filter_map(|disk| sectors.first_of(*disk));
-        match other.filter(can_be).find(|other| has_room(other)) {
+        match other.filter(can_be).find(|other| used(other) == Some(0)) {
             Some(second) => homes.disks.push(second),
             None => homes.notes.push(
                 "homes = 2: no other disk has room for the second home and plain code in its first sector; --second-home names one to use"

@@ -12,6 +12,7 @@ use signpost_menu::state::{STATE_SIZE, State};
 use signpost_place::Look;
 use signpost_place::boot_program::{BootProgram, sha256};
 use signpost_place::home::{NO_SLOTS, identity_in, slots_in};
+use signpost_place::started_from::StartedFrom;
 
 use super::boot_program::{entries, no_boot_program};
 use super::guards;
@@ -34,8 +35,8 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     })?;
     let sectors = u32::try_from(copy.len() / SECTOR).unwrap_or(u32::MAX);
     let resolved = resolve(look, &menu.document);
-    let has_room = |other: &FirstSector| room(look, other, sectors).is_ok_and(|room| room.used == 0);
-    let homes = bios_homes::of(look, menu.document.settings.homes > 1, (wishes, &resolved), has_room)?;
+    let used = |other: &FirstSector| room(look, other, sectors).ok().map(|room| room.used);
+    let homes = bios_homes::of(look, menu.document.settings.homes > 1, (wishes, &resolved), used)?;
     let machine = signpost_place::home::machine_id(look);
     let news = News::of(look, &menu.document);
     let rooms = homes.disks.iter().map(|first| room(look, first, sectors)).collect::<Result<Vec<Room>>>()?;
@@ -62,12 +63,15 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
         writes.extend(writer.writes);
     }
     let mut notes = homes.notes.clone();
-    if menu.document.settings.homes < 2 {
+    // What is left over from before goes at an apply.
+    if menu.document.settings.homes < 2 && !wishes.stays {
         for first in twins(look, &homes.disks) {
             take_off(look, history, first, &mut writes, &mut notes)?;
         }
     }
     let outcome = bios::rehearse(look, &writes, None).outcome;
+    let around = homes.disks.first().map(|first| StartedFrom::disk(look, first.disk));
+    let resolved = around.map_or(resolved, |around| resolve(&around, &menu.document));
     let opening = opening(look, &menu.document, &resolved);
     let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
     let gone = guards::default_gone(&opening).filter(|_| can_choose);

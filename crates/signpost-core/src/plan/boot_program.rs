@@ -20,6 +20,7 @@ use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::home::Home;
 use signpost_place::look::Room;
+use signpost_place::started_from::StartedFrom;
 
 use super::homes::{self, Homes, Place};
 use super::options::{self, MENU_ID, Numbers};
@@ -97,7 +98,8 @@ pub(super) fn plan(
     let all_files: Vec<FileWrite> = file_writes.iter().chain(&last).chain(&tidied).cloned().collect();
     let state = after.state(&all_files);
     let outcome = rehearse_state(look, state, None).outcome;
-    let resolved = resolve(look, &menu.document);
+    let around = volumes.first().map(|home| StartedFrom::volume(look, *home));
+    let resolved = around.map_or_else(Vec::new, |around| resolve(&around, &menu.document));
     let opening = super::opening_after(&menu.document, &resolved, &after);
     notes.extend(tries::instead(&opening, &menu.document));
     let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());

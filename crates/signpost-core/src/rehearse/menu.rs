@@ -14,6 +14,7 @@ use signpost_place::boot_program::BootProgram;
 use signpost_place::hardware::SurveyedHardware;
 use signpost_place::home;
 use signpost_place::homes::InForce;
+use signpost_place::started_from::StartedFrom;
 
 use super::outcome::{Choice, Kind, Outcome, State, Step, StepVerdict};
 use crate::resolve::{ResolvedEntry, StartTarget, describe, faults, resolve};
@@ -66,12 +67,12 @@ pub(super) fn follow(
 ) -> Followed {
     let document = active(look, hardware, target.partition);
     let starter = |entry: &ResolvedEntry<'_>| entry_start(look, state.boot, hardware, entry);
-    follow_menu(look, (document, state.ours), choose, &starter)
+    follow_menu(&StartedFrom::volume(look, target.partition), (document, state.ours), choose, &starter)
 }
 
 /// Follows a menu, with what is remembered from start to start; what becomes of an entry, the firmware's kind decides.
 pub(crate) fn follow_menu(
-    look: &Look,
+    around: &StartedFrom<'_>,
     (document, ours): (Option<MenuDocument>, &OurVariables),
     choose: Option<&str>,
     starter: &dyn Fn(&ResolvedEntry<'_>) -> Followed,
@@ -81,7 +82,7 @@ pub(crate) fn follow_menu(
         let waits = waits("the boot program, which has no menu and offers the programs it finds".into());
         return Followed { choice, ..waits };
     };
-    let resolved = resolve(look, &document);
+    let resolved = resolve(around, &document);
     let faults = faults(&resolved);
     let opening = policy::open(&Situation {
         document: &document,
@@ -98,7 +99,7 @@ pub(crate) fn follow_menu(
             let waits = waits(format!("the menu, which waits for a key: it has no entry {id}"));
             return Followed { choice: Some(Choice::NoEntry(ids)), ..waits };
         };
-        return started(look, entry, starter(entry), "menu, chosen");
+        return started(around, entry, starter(entry), "menu, chosen");
     }
     let why = match opening.by {
         ChosenBy::Once => "menu, once",
@@ -110,7 +111,7 @@ pub(crate) fn follow_menu(
     let note = opening.note(&document);
     match (opening.starts(), opening.default(), note) {
         (Some(index), _, note) => {
-            let mut followed = started(look, &resolved[index], starter(&resolved[index]), why);
+            let mut followed = started(around, &resolved[index], starter(&resolved[index]), why);
             followed.outcome.notes.splice(0..0, note);
             followed
         }
@@ -132,13 +133,18 @@ pub(crate) fn follow_menu(
 }
 
 /// What becomes of an entry, with a step for it.
-fn started(look: &Look, entry: &ResolvedEntry<'_>, mut followed: Followed, why: &str) -> Followed {
+fn started(
+    around: &StartedFrom<'_>,
+    entry: &ResolvedEntry<'_>,
+    mut followed: Followed,
+    why: &str,
+) -> Followed {
     let step = Step {
         entry: None,
         label: Some(entry.entry.title.clone()),
         reason: why.into(),
         verdict: StepVerdict::End(followed.outcome.kind),
-        finding: std::iter::once(describe(look, entry))
+        finding: std::iter::once(describe(around, entry))
             .chain(entry.notes.clone())
             .collect::<Vec<_>>()
             .join("; "),

@@ -396,3 +396,29 @@ fn a_menu_behind_a_menu_is_not_followed_in_a_circle() {
     let outcome = machine.json(&["rehearse"])["outcome"].clone();
     assert!(outcome["text"].as_str().unwrap().contains("a menu of ours, which is not followed"), "{outcome}");
 }
+
+/// Where the menu starts from decides what its names mean: one that moves is foretold from the disk where it will be.
+#[test]
+fn a_menu_that_moves_to_another_disk_starts_what_was_foretold() {
+    let machine = lathe_bench();
+    let mut other = disk(&machine);
+    other[440..444].copy_from_slice(&0x5157_2001u32.to_le_bytes());
+    std::fs::write(machine.path("other.img"), other).unwrap();
+    let text = machine
+        .read("machine.toml")
+        .replace("firmware = \"bios\"\n", "firmware = \"bios\"\norder = [2, 1]\n")
+        + "\n[[disk]]\nimage = \"other.img\"\nserial = \"S-2\"\n";
+    machine.write("machine.toml", &text);
+    let to = |disk: u8| MENU.replace("51572000-02\"", &format!("5157200{disk}-02\"\nfirst-sector = true"));
+    let program = named(&machine);
+    machine.write("menu.toml", &to(1));
+    machine.ok(&with_program(&["apply", "--yes", "--home", "d1"], &program));
+    let text = |words: &[&str]| machine.json(words)["outcome"]["text"].as_str().unwrap().to_string();
+    // The same menu on the disk whose first sector it starts would go in a circle.
+    let refused = machine.fails(3, &with_program(&["apply", "--yes", "--home", "d2"], &program));
+    assert!(refused.contains("d2 is the disk that the menu itself starts from"), "{refused}");
+    machine.write("menu.toml", &to(0));
+    let planned = text(&with_program(&["plan", "--home", "d2"], &program));
+    machine.ok(&with_program(&["apply", "--yes", "--home", "d2"], &program));
+    assert_eq!(text(&["rehearse"]), planned);
+}
