@@ -14,7 +14,7 @@ use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, SLOT_SIZE, Slot, Writer, newe
 
 use crate::bios::disk;
 use crate::bios_menu::{apply as put_in_sectors, lathe_bench};
-use crate::harness::{LARK, MERIDIAN, TestMachine, flat, menu, small};
+use crate::harness::{LARK, MERIDIAN, TestMachine, flat, menu, result_of, small};
 
 /// Either disk's ESP, in bytes.
 const ESP: std::ops::Range<usize> = 1 << 20..5 << 20;
@@ -254,4 +254,31 @@ fn no_disk_whose_first_sector_somebody_uses_becomes_a_second_home_by_itself() {
         "{said}"
     );
     assert!(std::fs::read(machine.path("other.img")).unwrap() == disk);
+    // Somebody who names it gets it, and what was there is in the record.
+    let program = machine.path("program.img").display().to_string();
+    machine.ok(&["apply", "--yes", "--second-home", "d2", "--boot-program", &program]);
+    assert_eq!(slot_in(&machine, "other.img"), slot_in(&machine, "gauge.img"));
+    machine.ok(&["undo", "--yes"]);
+    assert!(std::fs::read(machine.path("other.img")).unwrap() == disk);
+}
+
+#[test]
+fn a_second_home_is_another_volume_than_the_first() {
+    let machine = applied();
+    let program = machine.path("program.efi").display().to_string();
+    let plan = |more: &[&str]| {
+        let words = [&["plan", "--json", "--boot-program", &program], more].concat();
+        let plan = result_of(&machine.ok(&words));
+        [plan["home"].to_string(), plan["second_home"].to_string()]
+    };
+    let [first, second] = plan(&["--second-home", "d1p1"]);
+    assert!(first.contains("d1p1") && second.contains("d2p1"), "{first} {second}");
+    // The other way round: what leads to either stays what it is, in the other order.
+    let [first, second] = plan(&["--home", "d2p1", "--second-home", "d1p1"]);
+    assert!(first.contains("d2p1") && second.contains("d1p1"), "{first} {second}");
+    machine.ok(&["apply", "--yes", "--home", "d2p1", "--second-home", "d1p1", "--boot-program", &program]);
+    assert_eq!(machine.boot().order, [2, 0, 1]);
+    assert!(apply(&machine).contains("nothing was written"), "and so it stays");
+    let wrong = machine.fails(2, &["plan", "--second-home", "d9p9", "--boot-program", &program]);
+    assert!(wrong.contains("d9p9"), "{wrong}");
 }
