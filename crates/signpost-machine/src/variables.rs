@@ -48,7 +48,13 @@ impl VariableStore for FolderStore {
             let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
             // Files that are not variables are none of ours.
             let Some(name) = kernel_file::parse_file_name(name) else { continue };
-            match read_bounded(&path).map(|bytes| kernel_file::decode(name, &bytes)) {
+            let bytes = match read_bounded(&path) {
+                // The kernel shows a variable that was opened and not written yet as an empty file; a run that was killed then leaves
+                // it behind.
+                Ok(bytes) if bytes.is_empty() => continue,
+                bytes => bytes,
+            };
+            match bytes.map(|bytes| kernel_file::decode(name, &bytes)) {
                 Ok(Some(variable)) => contents.variables.push(variable),
                 Ok(None) => {
                     contents

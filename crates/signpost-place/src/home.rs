@@ -83,15 +83,7 @@ pub fn may_be_home(look: &Look, volume: usize) -> bool {
 pub fn choose(look: &Look, asked: Option<&str>) -> facts::Result<Home> {
     let volumes = &look.survey.volumes;
     if let Some(asked) = asked {
-        let unusable = |why: String| facts::Error::Unusable { place: "--home".into(), why };
-        let volume = look.typed_volume(asked).map_err(|error| unusable(error.to_string()))?;
-        if !volumes[volume].is_fat {
-            return Err(unusable(format!(
-                "{} is {}, which firmware does not read",
-                asked, volumes[volume].kind
-            )));
-        }
-        return Ok(Home { volume, why: "as asked for" });
+        return asked_for(look, asked, "--home");
     }
     if let Some(volume) = look.home {
         return Ok(Home { volume, why: "it is home already" });
@@ -115,6 +107,20 @@ pub fn choose(look: &Look, asked: Option<&str>) -> facts::Result<Home> {
             why: "no ESP was found that could be the home volume; --home names a FAT volume to use".into(),
         }
     })
+}
+
+/// The home volume that somebody names, by an option.
+///
+/// # Errors
+/// Where it is none that firmware reads.
+pub fn asked_for(look: &Look, asked: &str, option: &str) -> facts::Result<Home> {
+    let unusable = |why: String| facts::Error::Unusable { place: option.into(), why };
+    let volume = look.typed_volume(asked).map_err(|error| unusable(error.to_string()))?;
+    let held = &look.survey.volumes[volume];
+    if !held.is_fat {
+        return Err(unusable(format!("{asked} is {}, which firmware does not read", held.kind)));
+    }
+    Ok(Home { volume, why: "as asked for" })
 }
 
 /// The machine-id of the running system, which tells its menus from those of other systems.

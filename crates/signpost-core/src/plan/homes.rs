@@ -4,7 +4,7 @@ use signpost_facts::{Error, Result};
 use signpost_menu::MenuDocument;
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::newest;
-use signpost_place::home::{Home, choose, identity, may_be_home, slots};
+use signpost_place::home::{Home, asked_for, choose, identity, may_be_home, slots};
 use signpost_place::{Look, home};
 
 use super::planned::Wishes;
@@ -101,9 +101,12 @@ pub(super) fn of(look: &Look, document: &MenuDocument, wishes: &Wishes) -> Resul
     let noted = noted(look, wishes.stays);
     let is_first_time = noted.is_none();
     let [first, second] = noted.unwrap_or_default();
-    let asked = |name: &Option<String>| name.as_deref().map(|name| choose(look, Some(name)).map(Place::Here));
-    let first = asked(&wishes.home).transpose()?.or(first);
-    let second = asked(&wishes.second_home).transpose()?.or(second);
+    let asked = |name: &Option<String>, option: &str| {
+        let asked = name.as_deref().map(|name| asked_for(look, name, option));
+        asked.transpose().map(|home| home.map(Place::Here))
+    };
+    let first = asked(&wishes.home, "--home")?.or(first);
+    let second = asked(&wishes.second_home, "--second-home")?.or(second);
     let is_here = |place: &Place| volume(place).is_some();
     let mut places: Vec<Place> = first.into_iter().collect();
     if places.is_empty() && (is_first_time || !second.as_ref().is_some_and(is_here)) {

@@ -105,7 +105,7 @@ fn read_program(path: &Path) -> std::io::Result<Option<Vec<u8>>> {
 #[derive(Args)]
 pub struct Despite {
     /// Override these guards, by their codes
-    #[arg(long = "despite", global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
+    #[arg(id = "despite", long, global = true, value_name = "CODE", value_delimiter = ',', value_parser = guard_codes(), hide_possible_values = true)]
     codes: Vec<Code>,
 }
 

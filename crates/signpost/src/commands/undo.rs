@@ -25,7 +25,7 @@ pub struct UndoArgs {
         value_name = "FILE",
         num_args = 0..=1,
         default_missing_value = OWN_MENU,
-        conflicts_with_all = ["to", "codes", "dry_run"]
+        conflicts_with_all = ["to", "despite", "dry_run"]
     )]
     menu: Option<PathBuf>,
     /// Show what would be written, and write nothing

@@ -121,6 +121,18 @@ fn variables_that_lie() {
     assert!(error.contains("nothing is planned on variables that cannot all be read"), "{error}");
 }
 
+/// What is left of a run that was killed between opening a new variable's file and writing it.
+#[test]
+fn a_variable_whose_file_was_never_written_is_none() {
+    let machine = TestMachine::small();
+    let file = "variables/Boot0000-8be4df61-93ca-11d2-aa0d-00e098032b8c";
+    fs::write(machine.path(file), b"").unwrap();
+    assert!(!machine.ok(&["survey"]).contains("variables-broken"));
+    machine.write("menu.toml", &menu("", &[LARK]));
+    machine.ok(&["apply", "--yes"]);
+    assert!(fs::metadata(machine.path(file)).unwrap().len() > 4, "its number is free");
+}
+
 #[test]
 fn a_store_without_space_is_an_error_and_nothing_is_half_done() {
     let mut spec = small(StoreKind::Fd);
