@@ -43,7 +43,7 @@ pub struct PreviewArgs {
     #[arg(long, conflicts_with_all = ["png", "spoken"])]
     picture: bool,
     /// Show what a serial line gets: letters in sixteen colours, or plain lines with look.announce=true
-    #[arg(long, conflicts_with_all = ["png", "picture", "size", "spoken"])]
+    #[arg(long, conflicts_with_all = ["png", "picture", "size", "spoken"], hide_short_help = true)]
     serial: bool,
     /// Show the plain lines that a screen reader gets with look.announce=true
     #[arg(long, conflicts_with_all = ["png", "size"])]

@@ -167,6 +167,18 @@ fn a_terminal_that_shows_pictures_gets_the_same_one() {
 }
 
 #[test]
+fn a_serial_line_is_shown_as_it_gets_the_menu() {
+    let machine = machine();
+    let rows = |words: &[&str]| machine.json(words)["rows"].clone();
+    // Letters, whatever the screen is: 25 rows by this firmware's console.
+    machine.ok(&["tune", "look.screen=1280x800"]);
+    assert_eq!(rows(&["preview", "--serial"]), rows(&["preview", "--size", "80x25"]));
+    machine.ok(&["tune", "look.announce=true"]);
+    assert_eq!(rows(&["preview", "--serial"]), rows(&["preview", "--spoken"]));
+    machine.fails(2, &["preview", "--serial", "--png", "menu.png"]);
+}
+
+#[test]
 fn an_entry_has_a_symbol_of_its_owners_own() {
     let machine = machine();
     let file = machine.path("menu.png");
