@@ -145,14 +145,15 @@ fn volume(place: &Place) -> Option<usize> {
     }
 }
 
-/// Where the menu was applied to two homes, those; but where the machine starts from another one by now.
+/// Where the menu was applied to two homes, those. Where the machine starts from another one by now, they count no more, but for what
+/// only holds them.
 fn noted(look: &Look, stays: bool) -> Option<[Option<Place>; 2]> {
     let (first, second) = look.noted.applied.as_ref().and_then(|applied| {
         let parse = |name: &Option<String>| VolumeRef::parse(name.as_deref()?).ok();
         Some((parse(&applied.home)?, parse(&applied.second_home)?))
     })?;
     let is_one = |home| [&first, &second].into_iter().any(|name| look.resolve(name) == Ok(home));
-    if look.home.is_some_and(|home| !is_one(home)) {
+    if !stays && look.home.is_some_and(|home| !is_one(home)) {
         return None;
     }
     Some([place(look, first, stays), place(look, second, stays)])

@@ -186,6 +186,9 @@ fn policy_notes(document: &MenuDocument, next: Option<u16>) -> Vec<String> {
     if document.settings.show != Show::Always {
         notes.push("show: the firmware decides when it shows its own list".into());
     }
+    if document.settings.homes > 1 {
+        notes.push("homes: the firmware keeps its own list itself, and nothing of it is on a disk".into());
+    }
     if let Some(next) = next {
         notes.push(format!("the next start goes to {} once, before this order counts", OptionNumber(next)));
     }

@@ -57,7 +57,7 @@ pub trait Drivers {
     /// Has the firmware find disks that it has skipped in a hurry; whether that can be.
     fn wake_disks(&mut self) -> bool;
 
-    /// Takes the screen, once there is something to show.
+    /// A screen, which is taken once something is shown on it, and its keys.
     fn open_screen(&mut self, look: &Appearance) -> Self::Screen;
 
     /// Hours and minutes, by the machine's own clock.

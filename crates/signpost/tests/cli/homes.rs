@@ -170,6 +170,9 @@ fn a_machine_with_one_disk_says_what_it_lacks() {
     for homes in ["0", "3", "two"] {
         machine.fails(2, &["tune", &format!("homes={homes}")]);
     }
+    machine.write("menu.toml", &text("Both", 2).replace("host = \"signpost\"", "host = \"firmware\""));
+    let said = flat(&machine.ok(&["plan"]));
+    assert!(said.contains("the firmware keeps its own list itself"), "{said}");
     machine.write("menu.toml", &text("Both", 7));
     let wrong = machine.fails(1, &["plan"]);
     assert!(wrong.contains("homes is 7; it takes 1 or 2"), "{wrong}");
