@@ -10,6 +10,7 @@ mod offer;
 mod offered;
 mod reset;
 mod starts;
+mod symbol;
 mod text;
 
 use std::path::Path;

@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::document::{Entry, Starts};
+use crate::document::{Entry, EntryKind};
 
 /// A symbol.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -143,16 +143,21 @@ impl Symbol {
 
     /// What an entry has beside it: what it says, else what goes with its kind of start.
     pub fn of(entry: &Entry) -> Self {
-        entry.symbol.clone().unwrap_or(match entry.starts {
-            Starts::Linux(_) => Self::Terminal,
-            Starts::Efi { .. } | Starts::FirmwareEntry { .. } | Starts::Unknown { .. } => Self::Window,
-            Starts::Sector { .. } => Self::Disk,
-            Starts::Image { .. } => Self::Disc,
-            Starts::Group => Self::Stack,
-            Starts::SetupScreen => Self::Sliders,
-            Starts::Restart => Self::Restart,
-            Starts::PowerOff => Self::Power,
-        })
+        entry.symbol.clone().unwrap_or_else(|| Self::of_kind(entry.starts.kind()))
+    }
+
+    /// What goes with a kind of start; with one that nobody knows.
+    pub fn of_kind(kind: Option<EntryKind>) -> Self {
+        match kind {
+            Some(EntryKind::Linux) => Self::Terminal,
+            Some(EntryKind::Efi | EntryKind::FirmwareEntry) | None => Self::Window,
+            Some(EntryKind::Sector) => Self::Disk,
+            Some(EntryKind::Image) => Self::Disc,
+            Some(EntryKind::Group) => Self::Stack,
+            Some(EntryKind::SetupScreen) => Self::Sliders,
+            Some(EntryKind::Restart) => Self::Restart,
+            Some(EntryKind::PowerOff) => Self::Power,
+        }
     }
 }
 

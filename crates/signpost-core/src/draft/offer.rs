@@ -10,7 +10,7 @@ use signpost_place::Look;
 use super::field::Field;
 use super::offered::{Body, Offer};
 use super::starts::Way;
-use super::{kernels, starts};
+use super::{kernels, starts, symbol};
 use crate::resolve::ResolvedEntry;
 use crate::ways::is_started_by;
 
@@ -36,7 +36,10 @@ pub(super) fn all(look: &Look, host: Host, menu: &[ResolvedEntry<'_>]) -> Result
         }));
         let key = key(look, system);
         match way(look, system, host) {
-            Ok(body) => {
+            Ok(mut body) => {
+                // The firmware's own list shows none.
+                let symbol = symbol::of(system.family, &body.0).filter(|_| host == Host::Signpost);
+                body.0.extend(symbol.map(|symbol| ("symbol", symbol)));
                 let is_kernel = body.0.contains(&("starts", "linux".into()));
                 let offer = Offer::by_hand(system.title.clone(), body);
                 let id = system.id.clone();

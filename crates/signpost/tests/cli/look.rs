@@ -179,6 +179,19 @@ fn a_serial_line_is_shown_as_it_gets_the_menu() {
 }
 
 #[test]
+fn a_system_has_its_familys_symbol_whatever_starts_it() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    signpost_demo::gauge::write_lathe(machine.folder()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    let menu = machine.read("menu.toml");
+    let skerry = menu.split("[[entry]]").find(|entry| entry.contains("\"skerry\"")).unwrap();
+    assert!(skerry.contains("symbol  = \"terminal\""), "{menu}");
+    assert_eq!(menu.matches("symbol").count(), 1, "{menu}");
+    assert!(machine.ok(&["draft"]).contains("nothing new"));
+}
+
+#[test]
 fn an_entry_has_a_symbol_of_its_owners_own() {
     let machine = machine();
     let file = machine.path("menu.png");
