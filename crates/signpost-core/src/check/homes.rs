@@ -93,9 +93,11 @@ fn formatted_again(seen: &Seen<'_>, home: &str, is_one_of_two: bool) -> Option<C
 
 /// Whether what hold would write there goes to a home beside the one whose menu counts.
 pub(super) fn is_beside(seen: &Seen<'_>, write: &FileWrite) -> bool {
+    if seen.case.held.is_none_or(|held| held.homes().count() < 2) {
+        return false;
+    }
     let counts = home::in_force(seen.look).map(|found| found.home);
-    let on = crate::home::volume_of(seen.look, write);
-    seen.case.held.is_some_and(|held| held.homes().count() > 1) && counts.is_some() && on != counts
+    counts.is_some() && crate::home::volume_of(seen.look, write) != counts
 }
 
 /// What stands on the other home is not what was applied: it would not start the machine as it is meant to.
