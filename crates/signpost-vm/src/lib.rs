@@ -11,6 +11,9 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
 use std::time::Duration;
 
+mod awake;
+mod control;
+mod debugger;
 mod tablet;
 pub mod write_log;
 
@@ -22,6 +25,8 @@ pub const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
 pub const SECURE_CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.secboot.fd";
 /// An empty variable store for either.
 pub const VARIABLES: &str = "/usr/share/OVMF/OVMF_VARS_4M.fd";
+/// The emulator.
+const EMULATOR: &str = "qemu-system-x86_64";
 /// A start takes seconds; a machine that is silent for so long will not go on by itself.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -160,7 +165,7 @@ impl Spec {
         if !self.is_bios && !Path::new(code).exists() {
             return Err(format!("{code} is not there; `cargo xtask test` installs it (package ovmf)"));
         }
-        let mut command = Command::new("qemu-system-x86_64");
+        let mut command = Command::new(EMULATOR);
         command.args(["-machine", self.board(), "-net", "none", "-no-reboot", "-m"]);
         command.arg(self.memory.to_string());
         if self.secure_boot {
@@ -215,16 +220,17 @@ impl Vm {
     /// # Errors
     /// Where the emulator or the firmware is not installed.
     pub fn start(spec: &Spec, monitor: Option<&Path>) -> Result<Self> {
-        let mut command = spec.command()?;
+        Self::spawn(spec.command()?, monitor)
+    }
+
+    fn spawn(mut command: Command, monitor: Option<&Path>) -> Result<Self> {
         command.args(["-display", "none", "-serial", "stdio", "-monitor"]);
         match monitor {
             Some(socket) => command.arg(format!("unix:{},server=on,wait=off", socket.display())),
             None => command.arg("none"),
         };
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit());
-        let mut child = command
-            .spawn()
-            .map_err(|error| format!("qemu-system-x86_64: {error}; `cargo xtask test` installs it"))?;
+        let mut child = command.spawn().map_err(|error| emulator_missing(&error))?;
         let output = child.stdout.take().ok_or("the machine has no serial console")?;
         Ok(Self {
             keys: child.stdin.take(),
@@ -358,6 +364,10 @@ impl Monitor {
         }
         Ok(())
     }
+}
+
+fn emulator_missing(error: &std::io::Error) -> String {
+    format!("{EMULATOR}: {error}; `cargo xtask test` installs it")
 }
 
 fn listen(mut output: ChildStdout) -> Receiver<Vec<u8>> {

@@ -8,6 +8,7 @@ use signpost_demo::{Content, StoreKind};
 use signpost_vm::{Spec, Vm};
 
 use crate::harness::{TestMachine, lark_disk, menu, small};
+use crate::vm::awake;
 
 /// The kernel that Debian's package linux-image-cloud-amd64 has installed, and its version.
 pub fn kernel() -> (String, Vec<u8>) {
@@ -116,7 +117,7 @@ fn machine_with(image: &str) -> TestMachine {
 
 fn started(machine: &TestMachine) -> Vm {
     let spec = Spec { memory: 512, ..Spec::of_bench(machine.folder(), &["lark.img"]) };
-    Vm::start(&spec, None).unwrap()
+    awake(&spec, None)
 }
 
 /// The system in a subvolume, by hand at the prompt: nobody types where it lies.

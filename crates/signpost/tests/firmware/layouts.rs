@@ -11,9 +11,10 @@ mod made;
 use layout::Layout;
 use made::Real;
 use signpost_demo::StoreKind;
-use signpost_vm::{Spec, Vm};
+use signpost_vm::Spec;
 
 use crate::debian::{archive, kernel};
+use crate::vm::awake;
 
 const FILES: [&str; 4] = [
     include_str!("../layouts/data/kernels.txt"),
@@ -56,7 +57,7 @@ fn reaches_its_init(real: &Real, layouts: &[Layout], name: &str, choice: Option<
     let images: Vec<&str> =
         ["first.img", "second.img"].into_iter().filter(|name| machine.path(name).exists()).collect();
     let spec = Spec { memory: 512, ..Spec::of_bench(machine.folder(), &images) };
-    let mut vm = Vm::start(&spec, None).unwrap();
+    let mut vm = awake(&spec, None);
     if outcome["notes"].to_string().contains("initrd: ") {
         vm.wait_for(&format!("INIT RUNS WITH {arguments}")).unwrap_or_else(|error| panic!("{name}: {error}"));
         vm.until_it_ends().unwrap();

@@ -14,7 +14,7 @@ use signpost_vm::Spec;
 
 use crate::debian::{archive, kernel, run};
 use crate::harness::{TestMachine, file, program, small};
-use crate::vm::start;
+use crate::vm::{awake, start};
 
 const RESCUE: u16 = 9;
 const IMAGES: [&str; 3] = ["lark.img", "meridian.img", "rescue.img"];
@@ -77,7 +77,7 @@ impl Rescue {
         for (disk, serial) in spec.disks.iter_mut().zip(["PTR-1", "CRM-1", "RSC-1"]) {
             disk.serial = Some(serial.into());
         }
-        Heard(signpost_vm::Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
+        Heard(awake(&spec, None).until_it_ends().unwrap().replace('\r', ""))
     }
 
     /// Titles of what starts after that.

@@ -39,6 +39,17 @@ pub fn start_spec(spec: &Spec) -> Start {
     Start { tried: tried(&serial), started: started(&serial), serial }
 }
 
+/// A machine whose firmware goes on from where it has woken; SIGNPOST_FROM_POWER_ON has each start from power-on instead.
+pub fn awake(spec: &Spec, monitor: Option<&Path>) -> signpost_vm::Vm {
+    let vm = if std::env::var_os("SIGNPOST_FROM_POWER_ON").is_some() {
+        signpost_vm::Vm::start(spec, monitor)
+    } else {
+        let states = Path::new(env!("CARGO_TARGET_TMPDIR")).join("firmware-states");
+        signpost_vm::Vm::start_awake(spec, monitor, &states)
+    };
+    vm.unwrap_or_else(|error| panic!("{error}"))
+}
+
 /// A machine that runs.
 pub struct Vm(signpost_vm::Vm);
 
@@ -49,7 +60,7 @@ impl Vm {
 
     /// One that is not plain.
     pub fn start_spec(spec: &Spec) -> Self {
-        Self(signpost_vm::Vm::start(spec, None).unwrap_or_else(|error| panic!("{error}")))
+        Self(awake(spec, None))
     }
 
     /// One whose keyboard and screen are in our hands too; `work` takes the socket for them.
@@ -60,8 +71,7 @@ impl Vm {
     /// The same, of one that is not plain.
     pub fn with_monitor_spec(spec: &Spec, work: &Path) -> (Self, Monitor) {
         let socket = work.join("monitor");
-        let vm = signpost_vm::Vm::start(spec, Some(&socket));
-        let mut vm = vm.unwrap_or_else(|error| panic!("{error}"));
+        let mut vm = awake(spec, Some(&socket));
         // The socket is there before the machine says anything.
         vm.wait_until(|serial| !serial.is_empty()).unwrap_or_else(|error| panic!("{error}"));
         (Self(vm), Monitor::connect(&socket).unwrap_or_else(|error| panic!("{error}")))
