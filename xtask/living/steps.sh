@@ -1,5 +1,5 @@
 #!/bin/sh
-# What is done inside of the living machine: one phase for each start of a system. Each step is framed, so that whoever looks on
+# What is done inside of the living machine: one phase for each start of a system, the first of those in /root/phases. Each step is framed, so that whoever looks on
 # from outside can tell them apart: "=== NAME", what it says, "--- NAME CODE". A step whose name ends in "!" has to be refused.
 exec >/dev/ttyS0 2>&1
 export TERM=dumb NO_COLOR=1
@@ -10,10 +10,8 @@ step() {
     "$@"
     echo "--- $name $?"
 }
-phase=$(cat /root/phase)
-case $phase in
-    [0-9]*) echo $((phase + 1)) >/root/phase ;;
-esac
+read -r phase rest </root/phases
+echo "$rest" >/root/phases
 mkdir -p /boot/efi
 mountpoint -q /boot/efi || mount /dev/vda1 /boot/efi
 step "start $phase" cat /proc/cmdline

@@ -23,6 +23,8 @@ const ROOT: (u64, u64) = (133_120, 5_324_800);
 const SECOND: (u64, u64) = (5_457_920, 4_194_304);
 /// The folder of a btrfs volume that is the second system's root.
 const SUBVOLUME: &str = "@second";
+/// What its start is called.
+const SECOND_PHASE: &str = "second";
 const SECTOR: u64 = 512;
 
 /// What stands on the console where our menu starts a system.
@@ -40,7 +42,7 @@ struct Phase {
 }
 
 /// For each start what it must say, in its order.
-const PHASES: [Phase; 8] = [
+static PHASES: [Phase; 8] = [
     Phase {
         name: "1",
         what: "handed to the kernel from outside: the package comes, the menu is drafted and applied",
@@ -86,7 +88,7 @@ const PHASES: [Phase; 8] = [
         with_copy: false,
     },
     Phase {
-        name: "second",
+        name: SECOND_PHASE,
         what: "the second system, once: it drafts from the first one's menu, and takes it over",
         expected: &[
             ("", STARTING),
@@ -127,8 +129,33 @@ const PHASES: [Phase; 8] = [
     },
 ];
 
-/// Makes the machine and lives through all of it.
-pub fn live() -> Result<()> {
+/// How much of it is lived through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Life {
+    /// All.
+    Whole,
+    /// What one system goes through by itself: installed, updated halfway, hurt and corrected, and the package removed.
+    Short,
+}
+
+impl Life {
+    fn phases(self) -> impl Iterator<Item = &'static Phase> {
+        const SHORT: [&str; 4] = ["1", "2", "3", "6"];
+        PHASES.iter().filter(move |phase| self == Self::Whole || SHORT.contains(&phase.name))
+    }
+
+    /// The phases of the first system, as it takes one after the other.
+    fn of_first_system(self) -> String {
+        self.phases()
+            .map(|phase| phase.name)
+            .filter(|name| *name != SECOND_PHASE)
+            .collect::<Vec<_>>()
+            .join(" ")
+    }
+}
+
+/// Makes the machine and lives through it.
+pub fn live(life: Life) -> Result<()> {
     packages::need(&NEEDS)?;
     let folder = target_folder().join("living");
     let base = base(&folder)?;
@@ -137,10 +164,10 @@ pub fn live() -> Result<()> {
         fs::remove_dir_all(&machine).map_err(at(&machine))?;
     }
     fs::create_dir_all(&machine).map_err(at(&machine))?;
-    let disk = disk(&base, &machine)?;
+    let disk = disk(&base, &machine, life)?;
     let variables = machine.join("variables.fd");
     fs::copy(VARIABLES, &variables).map_err(at(&variables))?;
-    for (number, phase) in (1..).zip(PHASES) {
+    for (number, phase) in (1..).zip(life.phases()) {
         let started = Instant::now();
         let mut spec = Spec {
             variables: variables.clone(),
@@ -161,7 +188,7 @@ pub fn live() -> Result<()> {
         let serial = Vm::start(&spec, None)?.until_it_ends()?;
         let log = machine.join(format!("start-{number}.log"));
         fs::write(&log, &serial).map_err(at(&log))?;
-        hold_against(&serial, &phase).map_err(|why| format!("{why}; see {}", log.display()))?;
+        hold_against(&serial, phase).map_err(|why| format!("{why}; see {}", log.display()))?;
         println!("start {number}, {:>3} s: {}", started.elapsed().as_secs(), phase.what);
     }
     Ok(())
@@ -222,10 +249,9 @@ fn codename() -> Result<String> {
     named.map(str::to_string).ok_or_else(|| "this is not a release of Debian".into())
 }
 
-/// A disk with an empty ESP and both systems.
-fn disk(base: &Path, machine: &Path) -> Result<PathBuf> {
+/// A disk with an empty ESP, the first system, and the second one where it is met.
+fn disk(base: &Path, machine: &Path, life: Life) -> Result<PathBuf> {
     let (esp, system, disk) = (machine.join("esp"), machine.join("system"), machine.join("disk.img"));
-    let second = machine.join("second");
     sized(&esp, ESP.1)?;
     run(command("mkfs.fat")
         .args(["-F", "32", "-i", "4F2A11C9"])
@@ -233,25 +259,22 @@ fn disk(base: &Path, machine: &Path) -> Result<PathBuf> {
         .stdout(std::process::Stdio::null()))?;
     let root = machine.join("root");
     run(command("cp").arg("-a").arg(base).arg(&root))?;
-    fill(&root, "1", &format!("UUID={ROOT_UUID} / ext4 defaults 0 1"))?;
+    fill(&root, &life.of_first_system(), &format!("UUID={ROOT_UUID} / ext4 defaults 0 1"))?;
     sized(&system, ROOT.1)?;
     run(command("mke2fs").args(["-q", "-F", "-t", "ext4", "-U", ROOT_UUID, "-d"]).arg(&root).arg(&system))?;
     fs::remove_dir_all(&root).map_err(at(&root))?;
-    sized(&second, SECOND.1)?;
-    run(command("mkfs.btrfs").args(["-q", "-U", SECOND_UUID]).arg(&second))?;
-    fs::create_dir_all(&root).map_err(at(&root))?;
-    run(command("mount").args(["-o", "loop"]).arg(&second).arg(&root))?;
-    let filled = fill_second(base, &root.join(SUBVOLUME));
-    run(command("umount").arg(&root))?;
-    filled?;
-    fs::remove_dir(&root).map_err(at(&root))?;
+    let mut partitions = vec![(esp, ESP, "U"), (system, ROOT, "L")];
+    if life == Life::Whole {
+        partitions.push((second_system(base, machine)?, SECOND, "L"));
+    }
     sized(&disk, SECOND.0 + SECOND.1 + 2048)?;
-    let table = format!(
-        "printf 'label: gpt\\nstart={}, size={}, type=U\\nstart={}, size={}, type=L\\nstart={}, size={}, type=L\\n' | sfdisk -q \"$0\"",
-        ESP.0, ESP.1, ROOT.0, ROOT.1, SECOND.0, SECOND.1
-    );
+    let line = |(_, (start, length), kind): &(PathBuf, (u64, u64), &str)| {
+        format!("start={start}, size={length}, type={kind}\\n")
+    };
+    let lines: String = partitions.iter().map(line).collect();
+    let table = format!("printf 'label: gpt\\n{lines}' | sfdisk -q \"$0\"");
     run(command("sh").args(["-c", &table]).arg(&disk))?;
-    for (from, start) in [(&esp, ESP.0), (&system, ROOT.0), (&second, SECOND.0)] {
+    for (from, (start, _), _) in &partitions {
         let seek = format!("seek={}", start * SECTOR / (64 << 10));
         let (from_word, to_word) = (format!("if={}", from.display()), format!("of={}", disk.display()));
         run(command("dd").args([
@@ -267,6 +290,20 @@ fn disk(base: &Path, machine: &Path) -> Result<PathBuf> {
     Ok(disk)
 }
 
+/// The volume of the second system.
+fn second_system(base: &Path, machine: &Path) -> Result<PathBuf> {
+    let (second, root) = (machine.join("second"), machine.join("root"));
+    sized(&second, SECOND.1)?;
+    run(command("mkfs.btrfs").args(["-q", "-U", SECOND_UUID]).arg(&second))?;
+    fs::create_dir_all(&root).map_err(at(&root))?;
+    run(command("mount").args(["-o", "loop"]).arg(&second).arg(&root))?;
+    let filled = fill_second(base, &root.join(SUBVOLUME));
+    run(command("umount").arg(&root))?;
+    filled?;
+    fs::remove_dir(&root).map_err(at(&root))?;
+    Ok(second)
+}
+
 fn sized(path: &Path, sectors: u64) -> Result<()> {
     let file = fs::File::create(path).map_err(at(path))?;
     file.set_len(sectors * SECTOR).map_err(at(path))
@@ -277,15 +314,15 @@ fn fill_second(base: &Path, root: &Path) -> Result<()> {
     run(command("btrfs").args(["--quiet", "subvolume", "create"]).arg(root))?;
     run(command("cp").arg("-a").arg(base.join(".")).arg(root))?;
     let options = format!("rootflags=subvol={SUBVOLUME}");
-    fill(root, "second", &format!("UUID={SECOND_UUID} / btrfs subvol={SUBVOLUME} 0 1"))?;
+    fill(root, SECOND_PHASE, &format!("UUID={SECOND_UUID} / btrfs subvol={SUBVOLUME} 0 1"))?;
     let kept = root.join("etc/kernel/cmdline");
     make_parent(&kept)?;
     let args = format!("root=UUID={SECOND_UUID} {options} rw console=ttyS0 systemd.getty_auto=0\n");
     fs::write(&kept, args).map_err(at(&kept))
 }
 
-/// What a system has beside what its distribution's tool made: package, steps, its own first phase and fstab.
-fn fill(root: &Path, phase: &str, mount: &str) -> Result<()> {
+/// What a system has beside what its distribution's tool made: package, steps, its own phases and fstab.
+fn fill(root: &Path, phases: &str, mount: &str) -> Result<()> {
     let put = |from: &Path, to: &str| {
         let to = root.join(to);
         fs::copy(from, &to).map(|_| ()).map_err(at(&to))
@@ -302,7 +339,7 @@ fn fill(root: &Path, phase: &str, mount: &str) -> Result<()> {
         let path = root.join(path);
         fs::write(&path, text).map_err(at(&path))
     };
-    write("root/phase", &format!("{phase}\n"))?;
+    write("root/phases", &format!("{phases}\n"))?;
     write("etc/fstab", &format!("{mount}\nUUID=4F2A-11C9 /boot/efi vfat defaults 0 2\n"))?;
     // Each system makes its own at its first start; one of another program would be taken.
     write("etc/machine-id", "uninitialized\n")?;

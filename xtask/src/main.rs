@@ -75,7 +75,11 @@ enum Task {
     /// Pack the letters that the boot program draws with anew (as root: installs a font of Debian's).
     Letters,
     /// Live through a real Debian's life with the package, started through our menu (as root; some minutes).
-    Living,
+    Living {
+        /// Only what one system goes through by itself, as the tests do
+        #[arg(long)]
+        short: bool,
+    },
     /// Start a bench in a virtual machine, its serial console on the terminal.
     Vm(vm::VmArgs),
     /// Take the pictures of docs/screenshots anew, from the demo's bench.
@@ -103,7 +107,7 @@ fn main() -> ExitCode {
         Task::Faults { seeds } => test::faults(&seeds),
         Task::Fuzz { minutes } => fuzz::run_all(minutes),
         Task::Letters => letters::make(),
-        Task::Living => living::live(),
+        Task::Living { short } => living::live(if short { living::Life::Short } else { living::Life::Whole }),
         Task::Vm(args) => vm::start(&args),
         Task::Screenshots => screenshots::take(),
         Task::Tried => tried::measure(),

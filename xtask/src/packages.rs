@@ -3,13 +3,14 @@
 use crate::run::{Result, command, run};
 
 /// What the tests need.
-pub const FOR_TESTS: [&str; 42] = [
+pub const FOR_TESTS: [&str; 43] = [
     "apfsprogs",
     "binutils",
     "btrfs-progs",
     "busybox-static",
     "cpio",
     "cryptsetup-bin",
+    "debootstrap",
     "dosfstools",
     "e2fsprogs",
     "erofs-utils",
