@@ -168,6 +168,7 @@ fn slot(menu: &str) -> Result<Vec<u8>> {
         machine: String::new(),
         disks: DiskNumbers::default(),
         homes: Vec::new(),
+        picture: None,
         text: menu.into(),
     };
     slot.encode().ok_or_else(|| "the menu does not fit a slot".into())

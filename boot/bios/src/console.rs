@@ -4,15 +4,16 @@
 use alloc::string::String;
 use alloc::vec::Vec;
 
+use signpost_look::Picture;
 use signpost_menu::appearance::{Appearance, Palette};
 use signpost_menu::keyboard::{Keyboard, UNITED_STATES};
 use signpost_menu::scene::{Frame, Scene, Tone};
 use signpost_menu::screen::{Cell, Grid, paint, starting};
 use signpost_menu::session::Key;
 use signpost_menu::spoken::news;
-use signpost_place::serve::{Input, Screen};
+use signpost_place::serve::{Input, Screen, without_picture};
 
-use crate::graphics::Graphics;
+use crate::graphics::{self, Graphics};
 use crate::real::{self, Registers, interrupt};
 use crate::serial::Terminal;
 
@@ -43,6 +44,10 @@ pub struct Console {
     terminal: Option<Terminal>,
     /// What is shown on, from the first time on: a menu that is not shown touches no screen.
     shown: Option<Shown>,
+    /// The picture behind the menu, until it is shown.
+    picture: Option<Picture>,
+    /// Why it is not.
+    without_picture: Option<String>,
     ticks: u32,
 }
 
@@ -59,13 +64,13 @@ struct Shown {
 
 impl Shown {
     /// Takes the screen, in its mode of 80 columns. What is told in plain lines, is told on a serial port of our own where there is one.
-    fn open(look: &Appearance, has_terminal: bool) -> Self {
+    fn open(look: &Appearance, has_terminal: bool, picture: Option<Picture>) -> Self {
         interrupt(SCREEN, Registers::ax(3));
         let columns = usize::from(real::data_byte(COLUMNS)).clamp(40, 132);
         // The mode is one of 25 rows; firmware of old leaves a zero there.
         let rows = (usize::from(real::data_byte(ROWS)) + 1).clamp(25, 60);
         let said = (look.announce && !has_terminal).then(Vec::new);
-        let graphics = Graphics::open(look);
+        let graphics = Graphics::open(look, picture);
         let mut shown =
             Self { palette: look.palette(), graphics, painted: None, said, size: (columns, rows) };
         shown.clear();
@@ -151,6 +156,8 @@ impl Console {
             look: look.clone(),
             terminal: None,
             shown: None,
+            picture: None,
+            without_picture: None,
             ticks: real::ticks(),
         }
     }
@@ -184,8 +191,8 @@ pub fn is_shift_held() -> bool {
 
 impl Screen for Console {
     fn show(&mut self, scene: &mut dyn FnMut(Frame) -> Scene) {
-        let (look, has_terminal) = (&self.look, self.terminal.is_some());
-        self.shown.get_or_insert_with(|| Shown::open(look, has_terminal)).show(scene);
+        let (look, has_terminal, picture) = (&self.look, self.terminal.is_some(), &mut self.picture);
+        self.shown.get_or_insert_with(|| Shown::open(look, has_terminal, picture.take())).show(scene);
         if let Some(terminal) = &mut self.terminal {
             terminal.show(scene);
         }
@@ -193,7 +200,7 @@ impl Screen for Console {
 
     fn otherwise(&self) -> Option<String> {
         let graphics = self.shown.as_ref()?.graphics.as_ref();
-        self.look.screen.otherwise(graphics.map(Graphics::size))
+        self.look.screen.otherwise(graphics.map(Graphics::size)).or_else(|| self.without_picture.clone())
     }
 
     fn clear(&mut self) {
@@ -232,6 +239,16 @@ impl Screen for Console {
 
     fn add_serial_port(&mut self, number: u8) {
         self.terminal = Terminal::open(number, &self.look);
+    }
+
+    fn take_picture(&mut self, read: &dyn Fn(usize) -> Result<Vec<u8>, String>) {
+        if !self.look.screen.is_drawn(signpost_menu::resolve::Firmware::Bios) {
+            return;
+        }
+        match graphics::picture(read) {
+            Ok(picture) => self.picture = Some(picture),
+            Err(why) => self.without_picture = Some(without_picture(&why)),
+        }
     }
 
     fn set_keyboard(&mut self, keyboard: &'static Keyboard) {

@@ -1,16 +1,19 @@
 //! The screen of pixels, where the look asks for one and the firmware has it.
 
+use alloc::string::{String, ToString};
 use alloc::vec;
 use alloc::vec::Vec;
 
 use signpost_firmware::bios::vesa::{MODE_LENGTH, Mode};
 use signpost_firmware::edid;
-use signpost_look::Painter;
+use signpost_look::picture::LONGEST_FILE;
 use signpost_look::turned::picture_of;
+use signpost_look::{Painter, Picture};
 use signpost_menu::appearance::{Appearance, ScreenMode, Turn};
 use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 
+use crate::memory;
 use crate::real::{self, BOUNCE, Registers, interrupt};
 
 const SCREEN: u8 = 0x10;
@@ -38,7 +41,7 @@ pub struct Graphics {
 impl Graphics {
     /// The mode that the look asks for. Firmware leaves a screen of letters: one of pixels is taken only where a size is named, or
     /// the display's own.
-    pub fn open(look: &Appearance) -> Option<Self> {
+    pub fn open(look: &Appearance, picture: Option<Picture>) -> Option<Self> {
         if !look.screen.is_drawn(Firmware::Bios) {
             return None;
         }
@@ -53,6 +56,10 @@ impl Graphics {
         let millimetres = display.and_then(|display| edid::millimetres(&display));
         let tall = millimetres.map(|size| picture_of(size, look.turn).1);
         let painter = Painter::new(picture_of(mode.size, look.turn), tall, look);
+        let painter = match picture {
+            Some(picture) => painter.with_picture(picture, look.picture_fit),
+            None => painter,
+        };
         Some(Self { number, mode, painter, turn: look.turn, painted: None })
     }
 
@@ -107,6 +114,20 @@ impl Graphics {
         self.painted = None;
         interrupt(SCREEN, Registers::ax(3));
     }
+}
+
+/// The picture behind the menu, from where its file is read.
+///
+/// # Errors
+/// Why there is none, in words.
+pub fn picture(read: &dyn Fn(usize) -> Result<Vec<u8>, String>) -> Result<Picture, String> {
+    /// What everything else takes beside it.
+    const BESIDE: usize = 3 << 20;
+    // Where memory runs out, there is no menu at all.
+    if memory::free() < LONGEST_FILE + BESIDE {
+        return Err("there is too little memory for it".into());
+    }
+    Picture::parse(read(LONGEST_FILE)?).map_err(|fault| fault.to_string())
 }
 
 /// Calls a function, with room for its answer in the bounce buffer; whether it did what it was asked.

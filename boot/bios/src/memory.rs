@@ -74,6 +74,12 @@ pub fn set_up() {
     unsafe { (*HEAP.0.get()).init(start as *mut u8, end.saturating_sub(start)) }
 }
 
+/// Bytes that are free for the program itself.
+pub fn free() -> usize {
+    // SAFETY: nothing else uses the heap meanwhile.
+    unsafe { &*HEAP.0.get() }.free()
+}
+
 /// Where the memory that starts at 1 MiB ends.
 fn first_end() -> u64 {
     const MIB: u64 = 1 << 20;

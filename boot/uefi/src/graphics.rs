@@ -8,10 +8,12 @@ use signpost_firmware::edid;
 use signpost_look::picture::LONGEST_FILE;
 use signpost_look::turned::{in_picture, picture_of};
 use signpost_look::{Area, Painter, Picture};
-use signpost_menu::appearance::{Appearance, PICTURE_PATH, Turn};
+use signpost_menu::appearance::{Appearance, Turn};
+use signpost_menu::picture_place::PICTURE_PATH;
 use signpost_menu::resolve::Firmware;
 use signpost_menu::scene::{Frame, Scene};
 use signpost_menu::session::Key;
+use signpost_place::serve::without_picture;
 use uefi::boot::{self, ScopedProtocol, SearchType};
 use uefi::proto::console::gop::{BltOp, BltPixel, BltRegion, EdidDiscovered, GraphicsOutput, Mode};
 use uefi::{Event, Handle, Identify};
@@ -58,7 +60,7 @@ impl Graphics {
         let (painter, without_picture) = match picture(look) {
             Ok(None) => (painter, None),
             Ok(Some(picture)) => (painter.with_picture(picture, look.picture_fit), None),
-            Err(why) => (painter, Some(format!("the menu is without its picture: {why}"))),
+            Err(why) => (painter, Some(without_picture(&why))),
         };
         let pointers = Pointers::of(panel);
         let (painted, pointed) = (None, None);
@@ -141,7 +143,7 @@ fn picture(look: &Appearance) -> Result<Option<Picture>, String> {
         return Ok(None);
     }
     let bytes = home::read(PICTURE_PATH, LONGEST_FILE)?;
-    Picture::parse(&bytes).map(Some).map_err(|fault| format!("{PICTURE_PATH}: {fault}"))
+    Picture::parse(bytes).map(Some).map_err(|fault| format!("{PICTURE_PATH}: {fault}"))
 }
 
 /// Width and height of the screen in millimetres, where there is one display and it says so.

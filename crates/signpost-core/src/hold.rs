@@ -7,13 +7,14 @@ mod picture;
 use std::path::Path;
 
 pub use log::{Correction, Log, MAX_SAME};
-use picture::{Lost, lost_picture, picture_on};
+use picture::{Lost, lost_picture};
 use serde::{Deserialize, Serialize};
-use signpost_facts::change::{Change, SectorWrite, Write};
+use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
+use signpost_menu::picture_place::{PicturePlace, is_picture_path};
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::{SLOT_NAMES, Writer};
 use signpost_place::Look;
@@ -51,6 +52,9 @@ pub struct Held {
     /// SHA-256 of the picture behind the menu, as it stood on the home volume.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     picture: Option<String>,
+    /// Where it lies, where sectors are home.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    picture_place: Option<PicturePlace>,
 }
 
 /// The picture of a look as the boot program reads it, by the name that a menu file has for it.
@@ -111,7 +115,9 @@ impl Held {
         let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
         let [home, second_home] = [0, 1].map(|index| plan.kept.homes.get(index).cloned());
         let has_picture = menu.document.look.picture.is_some();
-        let picture = plan.kept.homes.iter().filter(|_| has_picture).find_map(|home| picture_on(look, home));
+        let picture_place = plan.kept.picture.clone();
+        let mut places = picture::places(&plan.kept.homes, picture_place.as_ref()).into_iter();
+        let picture = places.find_map(|place| picture::at(look, &place)).filter(|_| has_picture);
         Self {
             format: FORMAT,
             record,
@@ -123,6 +129,7 @@ impl Held {
                 if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path()) }
             }),
             picture: picture.as_deref().map(sha256),
+            picture_place,
         }
     }
 
@@ -146,6 +153,13 @@ impl Held {
     /// Names of all home volumes.
     pub fn homes(&self) -> impl Iterator<Item = &str> {
         self.home.iter().chain(&self.second_home).map(String::as_str)
+    }
+
+    /// Where its picture lies, in words.
+    pub(crate) fn picture_place(&self) -> String {
+        let homes: Vec<String> = self.homes().map(str::to_string).collect();
+        let first = picture::places(&homes, self.picture_place.as_ref()).into_iter().next();
+        first.map(|place| format!("{}{}", place.volume, place.path)).unwrap_or_default()
     }
 
     /// The boot program's path on it.
@@ -248,6 +262,7 @@ pub fn hold(
                 .into(),
         );
     }
+    let is_lost = picture.is_some();
     let wishes = Wishes {
         home: held.home.clone().filter(|_| held.second_home.is_none()),
         second_home: None,
@@ -262,6 +277,15 @@ pub fn hold(
         ));
     }
     let plan = plan::plan(look, &menu, history, &wishes)?;
+    let is_picture = |write: &FileWrite| is_picture_path(&write.path) && write.after.is_some();
+    let is_written = plan.writes.iter().filter_map(Change::file).any(is_picture);
+    if is_lost && !lacks_picture && !is_written {
+        left.push(
+            "the picture behind the menu is gone or damaged, and its volume has to be mounted for it to be written again"
+                .into(),
+        );
+    }
+    let lacks_picture = is_lost && !is_written;
     left.extend(plan.kept.out_of_step.clone());
     // What hold does not write, it says: a default that does not start, a system without a way.
     let told = [Code::DefaultGone, Code::LastWay, Code::SecureBootRefuses, Code::NothingStarts];
@@ -271,7 +295,7 @@ pub fn hold(
         return Ok(nothing(&format!("{}, and hold leaves that", other.message)));
     }
     if is_bios {
-        return Ok(in_sectors(look, plan, (now, left)));
+        return Ok(in_sectors(look, plan, (now, left), lacks_picture));
     }
     let (mut variables, mut files) = (Vec::new(), Vec::new());
     for change in plan.writes {
@@ -310,7 +334,12 @@ pub fn hold(
 
 /// What is held among the sectors of a disk: code, copies and slots, but for a menu that was changed at boot. Which partition is active
 /// is everybody's to change.
-fn in_sectors(look: &Look, plan: Plan, (now, mut left): (Outcome, Vec<String>)) -> HoldPlan {
+fn in_sectors(
+    look: &Look,
+    plan: Plan,
+    (now, mut left): (Outcome, Vec<String>),
+    lacks_picture: bool,
+) -> HoldPlan {
     let newest = signpost_place::home::newest_at_home(look);
     let is_news = newest.is_some_and(|slot| slot.writer == Writer::Boot);
     let ours = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
@@ -331,8 +360,10 @@ fn in_sectors(look: &Look, plan: Plan, (now, mut left): (Outcome, Vec<String>)) 
         refusals.extend(guards::no_system_starts(&outcome));
     }
     refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::GapInUse));
-    let writes = writes.into_iter().map(Change::Sectors).collect();
-    HoldPlan { writes, left, lacks_picture: false, refusals, found: now.text, outcome }
+    let picture =
+        plan.writes.into_iter().filter(|change| change.file().is_some_and(|file| file.after.is_some()));
+    let writes = picture.chain(writes.into_iter().map(Change::Sectors)).collect();
+    HoldPlan { writes, left, lacks_picture, refusals, found: now.text, outcome }
 }
 
 /// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the

@@ -114,6 +114,7 @@ mod tests {
             machine: String::new(),
             disks: DiskNumbers::default(),
             homes: Vec::new(),
+            picture: None,
             text,
         })
     }

@@ -8,6 +8,7 @@ use signpost_disk::Guid;
 use signpost_firmware::bios::{SECTOR, area};
 use signpost_firmware::variable::{Attributes, Contents, Variable, VariableName};
 use signpost_menu::ours;
+use signpost_menu::picture_place::is_picture_path;
 use signpost_menu::slot::HOME_FOLDER;
 
 use crate::location::Location;
@@ -56,7 +57,8 @@ impl Change {
             }
             Self::File(write) => {
                 let folder = write.path.rsplit_once('/').map_or("", |(folder, _)| folder);
-                [HOME_FOLDER, "/EFI/BOOT"].iter().any(|own| folder.eq_ignore_ascii_case(own))
+                let is_own = |own: &&str| folder.eq_ignore_ascii_case(own);
+                [HOME_FOLDER, "/EFI/BOOT"].iter().any(is_own) || is_picture_path(&write.path)
             }
             Self::Sectors(write) => write.is_of_table_or_boot_sector(),
         }

@@ -171,6 +171,12 @@ impl Volume {
         }
     }
 
+    /// Whether files of ours can be written to it now: to a FAT wherever it is, to others by their mount alone. Of subvolumes it is not
+    /// known in which of them a path would begin.
+    pub fn takes_files(&self) -> bool {
+        self.is_fat || (!self.mounted.is_empty() && self.kind != VolumeKind::Btrfs)
+    }
+
     /// How the running system uses it, behind its name: "is mounted".
     pub fn use_in_words(&self) -> Option<String> {
         match &self.kernel_use {

@@ -83,7 +83,7 @@ impl Picture {
     ///
     /// # Errors
     /// Why it is no picture.
-    pub fn parse(bytes: &[u8]) -> Result<Self, PictureFault> {
+    pub fn parse(mut bytes: Vec<u8>) -> Result<Self, PictureFault> {
         let (head, pixels) = bytes.split_at_checked(HEAD).ok_or(PictureFault::Unmarked)?;
         if head[..8] != MARK {
             return Err(PictureFault::Unmarked);
@@ -95,7 +95,9 @@ impl Picture {
         if crc32fast::hash(pixels).to_le_bytes() != head[12..] {
             return Err(PictureFault::Damaged);
         }
-        Ok(Self { size, pixels: pixels.to_vec() })
+        // What is read is not copied: there may be little memory.
+        bytes.drain(..HEAD);
+        Ok(Self { size, pixels: bytes })
     }
 
     /// The file that holds it.
@@ -237,16 +239,16 @@ mod tests {
     #[test]
     fn what_was_written_is_read_and_a_lie_is_told() {
         let file = small().encode();
-        assert_eq!(Picture::parse(&file), Ok(small()));
-        assert_eq!(Picture::parse(&file[..10]), Err(PictureFault::Unmarked));
+        assert_eq!(Picture::parse(file.clone()), Ok(small()));
+        assert_eq!(Picture::parse(file[..10].to_vec()), Err(PictureFault::Unmarked));
         assert_eq!(
-            Picture::parse(&file[..file.len() - 1]),
+            Picture::parse(file[..file.len() - 1].to_vec()),
             Err(PictureFault::Length { wanted: 12, found: 11 })
         );
         let with = |at: usize, byte: u8| {
             let mut file = file.clone();
             file[at] = byte;
-            Picture::parse(&file)
+            Picture::parse(file)
         };
         assert_eq!(with(0, b'X'), Err(PictureFault::Unmarked));
         assert_eq!(with(HEAD, 1), Err(PictureFault::Damaged));
@@ -255,7 +257,7 @@ mod tests {
         // It says that it is huge; nothing is made ready for that.
         let mut huge = file.clone();
         huge[8..12].fill(0xff);
-        assert_eq!(Picture::parse(&huge), Err(PictureFault::Size(65_535, 65_535)));
+        assert_eq!(Picture::parse(huge), Err(PictureFault::Size(65_535, 65_535)));
         assert_eq!(Picture::new((5000, 1), vec![0; 15_000]), Err(PictureFault::Size(5000, 1)));
     }
 
@@ -266,7 +268,7 @@ mod tests {
             if marked && bytes.len() >= 8 {
                 bytes[..8].copy_from_slice(&MARK);
             }
-            if let Ok(picture) = Picture::parse(&bytes) {
+            if let Ok(picture) = Picture::parse(bytes.clone()) {
                 prop_assert_eq!(picture.encode(), bytes);
             }
         }

@@ -14,6 +14,7 @@ use signpost_facts::location::Location;
 pub use signpost_facts::survey::FirmwareKind;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::VariableStore;
+use signpost_menu::picture_place::is_picture_path;
 use signpost_menu::place::VolumeRef;
 use signpost_menu::slot::HOME_FOLDER;
 
@@ -285,7 +286,7 @@ impl Machine {
         };
         change(path, bytes.map_or(Change::Remove, Change::Put))?;
         // A folder that we made goes with the last file in it.
-        if bytes.is_none() && in_home_folder(path) { change(HOME_FOLDER, Change::Remove) } else { Ok(()) }
+        own_folder(path).filter(|_| bytes.is_none()).map_or(Ok(()), |folder| change(folder, Change::Remove))
     }
 
     /// A file of a FAT volume as it is now, of at most `most` bytes; `None` where it is not there.
@@ -377,9 +378,10 @@ impl Machine {
     }
 }
 
-/// Whether a file lies in the folder that is ours alone.
-pub(crate) fn in_home_folder(path: &str) -> bool {
-    path.rsplit_once('/').is_some_and(|(folder, _)| folder.eq_ignore_ascii_case(HOME_FOLDER))
+/// The folder of a file, where it is one that is ours alone.
+pub(crate) fn own_folder(path: &str) -> Option<&str> {
+    let (folder, _) = path.rsplit_once('/')?;
+    (folder.eq_ignore_ascii_case(HOME_FOLDER) || is_picture_path(path)).then_some(folder)
 }
 
 /// The time, as files of a FAT carry it.

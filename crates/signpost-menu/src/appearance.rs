@@ -43,9 +43,6 @@ pub struct Appearance {
     pub announce: bool,
 }
 
-/// Where the look's picture lies on the home volume.
-pub const PICTURE_PATH: &str = "/EFI/signpost/PICTURE.PIC";
-
 /// A look that comes with the program.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum LookName {

@@ -34,6 +34,7 @@ pub mod nearest;
 pub mod os_release;
 pub mod ours;
 mod parse;
+pub mod picture_place;
 pub mod place;
 pub mod policy;
 pub mod prompt;

@@ -9,6 +9,7 @@ use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
 use crate::disk_number::DiskNumbers;
+use crate::picture_place::PicturePlace;
 use crc::{CRC_32_ISO_HDLC, Crc, Table};
 
 /// Bytes of a slot's first line, at most.
@@ -55,6 +56,8 @@ pub struct Slot {
     pub disks: DiskNumbers,
     /// Names of the homes that the menu was put on, where there are several.
     pub homes: Vec<String>,
+    /// Where the picture behind the menu lies, where that is not the home volume.
+    pub picture: Option<PicturePlace>,
     /// The menu file's text.
     pub text: String,
 }
@@ -118,12 +121,14 @@ impl Slot {
 
     /// The first line but for its checksum.
     fn head(&self) -> String {
-        let Self { serial, writer, machine, disks, homes, text } = self;
+        let Self { serial, writer, machine, disks, homes, picture, text } = self;
         // One home needs no name: the slot stands there.
         let homes = if homes.is_empty() { String::new() } else { format!(" homes={}", homes.join(",")) };
+        let picture = picture.as_ref().and_then(PicturePlace::text);
+        let picture = picture.map(|picture| format!(" picture={picture}")).unwrap_or_default();
         let machine = if machine.is_empty() { "-" } else { machine };
         format!(
-            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} disks={}{homes} length={}",
+            "{MARK} format={FORMAT} serial={serial} writer={} machine={machine} disks={}{homes}{picture} length={}",
             writer.word(),
             disks.text(),
             text.len()
@@ -178,6 +183,7 @@ impl Slot {
             machine: field("machine")?.trim_matches('-').to_string(),
             disks: DiskNumbers::from_text(field("disks")?),
             homes: field("homes").map_or_else(|_| Vec::new(), homes),
+            picture: field("picture").ok().and_then(PicturePlace::parse),
             text: core::str::from_utf8(text).map_err(|_| SlotFault::Text)?.to_string(),
         })
     }
@@ -208,6 +214,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::picture_place::PICTURE_PATH_AT_ROOT;
 
     fn slot(serial: u64) -> Slot {
         Slot {
@@ -216,6 +223,7 @@ mod tests {
             machine: "4be0a7f2".into(),
             disks: DiskNumbers::from_text("1:0a-1,3:b"),
             homes: Vec::new(),
+            picture: None,
             text: "format = 1\n".into(),
         }
     }
@@ -271,9 +279,12 @@ mod tests {
             serial: u64,
             machine in "[0-9a-f]{0,32}",
             homes in proptest::collection::vec("[0-9a-f-]{1,40}", 0..4),
+            volume in proptest::option::of("[!-~]{1,40}"),
             text in "\\PC{0,200}",
         ) {
-            let slot = Slot { serial, writer: Writer::Boot, machine, disks: DiskNumbers::default(), homes, text };
+            let picture = volume.map(|volume| PicturePlace { path: PICTURE_PATH_AT_ROOT.into(), volume });
+            let disks = DiskNumbers::default();
+            let slot = Slot { serial, writer: Writer::Boot, machine, disks, homes, picture, text };
             let bytes = slot.encode().unwrap();
             prop_assert_eq!(bytes.len(), SLOT_SIZE);
             prop_assert_eq!(Slot::decode(&bytes), Ok(slot));

@@ -70,7 +70,8 @@ mod tests {
     fn slots(serial: u64, homes: &[&str]) -> Slots {
         let homes = homes.iter().map(ToString::to_string).collect();
         let (machine, text) = ("4be0".to_string(), "format = 1\n".to_string());
-        let slot = Slot { serial, writer: Writer::Desk, machine, disks: DiskNumbers::default(), homes, text };
+        let disks = DiskNumbers::default();
+        let slot = Slot { serial, writer: Writer::Desk, machine, disks, homes, picture: None, text };
         [Ok(slot), Err(SlotFault::Empty)]
     }
 

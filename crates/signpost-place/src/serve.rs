@@ -10,7 +10,9 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-pub use drivers::{Drivers, Input, Screen};
+pub use drivers::{Drivers, Input, Screen, without_picture};
+use signpost_menu::picture_place::PicturePlace;
+use signpost_menu::place::{VolumeRef, resolve as resolve_volume};
 use signpost_menu::policy::{MENU, Situation, open};
 use signpost_menu::resolve::{Fault, Firmware, ResolvedEntry, StartTarget, Surroundings, describe, resolve};
 use signpost_menu::scene::scene;
@@ -21,6 +23,8 @@ use signpost_menu::{MenuDocument, include, ours, parse_leniently};
 
 use crate::at_boot::BootMachine;
 use crate::homes::{InForce, in_force};
+use crate::surroundings;
+use crate::volumes::Volumes;
 use prompt::Left;
 
 /// What the prompt opens with where there is no menu.
@@ -49,8 +53,14 @@ pub fn run(drivers: &mut impl Drivers) {
     if session.note.is_none() {
         session.note = source.notes.iter().chain(&more).next().cloned().or_else(|| drivers.note());
     }
-    let mut menu =
-        Menu { machine: &machine, document: &document, resolved: &resolved, drivers, screen: None };
+    let mut menu = Menu {
+        machine: &machine,
+        document: &document,
+        resolved: &resolved,
+        drivers,
+        screen: None,
+        picture: source.picture,
+    };
     let lack = if source.is_damaged { DAMAGED } else { NO_MENU };
     // What gives up is not asked again.
     if has_menu || matches!(menu.prompt(&mut session, Some(&format!("{lack} {WAYS}"))), Left::Closed) {
@@ -61,6 +71,8 @@ pub fn run(drivers: &mut impl Drivers) {
 /// The active menu, and what is to be said of it.
 struct Source {
     document: Option<MenuDocument>,
+    /// Where the picture behind it lies, where that is not beside the program.
+    picture: Option<PicturePlace>,
     /// What was skipped and why.
     notes: Vec<String>,
     /// Whether there is none since what is kept here is damaged.
@@ -82,7 +94,7 @@ fn slots(drivers: &impl Drivers, machine: &BootMachine) -> Result<(Slots, Option
 
 /// Reads the menu that counts.
 fn read(drivers: &impl Drivers, machine: &BootMachine) -> Source {
-    let without = |notes, is_damaged| Source { document: None, notes, is_damaged };
+    let without = |notes, is_damaged| Source { document: None, picture: None, notes, is_damaged };
     let (slots, found) = match slots(drivers, machine) {
         Ok(read) => read,
         Err(why) => return without(Vec::from([why]), false),
@@ -116,7 +128,18 @@ fn read(drivers: &impl Drivers, machine: &BootMachine) -> Source {
     }
     let (document, problems) = parse_leniently(&found.slot.text);
     notes.extend(problems.iter().map(|problem| format!("menu, {problem}")));
-    Source { document, notes, is_damaged: false }
+    Source { document, picture: found.slot.picture, notes, is_damaged: false }
+}
+
+/// The file of a picture.
+///
+/// # Errors
+/// Why it cannot be read, in words.
+fn read_picture(machine: &BootMachine, picture: &PicturePlace, most: usize) -> Result<Vec<u8>, String> {
+    let volume = VolumeRef::parse(&picture.volume).map_err(|error| error.to_string())?;
+    let index = resolve_volume(&volume, Volumes::identities(machine)).map_err(|error| error.to_string())?;
+    let read = surroundings::reader(machine, index)?.read(&picture.path, most);
+    read.map_err(|error| error.to_string())
 }
 
 /// Whether an entry's volume is not there yet: firmware in a hurry does not wake every disk.
@@ -163,6 +186,8 @@ struct Menu<'a, D: Drivers> {
     drivers: &'a mut D,
     /// Opened once there is something to show.
     screen: Option<D::Screen>,
+    /// Where the picture behind it lies, until the screen has it.
+    picture: Option<PicturePlace>,
 }
 
 impl<D: Drivers> Menu<'_, D> {
@@ -192,7 +217,7 @@ impl<D: Drivers> Menu<'_, D> {
         if self.document.look.clock {
             session.time = self.drivers.time();
         }
-        let screen = self.screen();
+        let screen = if session.is_shown() { self.screen_with_picture() } else { self.screen() };
         if session.is_shown() {
             screen.show(&mut |frame| scene(session, frame));
         }
@@ -242,11 +267,21 @@ impl<D: Drivers> Menu<'_, D> {
     fn prompt(&mut self, session: &mut Session, opening: Option<&str>) -> Left {
         let (machine, document) = (self.machine, self.document);
         session.stop();
-        self.screen().clear();
+        self.screen_with_picture().clear();
         let Some(screen) = &mut self.screen else { return Left::Closed };
         let left = prompt::serve((machine, document), self.drivers, screen, opening);
         screen.clear();
         left
+    }
+
+    /// The screen, on which something is shown.
+    fn screen_with_picture(&mut self) -> &mut D::Screen {
+        let (machine, picture) = (self.machine, self.picture.take());
+        let screen = self.screen();
+        if let Some(picture) = picture {
+            screen.take_picture(&|most| read_picture(machine, &picture, most));
+        }
+        screen
     }
 
     fn screen(&mut self) -> &mut D::Screen {

@@ -4,13 +4,13 @@
 use signpost_facts::cause::{Act, Cure, Effect};
 use signpost_facts::change::{Change, FileWrite, Write};
 use signpost_facts::{Code, Subject, VolumeNumber};
-use signpost_menu::appearance::PICTURE_PATH;
+use signpost_menu::picture_place::is_picture_path;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
 use super::{Found, Seen, behind_table, cause, homes, ids};
 use crate::history::Action;
-use crate::hold::{Held, has_lost_its_program, hold};
+use crate::hold::{Held, HoldPlan, has_lost_its_program, hold};
 use crate::menu_file::MenuFile;
 use crate::plan::{Wishes, plan, state_after};
 use crate::rehearse::State;
@@ -82,9 +82,14 @@ fn brought_back(seen: &Seen<'_>, writes: &[Change]) -> Vec<String> {
     ids(&ways::lost_by(look, after.state(&files), State::of(look)))
 }
 
-/// The menu stands without its picture, which can be written again or not.
-fn picture_lost(held: &Held, can_be_written: bool, found: &mut Found) {
-    let place = format!("{}{PICTURE_PATH}", held.home().unwrap_or_default());
+/// The menu stands without its picture, which hold can write again or not.
+pub(super) fn picture_lost(held: &Held, plan: &HoldPlan, found: &mut Found) {
+    let can_be_written =
+        plan.writes.iter().filter_map(Change::file).any(|write| is_picture_path(&write.path));
+    if !can_be_written && !plan.lacks_picture {
+        return;
+    }
+    let place = held.picture_place();
     let message = format!("the picture behind the menu is gone or damaged: {place}");
     let mut gone = cause(Code::PictureGone, Effect::Untidy, None, message);
     if can_be_written {
@@ -116,12 +121,10 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let is_slot = |write: &&&FileWrite| SLOT_NAMES.iter().any(|name| write.path.ends_with(name));
     let starts_other = seen.effect(&[], true, Effect::StartsOther);
     let back = brought_back(seen, &plan.writes);
-    let is_picture = |write: &FileWrite| write.path == PICTURE_PATH;
-    let can_be_written = files.iter().any(|write| is_picture(write));
-    if can_be_written || plan.lacks_picture {
-        picture_lost(held, can_be_written, found);
+    if files.iter().any(|write| is_picture_path(&write.path)) || plan.lacks_picture {
+        picture_lost(held, &plan, found);
     }
-    if let Some(write) = files.iter().find(|write| !is_slot(write) && !is_picture(write)) {
+    if let Some(write) = files.iter().find(|write| !is_slot(write) && !is_picture_path(&write.path)) {
         let state = if write.before.is_some() { "is damaged" } else { "is gone" };
         let message = format!("the boot program {state}: {}{}", write.volume, write.path);
         let mut gone = cause(Code::BootProgramGone, starts_other, subject_of(seen.look, write), message);

@@ -8,7 +8,7 @@ use signpost_facts::{Code, Disk, Subject};
 use signpost_firmware::bios::SECTOR;
 use signpost_menu::state::State;
 
-use super::applied::{hold_cure, program_lost, saved_at_boot};
+use super::applied::{hold_cure, picture_lost, program_lost, saved_at_boot};
 use super::{Found, Seen, cause, homes};
 use crate::bios::first_in_words;
 use crate::history::Action;
@@ -68,6 +68,7 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
         );
         found.add(away, &[]);
     }
+    picture_lost(held, &plan, found);
     let is_on_home = |write: &&SectorWrite| {
         home.is_none_or(|home| seen.look.survey.disk(home.disk).and_then(Disk::identity) == Some(&write.disk))
     };

@@ -1,7 +1,7 @@
 //! The picture behind the menu, as it was applied.
 
-use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::parse_leniently;
+use signpost_menu::picture_place::{PICTURE_PATH, PicturePlace};
 use signpost_menu::place::VolumeRef;
 use signpost_place::Look;
 use signpost_place::boot_program::sha256;
@@ -30,9 +30,12 @@ impl Lost {
 pub(super) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> Option<Lost> {
     let applied = held.picture.as_ref()?;
     let is_it = |bytes: &Vec<u8>| sha256(bytes) == *applied;
-    let is_here = |home: &&str| VolumeRef::parse(home).is_ok_and(|home| look.resolve(&home).is_ok());
-    let found: Vec<Option<Vec<u8>>> =
-        held.homes().filter(is_here).map(|home| picture_on(look, home)).collect();
+    let is_here = |place: &PicturePlace| {
+        VolumeRef::parse(&place.volume).is_ok_and(|volume| look.resolve(&volume).is_ok())
+    };
+    let homes: Vec<String> = held.homes().map(str::to_string).collect();
+    let places = places(&homes, held.picture_place.as_ref()).into_iter().filter(is_here);
+    let found: Vec<Option<Vec<u8>>> = places.map(|place| at(look, &place)).collect();
     if found.iter().all(|bytes| bytes.as_ref().is_some_and(is_it)) {
         return None;
     }
@@ -44,8 +47,14 @@ pub(super) fn lost_picture(look: &Look, held: &Held, material: Material<'_>) -> 
     Some(again.map_or(Lost::Gone, Lost::There))
 }
 
-/// What stands on a home.
-pub(super) fn picture_on(look: &Look, home: &str) -> Option<Vec<u8>> {
-    let volume = look.resolve(&VolumeRef::parse(home).ok()?).ok()?;
-    look.reader(volume)?.read(PICTURE_PATH, signpost_place::home::MAX_FILE).ok()
+/// Where a menu's picture lies: on each home volume, or, where sectors are home, in a place of its own.
+pub(super) fn places(homes: &[String], own: Option<&PicturePlace>) -> Vec<PicturePlace> {
+    let on = |home: &String| PicturePlace { path: PICTURE_PATH.into(), volume: home.clone() };
+    own.map_or_else(|| homes.iter().map(on).collect(), |own| vec![own.clone()])
+}
+
+/// What stands there.
+pub(super) fn at(look: &Look, place: &PicturePlace) -> Option<Vec<u8>> {
+    let volume = look.resolve(&VolumeRef::parse(&place.volume).ok()?).ok()?;
+    look.reader(volume)?.read(&place.path, signpost_place::home::MAX_FILE).ok()
 }

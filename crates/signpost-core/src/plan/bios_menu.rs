@@ -1,7 +1,7 @@
 //! Host "signpost" on a machine with BIOS firmware: boot program, menu and what is remembered lie behind a disk's first sector, or in a
 //! BIOS boot partition. The first sector is written last, and is one sector: until then what started before starts.
 
-use signpost_facts::change::{Change, SectorWrite};
+use signpost_facts::change::{Change, FileWrite, SectorWrite};
 use signpost_facts::sectors::{Copy, FirstSector, OurSectors, sector as as_sector};
 use signpost_facts::{Code, DiskNumber, Error, Refusal, Result, TableKind};
 use signpost_firmware::bios::area::{self, Area};
@@ -17,7 +17,7 @@ use signpost_place::started_from::StartedFrom;
 use super::boot_program::{entries, no_boot_program};
 use super::guards;
 use super::planned::{Plan, ToKeep, Wishes};
-use super::{bios_homes, slots, tries};
+use super::{bios_homes, bios_picture, slots, tries};
 use crate::bios;
 use crate::draft;
 use crate::history::History;
@@ -43,7 +43,11 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     let on: Vec<(&FirstSector, Room)> = homes.disks.iter().copied().zip(rooms).collect();
     let seen: Vec<Slots> =
         on.iter().map(|(first, room)| room.held(first).map_or(NO_SLOTS, OurSectors::slots)).collect();
-    let wanted = slots::wanted(look, &seen, (menu, machine.clone()), homes.identities.clone());
+    let held = seen.iter().find_map(|slots| newest(slots)?.1.picture.clone());
+    let disks: Vec<DiskNumber> = homes.disks.iter().map(|first| first.disk).collect();
+    let picture = bios_picture::of(look, menu, (&disks, held.as_ref()), wishes)?;
+    let to_name = (homes.identities.clone(), picture.place.clone());
+    let wanted = slots::wanted(look, &seen, (menu, machine.clone()), to_name);
     let mut refusals: Vec<Refusal> = Vec::new();
     let mut writes = Vec::new();
     for (index, ((first, room), seen)) in on.iter().zip(&seen).enumerate() {
@@ -82,9 +86,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     refusals.extend(news.refusal());
     notes.extend(tries::instead(&opening, &menu.document));
     notes.extend(homes.disks.first().and_then(|first| not_first(look, first.disk)));
-    if menu.document.look.picture.is_some() {
-        notes.push("look.picture: with BIOS firmware the menu is shown without a picture".to_string());
-    }
+    notes.extend(picture.notes);
     let words = |index: usize| {
         on.get(index).map(|(first, room): &(&FirstSector, Room)| format!("d{}, {}", first.disk, room.words))
     };
@@ -94,15 +96,21 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
         order_after: Vec::new(),
         timeout_before: None,
         timeout_after: None,
-        writes: writes.into_iter().map(Change::Sectors).collect(),
+        writes: with_files(picture.write, writes, picture.removal),
         home: words(0),
         second_home: words(1),
         left_out: draft::left_out(look, &menu.document, &resolved),
         notes,
         refusals,
         outcome,
-        kept: ToKeep { out_of_step: homes.notes, ..ToKeep::default() },
+        kept: ToKeep { picture: picture.place, out_of_step: homes.notes, ..ToKeep::default() },
     })
+}
+
+/// A file is there before the sectors that name it, and goes once they do not.
+fn with_files(before: Option<FileWrite>, sectors: Vec<SectorWrite>, after: Option<FileWrite>) -> Vec<Change> {
+    let files = |file: Option<FileWrite>| file.into_iter().map(Change::File);
+    files(before).chain(sectors.into_iter().map(Change::Sectors)).chain(files(after)).collect()
 }
 
 /// Other disks that the menu was put on beside these.
@@ -305,6 +313,9 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     }
     let outcome = bios::rehearse(look, &writes, None).outcome;
     let slots = homes.first().and_then(|first| first.ours.as_ref()).map(OurSectors::slots);
+    let named = slots.as_ref().and_then(|slots| newest(slots)?.1.picture.clone());
+    let (picture, stays) = named.map_or(Ok((None, None)), |named| bios_picture::remove(look, &named))?;
+    notes.extend(stays);
     let mut refusals: Vec<Refusal> = guards::no_system_starts(&outcome).into_iter().collect();
     if let (Some(slots), Some(first)) = (&slots, homes.first()) {
         let machine = signpost_place::home::machine_id(look);
@@ -318,7 +329,7 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
         order_after: Vec::new(),
         timeout_before: None,
         timeout_after: None,
-        writes: writes.into_iter().map(Change::Sectors).collect(),
+        writes: with_files(None, writes, picture),
         home: None,
         second_home: None,
         left_out: Vec::new(),

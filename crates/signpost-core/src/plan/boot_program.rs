@@ -6,14 +6,13 @@
 use std::collections::BTreeSet;
 
 use signpost_facts::change::{Change, FileWrite, Write};
-use signpost_facts::location::Location;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::{Code, Error, OptionNumber, Refusal, Result};
 use signpost_firmware::boot_variables;
 use signpost_firmware::image::pe::Pe;
 use signpost_firmware::variable::{Contents, VariableName};
-use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
+use signpost_menu::picture_place::PICTURE_PATH;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slots, newest};
 use signpost_place::Look;
@@ -24,7 +23,7 @@ use signpost_place::started_from::StartedFrom;
 
 use super::homes::{self, Homes, Place};
 use super::options::{self, MENU_ID, Numbers};
-use super::planned::{Action, EntryPlan, Plan, ToKeep, Wishes, ours_first, state_after, words};
+use super::planned::{Action, EntryPlan, Plan, ToKeep, Wishes, file_write, ours_first, state_after, words};
 use super::{guards, leftovers, safe, slots, tries};
 use crate::draft;
 use crate::history::History;
@@ -138,6 +137,7 @@ pub(super) fn plan(
         kept: ToKeep {
             homes: names,
             options: ours.into_iter().map(OptionNumber).collect(),
+            picture: None,
             out_of_step: homes.notes,
         },
     })
@@ -245,7 +245,6 @@ fn room(look: &Look, volume: usize) -> Result<Room> {
 struct Files<'a> {
     look: &'a Look,
     volume: usize,
-    location: Location,
     name: String,
     /// What is said of it behind what stands on every home; nothing where it is the only one.
     on: String,
@@ -254,24 +253,14 @@ struct Files<'a> {
 impl<'a> Files<'a> {
     fn new(look: &'a Look, home: &Home, is_alone: bool) -> Result<Self> {
         let gone = || Error::Unusable { place: "home".into(), why: "its partition is not there".into() };
-        let location = Look::location(look, home.volume).ok_or_else(gone)?;
+        look.location(home.volume).ok_or_else(gone)?;
         let on =
             if is_alone { String::new() } else { format!(" of {}", look.survey.volumes[home.volume].name) };
-        Ok(Self { look, volume: home.volume, location, name: look.stable_name(home.volume)?.to_string(), on })
+        Ok(Self { look, volume: home.volume, name: look.stable_name(home.volume)?.to_string(), on })
     }
 
     fn write(&self, path: String, after: Vec<u8>, what: String) -> Result<Option<FileWrite>> {
-        let before = self.look.read_file(self.volume, &path, signpost_place::home::MAX_FILE)?;
-        Ok((before.as_ref() != Some(&after)).then(|| FileWrite {
-            what,
-            volume: self.name.clone(),
-            path,
-            before,
-            is_left_out: false,
-            after_sha256: Some(signpost_place::boot_program::sha256(&after)),
-            after: Some(after),
-            location: Some(self.location),
-        }))
+        file_write(self.look, self.volume, path, after, what)
     }
 
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
@@ -334,7 +323,7 @@ fn slot_writes(
 ) -> Result<Vec<FileWrite>> {
     let held: Vec<Slots> =
         files.iter().map(|files| signpost_place::home::slots(look, files.volume)).collect();
-    let wanted = slots::wanted(look, &held, (menu, machine.to_string()), homes.identities(look));
+    let wanted = slots::wanted(look, &held, (menu, machine.to_string()), (homes.identities(look), None));
     let mut writes = Vec::new();
     for (index, (files, held)) in files.iter().zip(&held).enumerate() {
         writes.extend(files.slots(index, held, &wanted)?);

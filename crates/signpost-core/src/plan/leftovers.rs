@@ -2,7 +2,7 @@
 
 use signpost_facts::change::FileWrite;
 use signpost_facts::{BootFile, Result, Role, VolumeNumber};
-use signpost_menu::appearance::PICTURE_PATH;
+use signpost_menu::picture_place::PICTURE_PATH;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 use signpost_place::Look;

@@ -3,6 +3,7 @@
 mod bios;
 pub(crate) mod bios_homes;
 pub(crate) mod bios_menu;
+mod bios_picture;
 mod boot_program;
 pub(crate) mod guards;
 mod homes;
@@ -15,6 +16,7 @@ mod slots;
 mod tries;
 mod wanted;
 
+pub use bios_picture::without_place;
 pub(crate) use options::MENU_ID;
 use options::Numbers;
 pub use planned::{Action, EntryPlan, Plan, Wishes};

@@ -9,6 +9,7 @@ use signpost_firmware::start::{locate, volume_path};
 use signpost_firmware::store::MemoryStore;
 use signpost_firmware::variable::{Contents, VariableStore};
 use signpost_menu::ids::EntryId;
+use signpost_menu::picture_place::PicturePlace;
 use signpost_place::Look;
 use signpost_place::boot_program::BootProgram;
 use signpost_place::hardware::SurveyedHardware;
@@ -55,6 +56,8 @@ pub struct ToKeep {
     pub homes: Vec<String>,
     /// The load options that start the boot program, in their order.
     pub options: Vec<OptionNumber>,
+    /// Where the picture behind the menu lies, where that is not on the home volumes.
+    pub picture: Option<PicturePlace>,
     /// What is to be said of a home that cannot be written to.
     pub out_of_step: Vec<String>,
 }
@@ -119,6 +122,33 @@ pub struct Wishes {
     pub stays: bool,
     /// The look's picture as the boot program reads it; where it is not known, the one on the home volume stays.
     pub picture: Option<Vec<u8>>,
+}
+
+/// A file that is to hold this; nothing where it does already.
+///
+/// # Errors
+/// Where what is there cannot be read, or nothing tells the volume from others.
+pub(super) fn file_write(
+    look: &Look,
+    volume: usize,
+    path: String,
+    after: Vec<u8>,
+    what: String,
+) -> Result<Option<FileWrite>> {
+    let before = look.read_file(volume, &path, signpost_place::home::MAX_FILE)?;
+    if before.as_ref() == Some(&after) {
+        return Ok(None);
+    }
+    Ok(Some(FileWrite {
+        what,
+        volume: look.stable_name(volume)?.to_string(),
+        path,
+        before,
+        is_left_out: false,
+        after_sha256: Some(signpost_place::boot_program::sha256(&after)),
+        after: Some(after),
+        location: look.location(volume),
+    }))
 }
 
 /// These first, all others behind in their order.

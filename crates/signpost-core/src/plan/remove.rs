@@ -5,8 +5,8 @@ use signpost_facts::ours::OurVariables;
 use signpost_facts::{FirmwareKind, OptionNumber, Result, VolumeNumber};
 use signpost_firmware::boot_variables;
 use signpost_firmware::variable::VariableName;
-use signpost_menu::appearance::PICTURE_PATH;
 use signpost_menu::ours;
+use signpost_menu::picture_place::PICTURE_PATH;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES};
 use signpost_place::Look;
 

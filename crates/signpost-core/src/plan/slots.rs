@@ -1,6 +1,7 @@
 //! Which slot a menu goes into, and what becomes of the other.
 
 use signpost_facts::{Error, Result};
+use signpost_menu::picture_place::PicturePlace;
 use signpost_menu::slot::{SLOT_SIZE, Slot, SlotFault, Slots, Writer, newest};
 use signpost_place::Look;
 
@@ -34,7 +35,7 @@ pub(super) fn wanted(
     look: &Look,
     slots: &[Slots],
     (menu, machine): (&MenuFile, String),
-    homes: Vec<String>,
+    (homes, picture): (Vec<String>, Option<PicturePlace>),
 ) -> Wanted {
     let disks = look.known.with(&look.survey, &look.identities).numbers_by_table();
     let counts_alike = |slot: &Slot| {
@@ -43,7 +44,11 @@ pub(super) fn wanted(
         tables.all(|table| slot.disks.of(table) == disks.of(table))
     };
     let is_same = |slot: &Slot| {
-        slot.text == menu.text && slot.machine == machine && slot.homes == homes && counts_alike(slot)
+        slot.text == menu.text
+            && slot.machine == machine
+            && slot.homes == homes
+            && slot.picture == picture
+            && counts_alike(slot)
     };
     let held: Vec<Option<&Slot>> = slots.iter().map(|slots| newest(slots).map(|(_, slot)| slot)).collect();
     let last = held.iter().flatten().map(|slot| slot.serial).max();
@@ -56,7 +61,8 @@ pub(super) fn wanted(
     let is_same =
         held.iter().map(|slot| slot.is_some_and(|slot| slot.serial == serial && is_same(slot))).collect();
     let text = menu.text.clone();
-    Wanted { slot: Slot { serial, writer: Writer::Desk, machine, disks, homes, text }, begins_anew, is_same }
+    let slot = Slot { serial, writer: Writer::Desk, machine, disks, homes, picture, text };
+    Wanted { slot, begins_anew, is_same }
 }
 
 impl Wanted {

@@ -94,6 +94,10 @@ fn one(look: &Look, ours: &Ours<'_>, notes: &mut Vec<String>) -> Option<FileWrit
         notes.push(format!("{}{} is out of reach; it stays as it is", write.volume, write.path));
         return None;
     };
+    if !look.survey.volumes[volume].takes_files() {
+        notes.push(format!("{}{} stays as it is: its volume is not mounted", write.volume, write.path));
+        return None;
+    }
     let now = look.read_file(volume, &write.path, signpost_place::home::MAX_FILE).ok()?;
     if now == write.before {
         return None;

@@ -14,7 +14,7 @@ use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags};
 use super::devices::Devices;
 use super::mounted::open_below;
 use super::numbers::Numbers;
-use crate::machine::in_home_folder;
+use crate::machine::own_folder;
 use crate::os_words;
 
 /// Folders are made for all to read, files for root alone to write.
@@ -34,7 +34,7 @@ pub fn put(devices: &Devices, volume: Numbers, path: &str, bytes: Option<&[u8]>)
     let done = match bytes {
         Some(bytes) => write(folder, parent, name, bytes),
         None => remove(folder, parent, name, AtFlags::empty())
-            .and_then(|()| if in_home_folder(path) { remove_folder(folder, parent) } else { Ok(()) }),
+            .and_then(|()| own_folder(path).map_or(Ok(()), |_| remove_folder(folder, parent))),
     };
     done.and_then(|()| rustix::fs::syncfs(folder)).map_err(words)?;
     drop(attached);

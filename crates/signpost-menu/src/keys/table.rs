@@ -225,7 +225,7 @@ pub static KEYS: [Key; 33] = [
         key: "picture",
         values: "a PNG or JPEG file",
         default: "none",
-        meaning: "a picture behind the menu, where it is drawn with UEFI firmware; its path begins at the menu file's folder",
+        meaning: "a picture behind the menu, where that is drawn; its path begins at the menu file's folder",
         example: "look.picture=harbour.jpg",
         kind: Kind::Text,
         value: |menu| or_none(menu.look.picture.as_deref().unwrap_or_default()),

@@ -1,6 +1,8 @@
 //! What a boot program brings to the loop: screen and keys, what is remembered from start to start, the slots, starting.
 
+use alloc::format;
 use alloc::string::String;
+use alloc::vec::Vec;
 
 use signpost_menu::appearance::Appearance;
 use signpost_menu::keyboard::Keyboard;
@@ -10,6 +12,11 @@ use signpost_menu::session::Key;
 use signpost_menu::slot::Slots;
 
 use crate::at_boot::BootMachine;
+
+/// That the menu is shown without its picture, and why.
+pub fn without_picture(why: &str) -> String {
+    format!("the menu is without its picture: {why}")
+}
 
 /// What came in.
 pub enum Input {
@@ -41,6 +48,10 @@ pub trait Screen {
 
     /// Shows everything on a serial port too, counted from 0, and reads its keys; nothing where the firmware itself does that.
     fn add_serial_port(&mut self, _number: u8) {}
+
+    /// Takes the picture behind the menu from wherever `read` reads it, of at most so many bytes, before anything is shown; nothing
+    /// where the picture lies beside the program.
+    fn take_picture(&mut self, _read: &dyn Fn(usize) -> Result<Vec<u8>, String>) {}
 
     /// Reads keyboards as these from now on.
     fn set_keyboard(&mut self, keyboard: &'static Keyboard);

@@ -25,25 +25,27 @@ pub fn save(
     let (slots, held) = super::slots(drivers, machine)?;
     // Where the menu of another home counts, its own slots are both older.
     let index = newest(&slots).map_or(0, |(index, _)| 1usize.saturating_sub(index));
-    let (serial, machine_id, disks, homes, text) = match held.map(|held| held.slot) {
+    let held = match held.map(|held| held.slot) {
         Some(slot) => {
             let next = slot.serial.checked_add(1);
-            let next =
+            let serial =
                 next.ok_or("the menu carries the last number there is; apply it again from a system")?;
-            (next, slot.machine, slot.disks, slot.homes, slot.text)
+            Slot { serial, writer: Writer::Boot, ..slot }
         }
-        None => (
-            1,
-            String::new(),
-            DiskNumbers::default(),
-            Vec::new(),
-            "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string(),
-        ),
+        None => Slot {
+            serial: 1,
+            writer: Writer::Boot,
+            machine: String::new(),
+            disks: DiskNumbers::default(),
+            homes: Vec::new(),
+            picture: None,
+            text: "format = 1\n\n[menu]\nhost = \"signpost\"\n".to_string(),
+        },
     };
-    let document = parse_leniently(&text).0.unwrap_or_default();
+    let document = parse_leniently(&held.text).0.unwrap_or_default();
     let id = ids::slug(title, "composed");
     let id = ids::first_free(&id, &id, |id| document.entry(id).is_some());
-    let mut text = text.trim_end().to_string();
+    let mut text = held.text.trim_end().to_string();
     text.push('\n');
     let own = [("id", quoted(&id)), ("title", quoted(title))];
     let fields = own.into_iter().chain(body.iter().map(|(key, value)| (*key, value.clone())));
@@ -53,7 +55,7 @@ pub fn save(
     let document = document.ok_or_else(|| {
         problems.first().map_or("the menu would not be valid".into(), |problem| problem.message.clone())
     })?;
-    let slot = Slot { serial, writer: Writer::Boot, machine: machine_id, disks, homes, text };
+    let slot = Slot { text, ..held };
     let bytes = slot.encode().ok_or("the menu is too long for a slot")?;
     drivers.write_slot(index, &bytes)?;
     Ok((id, document))

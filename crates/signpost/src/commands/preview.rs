@@ -5,6 +5,7 @@ use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
 use signpost_core::edit;
 use signpost_core::menu_file::MenuFile;
+use signpost_core::plan::without_place;
 use signpost_core::preview::{Asked, Preview, State, preview, signs_without_letters};
 use signpost_look::Painter;
 use signpost_look::letters::{Letters, Size};
@@ -15,6 +16,7 @@ use signpost_menu::scene::Frame;
 use signpost_menu::screen::paint;
 use signpost_menu::terminal;
 use signpost_menu::text::shown;
+use signpost_place::Look;
 use signpost_upkeep::menu_file;
 
 use super::picture;
@@ -116,11 +118,11 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
     match &args.png {
         Some(file) => {
             let panel = (args.size.unwrap_or((1280, 800)), args.millimetres);
-            written(app, &mut preview, &menu, (file, panel))
+            written(app, &look, &mut preview, &menu, (file, panel))
         }
         None if args.picture => {
             let panel = (args.size.unwrap_or((960, 600)), args.millimetres);
-            let (pixels, size) = drawn(&mut preview, &menu, panel)?;
+            let (pixels, size) = drawn(&look, &mut preview, &menu, panel)?;
             if !app.is_json() {
                 out::picture(&render::sixel::sixels(&pixels, size));
             }
@@ -178,16 +180,20 @@ type Panel = ((usize, usize), Option<u16>);
 
 /// The screen's pixels, and its width and height as it is seen.
 fn drawn(
+    look: &Look,
     preview: &mut Preview,
     menu: &MenuFile,
     (panel, millimetres): Panel,
 ) -> Result<(Vec<u32>, (usize, usize)), Failure> {
     // As it is seen: on a panel that is built in sideways, the other way round.
-    let look = &menu.document.look;
-    let size = picture_of(panel, look.turn);
-    let mut painter = Painter::new(size, millimetres.map(usize::from), look);
+    let appearance = &menu.document.look;
+    let size = picture_of(panel, appearance.turn);
+    let mut painter = Painter::new(size, millimetres.map(usize::from), appearance);
     if let Some(picture) = picture::of(menu)? {
-        painter = painter.with_picture(picture, look.picture_fit);
+        match without_place(look, picture.encode().len()) {
+            None => painter = painter.with_picture(picture, appearance.picture_fit),
+            Some(why) => preview.notes.push(why.into()),
+        }
     }
     let scene = preview.scene(painter.metrics.frame);
     let mut pixels = vec![0; size.0 * size.1];
@@ -195,8 +201,14 @@ fn drawn(
     Ok((pixels, size))
 }
 
-fn written(app: &App<'_>, preview: &mut Preview, menu: &MenuFile, (file, panel): (&Path, Panel)) -> Outcome {
-    let (pixels, size) = drawn(preview, menu, panel)?;
+fn written(
+    app: &App<'_>,
+    look: &Look,
+    preview: &mut Preview,
+    menu: &MenuFile,
+    (file, panel): (&Path, Panel),
+) -> Outcome {
+    let (pixels, size) = drawn(look, preview, menu, panel)?;
     std::fs::write(file, render::preview::png(&pixels, size)).map_err(|error| {
         Failure::Other(format!("{}: {}", file.display(), signpost_machine::os_words::words(&error)))
     })?;

@@ -354,6 +354,7 @@ fn what_was_saved_at_boot_is_news() {
         machine: String::new(),
         disks: DiskNumbers::default(),
         homes: Vec::new(),
+        picture: None,
         text: more,
     };
     let bytes = slot.encode().unwrap();

@@ -288,6 +288,7 @@ fn the_last_serial_of_a_slot_is_no_end() {
         text: machine.read("menu.toml"),
         disks: DiskNumbers::default(),
         homes: Vec::new(),
+        picture: None,
     };
     let path = format!("/EFI/signpost/{}", SLOT_NAMES[0]);
     change_fat(&machine.path("lark.img"), LARK_ESP, &[], &[&path]).unwrap();

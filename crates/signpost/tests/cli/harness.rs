@@ -279,9 +279,8 @@ pub const MERIDIAN: &str = "id = \"meridian\"\ntitle = \"Meridian\"\nstarts = \"
 /// A slot that the desk of a system has written.
 pub fn slot_of(machine: &str, serial: u64, text: &str) -> Vec<u8> {
     let (machine, text) = (machine.into(), text.into());
-    Slot { serial, writer: Writer::Desk, machine, disks: DiskNumbers::default(), homes: Vec::new(), text }
-        .encode()
-        .unwrap()
+    let (disks, homes) = (DiskNumbers::default(), Vec::new());
+    Slot { serial, writer: Writer::Desk, machine, disks, homes, picture: None, text }.encode().unwrap()
 }
 
 /// The result in a JSON document of the program's.

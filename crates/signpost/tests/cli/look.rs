@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
-use signpost_demo::{StoreKind, tide};
+use signpost_demo::{StoreKind, gauge, tide};
 
 use image::{ImageFormat, RgbImage};
 
+use crate::bios_menu::{bios_program, lathe_bench};
 use crate::harness::{TestMachine, flat, result_of};
 
 fn machine() -> TestMachine {
@@ -144,7 +145,7 @@ fn a_look_is_handed_on_as_one_file() {
 fn on_bios_what_letters_lack_goes_by_how_the_menu_is_shown() {
     let machine = TestMachine::small();
     std::fs::remove_dir_all(machine.folder()).unwrap();
-    signpost_demo::gauge::write_lathe(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
     machine.ok(&["draft", "--host", "signpost"]);
     machine.ok(&["entry", "rename", "gaugedos", "Gauge — Ω"]);
     let file = machine.path("menu.png");
@@ -182,7 +183,7 @@ fn a_serial_line_is_shown_as_it_gets_the_menu() {
 fn a_system_has_its_familys_symbol_whatever_starts_it() {
     let machine = TestMachine::small();
     std::fs::remove_dir_all(machine.folder()).unwrap();
-    signpost_demo::gauge::write_lathe(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
     machine.ok(&["draft", "--host", "signpost"]);
     let menu = machine.read("menu.toml");
     let skerry = menu.split("[[entry]]").find(|entry| entry.contains("\"skerry\"")).unwrap();
@@ -258,6 +259,53 @@ fn a_picture_lies_behind_the_menu_and_goes_when_nobody_wants_it() {
             .ok(&["apply", "--remove", "--dry-run", "--despite", "last-way"])
             .contains("remove the picture")
     );
+}
+
+/// With BIOS firmware it is a file on another volume, which the menu's slots name.
+#[test]
+fn with_bios_the_picture_lies_on_a_volume_that_can_be_written_to() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    std::fs::write(machine.path("program.img"), bios_program(60_000)).unwrap();
+    let program = machine.path("program.img").display().to_string();
+    let program = ["--boot-program", &program];
+    let (picture, before) = (machine.path("harbour.png"), std::fs::read(machine.path("gauge.img")).unwrap());
+    harbour(64, 48).save(picture).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    machine.ok(&["tune", "look.picture=harbour.png"]);
+    let plan = flat(&machine.ok(&[&["plan"][..], &program].concat()));
+    assert!(plan.contains("in firmware's own letters, without a picture; look.screen=native"), "{plan}");
+    assert!(!plan.contains("PICTURE.PIC"), "{plan}");
+    machine.ok(&["tune", "look.screen=1024x768"]);
+    let writes = |words: &[&str]| machine.json(&[words, &program].concat())["writes"].clone();
+    let planned = writes(&["plan"]);
+    assert_eq!(planned[0]["what"], "write the picture, d1p1:/EFI/signpost/PICTURE.PIC");
+    machine.ok(&[&["apply", "--yes"][..], &program].concat());
+    assert_eq!(writes(&["plan"]), serde_json::json!([]));
+    // A larger one goes where the first one lies; a menu without one takes it away.
+    harbour(80, 60).save(machine.path("harbour.png")).unwrap();
+    let planned = writes(&["plan"]);
+    assert_eq!(planned.as_array().unwrap().len(), 1, "{planned}");
+    machine.ok(&["tune", "--reset", "look.picture"]);
+    let last = writes(&["plan"]).as_array().unwrap().last().unwrap()["what"].clone();
+    assert_eq!(last, "remove the picture d1p1:/EFI/signpost/PICTURE.PIC");
+    machine.ok(&["undo", "--yes"]);
+    assert!(!machine.run(&["prompt", "--do", "look d1p1/EFI"]).stdout.contains("signpost"));
+    assert!(std::fs::read(machine.path("gauge.img")).unwrap()[..1 << 20] == before[..1 << 20]);
+}
+
+#[test]
+fn with_bios_and_no_volume_for_it_no_picture_is_foretold() {
+    let machine = lathe_bench();
+    harbour(640, 400).save(machine.path("harbour.png")).unwrap();
+    machine.ok(&["tune", "look.picture=harbour.png", "look.screen=1280x800"]);
+    let program = machine.path("program.img").display().to_string();
+    let plan = flat(&machine.ok(&["plan", "--boot-program", &program]));
+    assert!(plan.contains("look.picture: the menu is shown without it"), "{plan}");
+    assert_eq!(foretold(&machine, (1278, 798)), [0x16, 0x1e, 0x26]);
+    let said = flat(&machine.ok(&["preview", "--png", machine.path("menu.png").to_str().unwrap()]));
+    assert!(said.contains("look.picture: the menu is shown without it"), "{said}");
 }
 
 /// A byte of the picture on the home volume is another one by now.

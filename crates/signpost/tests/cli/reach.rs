@@ -243,6 +243,7 @@ fn what_was_saved_at_boot_is_news_once() {
             machine: String::new(),
             disks: DiskNumbers::default(),
             homes: Vec::new(),
+            picture: None,
             text: text.into(),
         };
         let bytes = slot.encode().unwrap();

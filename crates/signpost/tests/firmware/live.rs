@@ -184,8 +184,10 @@ pub fn initrd(work: &Path, script: &str) -> Vec<u8> {
             put(word, word);
         }
     }
-    let boot = Path::new(&binary).parent().unwrap().join("../boot/signpost-x64.efi");
-    put(boot.to_str().unwrap(), "bin/signpost-x64.efi");
+    for name in ["signpost-x64.efi", "signpost-bios.img"] {
+        let boot = Path::new(&binary).parent().unwrap().join("../boot").join(name);
+        put(boot.to_str().unwrap(), &format!("bin/{name}"));
+    }
     let version = kernel().0;
     for module in MODULES {
         // Each line is a command and the file that it takes.

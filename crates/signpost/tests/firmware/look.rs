@@ -119,7 +119,7 @@ fn own_colours_without_symbols_on_a_large_screen() {
 }
 
 /// A made-up picture beside the menu file, for looks that have one.
-fn harbour(machine: &TestMachine) {
+pub fn harbour(machine: &TestMachine) {
     let picture = image::RgbImage::from_fn(300, 200, |x, y| image::Rgb([(x / 2) as u8, y as u8, 0x60]));
     picture.save(machine.path("harbour.png")).unwrap();
 }

@@ -1,12 +1,17 @@
 //! The program on a PC that was started by BIOS: a real kernel in the virtual machine, which writes sectors through the disk's own
 //! device.
 
+use std::path::Path;
+
 use signpost_demo::boot_sector::said;
+use signpost_demo::gauge;
 use signpost_firmware::bios::{SECTOR, active, plain};
 use signpost_vm::{Bus, Spec, Vm};
 
+use super::look::is_drawn_as_foretold;
 use super::real::{FIRST, bench, started};
 use crate::debian::kernel;
+use crate::harness::{TestMachine, flat};
 use crate::live::{Heard, initrd};
 
 const SCRIPT: &str = r#"
@@ -28,13 +33,12 @@ dd if=/tmp/d1p2.bin of=/dev/vda2 conv=notrunc 2>/dev/null
 said dmesg dmesg
 "#;
 
-/// What is written while a partition of the disk is in use: the first sector, and no boot sector that the kernel holds.
-#[test]
-fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
-    let (folder, work) = (bench(), tempfile::tempdir().unwrap());
+/// What a system says that does this on a PC with this disk.
+fn works(disk: &Path, script: &str) -> Heard {
+    let work = tempfile::tempdir().unwrap();
     let at = work.path().join("rescue.cpio");
-    std::fs::write(&at, initrd(work.path(), SCRIPT)).unwrap();
-    let mut spec = Spec::of_bios([folder.path().join("disk.img")]);
+    std::fs::write(&at, initrd(work.path(), script)).unwrap();
+    let mut spec = Spec::of_bios([disk.to_path_buf()]);
     spec.memory = 768;
     spec.disks[0].bus = Bus::Virtio;
     spec.disks[0].serial = Some("S-1".into());
@@ -42,8 +46,15 @@ fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
     let words =
         ["-kernel", &kernel, "-initrd", at.to_str().unwrap(), "-append", "console=ttyS0 quiet panic=-1"];
     spec.devices = words.map(String::from).to_vec();
+    Heard(Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
+}
+
+/// What is written while a partition of the disk is in use: the first sector, and no boot sector that the kernel holds.
+#[test]
+fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
+    let folder = bench();
     let before = std::fs::read(folder.path().join("disk.img")).unwrap();
-    let heard = Heard(Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""));
+    let heard = works(&folder.path().join("disk.img"), SCRIPT);
     let survey = heard.json("survey");
     assert_eq!(survey["machine"]["firmware"], "bios", "{}", survey["machine"]);
     assert_eq!(survey["boot_sectors"]["is_order_known"], true, "the kernel was told the order");
@@ -66,4 +77,58 @@ fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
         before[FIRST * SECTOR..FIRST * SECTOR + SECTOR]
     );
     started(folder.path()).wait_for(&said("Beside it", 0x80, 0x83)).unwrap();
+}
+
+/// A system whose `/boot` is a volume of its own puts the picture there, by the mount.
+#[test]
+fn a_picture_is_written_to_the_volume_that_is_mounted_at_boot() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    // The rescue system has no picture but this one, of a single colour.
+    let picture =
+        "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAIAAACQd1PeAAAADElEQVR4nGNQcEgAAAFEAMELjZZCAAAAAElFTkSuQmCC";
+    let script = format!(
+        "mkdir -p /boot /etc/signpost; mount /dev/vda6 /boot
+         echo {picture} | base64 -d >/etc/signpost/harbour.png
+         said draft signpost draft --host signpost
+         said tune signpost tune timeout=never look.screen=1024x768 look.picture=harbour.png look.align=left look.width=narrow
+         said apply signpost apply --yes
+         said again signpost plan --check
+         said check signpost check
+         said menu cat /etc/signpost/menu.toml
+         said there ls /boot/signpost
+         printf x | dd of=/boot/signpost/PICTURE.PIC bs=1 seek=17 conv=notrunc 2>/dev/null
+         umount /boot
+         said unmounted signpost hold --dry-run
+         said unmounted-undo signpost undo --dry-run
+         said unmounted-menu signpost plan
+         mount /dev/vda6 /boot
+         said hold signpost hold
+         umount /boot
+         said at-last signpost hold --check"
+    );
+    let heard = works(&machine.path("gauge.img"), &script);
+    let applied = heard.ok("apply");
+    assert!(applied.contains("write the picture, d1p6:/signpost/PICTURE.PIC"), "{applied}");
+    assert_eq!(heard.ok("there").trim(), "PICTURE.PIC");
+    heard.ok("again");
+    assert!(heard.ok("check").contains("No problems"));
+    // What cannot be written to is left as it is, and that is said; the menu may have its picture elsewhere.
+    let said = flat(&heard.ok("unmounted"));
+    assert!(said.contains("its volume has to be mounted") && !said.contains("write the picture"), "{said}");
+    assert!(
+        flat(&heard.ok("unmounted-undo")).contains("PICTURE.PIC stays as it is: its volume is not mounted")
+    );
+    let said = flat(&heard.ok("unmounted-menu"));
+    assert!(said.contains("write the picture, d1p1:/EFI/signpost/PICTURE.PIC"), "{said}");
+    assert!(said.contains("d1p6:/signpost/PICTURE.PIC stays: its volume is not mounted, or"), "{said}");
+    assert!(heard.ok("hold").contains("write the picture, d1p6:/signpost/PICTURE.PIC"));
+    assert!(heard.ok("at-last").contains("Everything is as it was applied"));
+    // The boot program shows what is foretold by the same menu file on a bench.
+    machine.write("menu.toml", &heard.ok("menu"));
+    image::RgbImage::from_pixel(1, 1, image::Rgb([0x20, 0x40, 0x60]))
+        .save(machine.path("harbour.png"))
+        .unwrap();
+    is_drawn_as_foretold(&machine, &["--size", "1024x768"]);
 }

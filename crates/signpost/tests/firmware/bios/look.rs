@@ -5,7 +5,7 @@ use signpost_vm::{Monitor, Spec, Vm};
 
 use super::{type_line, wait_shown};
 use crate::harness::TestMachine;
-use crate::look::{picture_of, screen};
+use crate::look::{harbour, picture_of, screen};
 
 /// How often the screen is looked at before it is taken for what it will stay.
 const LOOKS: usize = 2000;
@@ -60,6 +60,58 @@ fn the_menu_is_drawn_as_foretold() {
     let noted = "gaugedos: started; the screen has no mode of 1300x790; the menu was drawn at 1280x768";
     let last = || machine.json(&["survey"])["firmware"]["last_start"].clone();
     assert!((0..LOOKS).any(|_| last() == noted), "{}", last());
+}
+
+/// The machine, started and looked at; its screen becomes what is foretold.
+pub fn is_drawn_as_foretold(machine: &TestMachine, arguments: &[&str]) {
+    let mut spec = Spec::of_bios([machine.path("gauge.img")]);
+    spec.devices = ["-machine", "graphics=on"].map(String::from).to_vec();
+    let socket = machine.path("monitor");
+    let vm = Vm::start(&spec, Some(&socket)).unwrap();
+    let mut monitor = connect(&socket);
+    stands(machine, &mut monitor, arguments);
+    monitor.say("sendkey g").unwrap();
+    stands(machine, &mut monitor, &[arguments, &["--choose", "gaugedos"]].concat());
+    drop(vm);
+    std::fs::remove_file(&socket).unwrap();
+}
+
+#[test]
+fn a_picture_on_another_volume_lies_behind_the_menu() {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    machine.ok(&["draft", "--host", "signpost"]);
+    harbour(&machine);
+    machine.ok(&["tune", "timeout=never", "look.screen=1024x768", "look.align=left", "look.width=narrow"]);
+    machine.ok(&["tune", "look.picture=harbour.png", "look.picture-fit=cover"]);
+    machine.ok(&["apply", "--yes"]);
+    let size = ["--size", "1024x768"];
+    is_drawn_as_foretold(&machine, &size);
+    let damage = || {
+        let mut disk = std::fs::read(machine.path("gauge.img")).unwrap();
+        let head = [&b"SIGNPIC1"[..], &300_u16.to_le_bytes(), &200_u16.to_le_bytes()].concat();
+        let at = disk.windows(head.len()).position(|bytes| bytes == head).unwrap();
+        disk[at + 100] ^= 1;
+        std::fs::write(machine.path("gauge.img"), disk).unwrap();
+    };
+    // It is named, and written again by either.
+    for cure in [&["hold"][..], &["mend", "picture-gone", "--yes"]] {
+        damage();
+        let found = machine.run(&["check"]).stdout;
+        assert!(found.contains("PICTURE.PIC") && found.contains("gone or damaged"), "{found}");
+        machine.ok(cure);
+        assert!(machine.ok(&["check"]).contains("No problems"));
+    }
+    // One that is damaged is left out, and the menu stands.
+    damage();
+    let menu = machine.read("menu.toml");
+    machine.ok(&["tune", "--reset", "look.picture"]);
+    is_drawn_as_foretold(&machine, &size);
+    // It goes with the menu.
+    machine.write("menu.toml", &menu);
+    machine.ok(&["apply", "--remove", "--yes", "--despite", "last-way"]);
+    assert!(!machine.run(&["prompt", "--do", "look d1p1/EFI"]).stdout.contains("signpost"));
 }
 
 /// The emulator makes the socket before it runs anything.
