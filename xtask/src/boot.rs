@@ -7,9 +7,11 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use lzma_rust2::{LzmaOptions, LzmaWriter};
+use miniz_oxide::deflate::compress_to_vec_zlib;
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{DICTIONARY, PROPERTIES};
 use signpost_firmware::bios::{area, calls};
+use signpost_firmware::image::flat;
 
 use crate::packages;
 use crate::run::{Result, at, command, run, target_folder, workspace};
@@ -18,6 +20,9 @@ use crate::run::{Result, at, command, run, target_folder, workspace};
 pub const FILE: &str = "signpost-x64.efi";
 /// The program for BIOS there: a first sector, and a copy behind it.
 pub const BIOS_FILE: &str = "signpost-bios.img";
+
+/// Most bytes of the program for UEFI: two of them, and a copy on the fallback path, leave room on the smallest ESPs.
+const MOST: u64 = 700_000;
 
 /// A boot program's workspace.
 struct Workspace {
@@ -57,23 +62,60 @@ pub fn build(install: bool) -> Result<PathBuf> {
     if !is_ours && install {
         packages::need(&packages::FOR_BOOT)?;
     }
-    for workspace in [UEFI, BIOS] {
-        run(&mut workspace.cargo("build", is_ours)).map_err(|error| {
+    let stage = ["--bin", "signpost-stage"];
+    let all: [(&Workspace, &[&str]); 3] = [
+        (&UEFI, &["--bin", "signpost-boot", "--bin", "made-up-system", "--bin", "made-up-devices"]),
+        (&UEFI, &stage),
+        (&BIOS, &[]),
+    ];
+    for (workspace, bins) in all {
+        if bins == stage {
+            pack_for_uefi()?;
+        }
+        run(workspace.cargo("build", is_ours).args(bins)).map_err(|error| {
             format!(
                 "{error}; `rustup component add rust-src`, or `cargo xtask boot --install` as root on Debian, helps"
             )
         })?;
     }
     for (built, file) in [
-        ("signpost-boot.efi", FILE),
+        ("signpost-stage.efi", FILE),
         ("made-up-system.efi", "made-up-system-x64.efi"),
         ("made-up-devices.efi", "made-up-devices-x64.efi"),
     ] {
         let built = UEFI.built(built);
         fs::copy(&built, target.join(file)).map_err(at(&built))?;
     }
+    let length = fs::metadata(target.join(FILE)).map_err(at(&target))?.len();
+    if length > MOST {
+        return Err(format!("the boot program for UEFI has {length} bytes, and at most {MOST} are allowed"));
+    }
     pack(&target.join(BIOS_FILE))?;
     Ok(target.join(FILE))
+}
+
+/// Where the program for UEFI lies, packed for its stage.
+fn packed_for_uefi() -> PathBuf {
+    let file = target_folder().join("boot/signpost-boot.packed");
+    // The stage is built in another folder.
+    std::path::absolute(&file).unwrap_or(file)
+}
+
+/// Packs the program for UEFI, laid out as it will stand in memory.
+fn pack_for_uefi() -> Result<()> {
+    /// The most that this packer takes the time for.
+    const LEVEL: u8 = 10;
+    let built = UEFI.built("signpost-boot.efi");
+    let program = fs::read(&built).map_err(at(&built))?;
+    let (head, image) = flat::flatten(&program).map_err(|fault| format!("{}: {fault}", built.display()))?;
+    let packed = [head.encode(), compress_to_vec_zlib(&image, LEVEL)].concat();
+    println!("boot program for UEFI: {} bytes, packed {}", program.len(), packed.len());
+    let file = packed_for_uefi();
+    // What is the same is left as it is, so that nothing is built anew for it.
+    if fs::read(&file).ok().as_ref() == Some(&packed) {
+        return Ok(());
+    }
+    fs::write(&file, packed).map_err(at(&file))
 }
 
 /// Makes the program for BIOS of its two parts: what the first sector and the stage are, and what the stage unpacks.
@@ -117,6 +159,12 @@ pub fn lint() -> Result<()> {
     }
     for workspace in [UEFI, BIOS] {
         run(command(env!("CARGO")).current_dir(workspace.path()).args(["fmt", "--check"]))?;
+        // Whatever is packed, the stage's own lines are the same.
+        let packed = packed_for_uefi();
+        if !packed.exists() {
+            fs::create_dir_all(target_folder().join("boot")).map_err(at(&packed))?;
+            fs::write(&packed, []).map_err(at(&packed))?;
+        }
         run(workspace.cargo("clippy", true).args(["--", "-D", "warnings"]))?;
     }
     Ok(())
@@ -141,6 +189,7 @@ impl Workspace {
         };
         cargo
             .env("RUSTFLAGS", flags)
+            .env("SIGNPOST_PACKED", packed_for_uefi())
             .current_dir(self.path())
             .args([what, "--quiet", "--release", "--locked", "--target", self.target])
             .args(CORE);

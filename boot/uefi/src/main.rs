@@ -1,4 +1,4 @@
-//! The boot program for UEFI: what the firmware starts, and what shows the menu.
+//! The boot program for UEFI: what the stage unpacks, and what shows the menu.
 //!
 //! Drivers alone. The loop, and what is chosen, shown and settled, is in `signpost-menu` and `signpost-place`.
 #![no_std]
@@ -22,12 +22,6 @@ mod start;
 mod variables;
 
 use uefi::{Status, boot, entry};
-
-/// What says that this program is ours, wherever it is put: the desk looks for a section of this name.
-// SAFETY: it is data that nothing runs or writes, in a section that no other thing goes by.
-#[unsafe(link_section = ".sgnpost")]
-#[used]
-static MARK: [u8; 31] = *b"signpost boot program, format 1";
 
 #[entry]
 fn main() -> Status {

@@ -3,6 +3,7 @@
 use alloc::format;
 use alloc::string::String;
 
+pub mod flat;
 pub mod linux;
 pub mod linux_protocol;
 pub mod loading;

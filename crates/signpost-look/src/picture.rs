@@ -138,9 +138,9 @@ impl Picture {
     fn scaled(&self, large: (usize, usize), screen: (usize, usize), row: usize, pixels: &mut [u32]) {
         let Some(y) = centred(row, screen.1, large.1).filter(|y| *y < large.1) else { return };
         let (y, below, part_y) = between(y, self.size.1, large.1);
-        for (x, pixel) in pixels.iter_mut().enumerate() {
-            let Some(x) = centred(x, screen.0, large.0).filter(|x| *x < large.0) else { continue };
-            let (x, beside, part_x) = between(x, self.size.0, large.0);
+        let (free, cut) = (screen.0.saturating_sub(large.0) / 2, large.0.saturating_sub(screen.0) / 2);
+        let places = all_between(self.size.0, large.0, cut);
+        for (pixel, (x, beside, part_x)) in pixels.iter_mut().skip(free).zip(places) {
             let upper = self.at(x, y).mixed(self.at(beside, y), part_x);
             let lower = self.at(x, below).mixed(self.at(beside, below), part_x);
             *pixel = upper.mixed(lower, part_y).0;
@@ -180,6 +180,26 @@ fn between(at: usize, small: usize, large: usize) -> (usize, usize, u8) {
     let (first, part) = (usize::try_from(exact / 256).unwrap_or(usize::MAX - 1), exact % 256);
     let last = small - 1;
     (first.min(last), (first + 1).min(last), u8::try_from(part).unwrap_or(u8::MAX))
+}
+
+/// The same for each place from one on, to the end: without a division for each, which processors of old take long for.
+fn all_between(small: usize, large: usize, from: usize) -> impl Iterator<Item = (usize, usize, u8)> {
+    let large = large.max(1);
+    let of = small as u64 * 256;
+    let exact = from as u64 * of;
+    let mut whole = usize::try_from(exact / large as u64).unwrap_or(usize::MAX);
+    let mut rest = (exact % large as u64) as usize;
+    let (step, over) = (small * 256 / large, small * 256 % large);
+    let last = small - 1;
+    (from..large).map(move |_| {
+        let first = whole / 256;
+        let place = (first.min(last), (first + 1).min(last), (whole % 256) as u8);
+        (whole, rest) = (whole + step, rest + over);
+        if rest >= large {
+            (whole, rest) = (whole + 1, rest - large);
+        }
+        place
+    })
 }
 
 /// How large a picture is that leaves nothing of a screen free.
@@ -271,6 +291,12 @@ mod tests {
             if let Ok(picture) = Picture::parse(bytes.clone()) {
                 prop_assert_eq!(picture.encode(), bytes);
             }
+        }
+
+        #[test]
+        fn places_are_found_one_by_one_as_all_at_once(small in 1..5000_usize, large in 1..9000_usize, from in 0..9000_usize) {
+            let each = (from..large).map(|at| between(at, small, large));
+            prop_assert!(each.eq(all_between(small, large, from)));
         }
 
         #[test]

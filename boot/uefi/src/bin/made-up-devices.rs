@@ -1,5 +1,5 @@
-//! Drivers for tests, of what the virtual machine's firmware has none for: a tablet, which its emulator has, and a display that says
-//! how large it is. It starts `\EFI\BOOT\SIGNPOST.EFI`, and stays as long as that runs.
+//! Drivers for tests, of what the virtual machine's firmware has none for: a tablet, which its emulator has, a display that says
+//! how large it is, and a memory attribute protocol, which prints what it is asked for. It starts `\EFI\BOOT\SIGNPOST.EFI`, and stays as long as that runs.
 #![no_std]
 #![no_main]
 
@@ -24,6 +24,8 @@ use uefi_raw::protocol::console::{
     AbsolutePointerMode, AbsolutePointerModeAttributes, AbsolutePointerProtocol, AbsolutePointerState,
     EdidDiscoveredProtocol,
 };
+use uefi_raw::protocol::memory_protection::MemoryAttributeProtocol;
+use uefi_raw::table::boot::MemoryAttribute;
 
 /// The emulator's own port, its sign, and what can be asked of its tablet.
 const PORT: u64 = 0x5658;
@@ -159,6 +161,62 @@ fn install_tablet() -> uefi::Result {
     Ok(())
 }
 
+/// What is asked for, as a line; memory that is not whole pages is none (UEFI specification, 37.7).
+fn tell(what: &str, start: u64, length: u64, attributes: MemoryAttribute) -> Status {
+    const PAGE: u64 = 4096;
+    if !start.is_multiple_of(PAGE) || !length.is_multiple_of(PAGE) || length == 0 {
+        println!("MEMORY wrong {start:x} {length:x}");
+        return Status::INVALID_PARAMETER;
+    }
+    println!("MEMORY {what} {start:x} {length:x} {:x}", attributes.bits());
+    Status::SUCCESS
+}
+
+unsafe extern "efiapi" fn get_attributes(
+    _: *const MemoryAttributeProtocol,
+    _: u64,
+    _: u64,
+    _: *mut MemoryAttribute,
+) -> Status {
+    Status::UNSUPPORTED
+}
+
+unsafe extern "efiapi" fn set_attributes(
+    _: *const MemoryAttributeProtocol,
+    start: u64,
+    length: u64,
+    attributes: MemoryAttribute,
+) -> Status {
+    tell("set", start, length, attributes)
+}
+
+unsafe extern "efiapi" fn clear_attributes(
+    _: *const MemoryAttributeProtocol,
+    start: u64,
+    length: u64,
+    attributes: MemoryAttribute,
+) -> Status {
+    tell("clear", start, length, attributes)
+}
+
+/// Has the firmware say that memory can be protected.
+fn install_memory_protection() -> uefi::Result {
+    let protection = Box::leak(Box::new(MemoryAttributeProtocol {
+        get_memory_attributes: get_attributes,
+        set_memory_attributes: set_attributes,
+        clear_memory_attributes: clear_attributes,
+    }));
+    // SAFETY: the interface is the protocol's, and never goes.
+    unsafe {
+        boot::install_protocol_interface(
+            None,
+            &MemoryAttributeProtocol::GUID,
+            (&raw const *protection).cast::<c_void>(),
+        )
+    }?;
+    Ok(())
+}
+
 /// Starts the boot program from the volume that this one came from.
 fn go_on() -> uefi::Result {
     let own: ScopedProtocol<LoadedImage> = boot::open_protocol_exclusive(boot::image_handle())?;
@@ -181,7 +239,11 @@ fn go_on() -> uefi::Result {
 
 #[entry]
 fn main() -> Status {
-    match install_tablet().and_then(|()| install_display()).and_then(|()| go_on()) {
+    match install_tablet()
+        .and_then(|()| install_display())
+        .and_then(|()| install_memory_protection())
+        .and_then(|()| go_on())
+    {
         Ok(()) => Status::SUCCESS,
         Err(error) => {
             println!("made-up devices: {error}");

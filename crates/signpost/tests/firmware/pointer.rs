@@ -24,6 +24,8 @@ struct Pointed {
     tablet: Tablet,
     painter: Painter,
     machine: TestMachine,
+    /// What came on the serial console before the menu stood.
+    said: String,
 }
 
 impl Pointed {
@@ -44,10 +46,15 @@ impl Pointed {
             ..Spec::of_bench(machine.folder(), &["lark.img", "meridian.img"])
         };
         let (mut vm, monitor) = Vm::with_monitor_spec(&spec, machine.folder());
+        let mut said = String::new();
+        vm.wait_until(|serial| {
+            said = String::from_utf8_lossy(serial).into_owned();
+            said.contains("? help")
+        });
         vm.wait_for("? help");
         let tablet = Tablet::connect(&socket).unwrap();
         let painter = Painter::new(SCREEN, Some(MILLIMETRES), &Appearance::default());
-        Self { vm, monitor, tablet, painter, machine }
+        Self { vm, monitor, tablet, painter, machine, said }
     }
 
     /// Points at a row of the list, by its place there.
@@ -82,6 +89,37 @@ fn a_display_that_says_how_small_it_is_has_larger_letters_as_foretold() {
     let foretold = foretell(&["--millimetres", &MILLIMETRES.to_string()]);
     let differs = real.2.iter().zip(&foretold.2).position(|(real, foretold)| real != foretold);
     assert_eq!((real.0, real.1, differs), (foretold.0, foretold.1, None));
+}
+
+/// Where firmware can protect memory, the program that was unpacked is no memory that is both written and run.
+#[test]
+fn what_was_unpacked_is_either_written_or_run_where_firmware_can_tell_them_apart() {
+    const READ_ONLY: u64 = 0x2_0000;
+    const NOT_RUN: u64 = 0x4000;
+    let pointed = Pointed::new("timeout = \"never\"", &[LOADER]);
+    let asked = pointed.said.lines().filter_map(|line| line.trim().strip_prefix("MEMORY "));
+    let mut parts = std::collections::BTreeMap::<u64, (u64, u64)>::new();
+    for line in asked {
+        let (what, numbers) = line.split_once(' ').unwrap();
+        let numbers: Vec<u64> =
+            numbers.split(' ').map(|number| u64::from_str_radix(number, 16).unwrap()).collect();
+        let part = parts.entry(numbers[0]).or_insert((numbers[1], 0));
+        assert_eq!(part.0, numbers[1], "{line}");
+        part.1 = match what {
+            "set" => part.1 | numbers[2],
+            "clear" => part.1 & !numbers[2],
+            _ => panic!("{line}"),
+        };
+    }
+    let starts: Vec<u64> = parts.keys().copied().collect();
+    let ends: Vec<u64> = parts.iter().map(|(start, (length, _))| start + length).collect();
+    assert_eq!(starts[1..], ends[..ends.len() - 1], "one behind the other: {}", pointed.said);
+    assert_eq!(
+        parts.values().map(|(_, attributes)| *attributes).collect::<Vec<_>>(),
+        [NOT_RUN, READ_ONLY, NOT_RUN]
+    );
+    // The code is the most of it.
+    assert!(parts[&starts[1]].0 > 500_000, "{}", pointed.said);
 }
 
 const GROUP: &str = "id = \"more\"\ntitle = \"More\"\nstarts = \"group\"";
