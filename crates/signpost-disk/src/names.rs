@@ -1,5 +1,6 @@
 //! What volumes are called where people read and type them.
 
+use alloc::collections::BTreeSet;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -12,15 +13,14 @@ pub fn names<N: core::fmt::Display>(
     disks: &[Disk],
     number: impl Fn(usize) -> N,
 ) -> Vec<String> {
-    let mut names: Vec<String> = Vec::with_capacity(volumes.len());
-    for volume in volumes {
+    let mut taken = BTreeSet::new();
+    let mut name = |volume: &Volume| {
         let own = volume.origin.name(disks, &number);
-        let is_taken = |name: &String| names.contains(name);
         let others = (2..=volumes.len().saturating_add(1)).map(|count| alloc::format!("{own}#{count}"));
-        let name = core::iter::once(own.clone()).chain(others).find(|name| !is_taken(name));
-        names.push(name.unwrap_or(own));
-    }
-    names
+        let free = core::iter::once(own.clone()).chain(others).find(|name| taken.insert(name.clone()));
+        free.unwrap_or(own)
+    };
+    volumes.iter().map(&mut name).collect()
 }
 
 impl Origin {

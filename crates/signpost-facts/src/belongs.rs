@@ -26,6 +26,9 @@ impl Survey {
         let mut disks = BTreeSet::new();
         let mut volumes = vec![volume];
         for _ in 0..MAX_DEPTH {
+            if volumes.is_empty() {
+                break;
+            }
             let found = volumes.iter().filter_map(|number| self.volumes.get(number.index()));
             let found: Vec<_> = found.collect();
             disks.extend(found.iter().filter(|volume| volume.members.is_empty()).map(|volume| volume.disk));

@@ -96,7 +96,7 @@ impl Head {
 /// A program of 64 bits laid out for the address 0, its places behind it.
 ///
 /// # Errors
-/// Why that cannot be.
+/// Where it is none, or something of it lies outside of it.
 pub fn flatten(file: &[u8]) -> Result<(Head, Vec<u8>), FlatFault> {
     let pe = Pe::decode(file)?;
     let length = pe.loading.image_size;
