@@ -4,14 +4,13 @@
 use std::path::Path;
 
 use signpost_demo::boot_sector::said;
-use signpost_demo::gauge;
 use signpost_firmware::bios::{SECTOR, active, plain};
 use signpost_vm::{Bus, Spec, Vm};
 
-use super::look::is_drawn_as_foretold;
+use super::look::{is_drawn_as_foretold, lathe};
 use super::real::{FIRST, bench, started};
 use crate::debian::kernel;
-use crate::harness::{TestMachine, flat};
+use crate::harness::flat;
 use crate::live::{Heard, initrd};
 
 const SCRIPT: &str = r#"
@@ -82,9 +81,7 @@ fn sectors_are_written_through_the_device_and_what_is_in_use_is_not() {
 /// A system whose `/boot` is a volume of its own puts the picture there, by the mount.
 #[test]
 fn a_picture_is_written_to_the_volume_that_is_mounted_at_boot() {
-    let machine = TestMachine::small();
-    std::fs::remove_dir_all(machine.folder()).unwrap();
-    gauge::write_lathe(machine.folder()).unwrap();
+    let machine = lathe();
     // The rescue system has no picture but this one, of a single colour.
     let picture =
         "iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAIAAACQd1PeAAAADElEQVR4nGNQcEgAAAFEAMELjZZCAAAAAElFTkSuQmCC";

@@ -7,6 +7,14 @@ use super::{type_line, wait_shown};
 use crate::harness::TestMachine;
 use crate::look::{harbour, picture_of, screen};
 
+/// The bench of the workshop's PC.
+pub fn lathe() -> TestMachine {
+    let machine = TestMachine::small();
+    std::fs::remove_dir_all(machine.folder()).unwrap();
+    gauge::write_lathe(machine.folder()).unwrap();
+    machine
+}
+
 /// How often the screen is looked at before it is taken for what it will stay.
 const LOOKS: usize = 2000;
 
@@ -29,9 +37,7 @@ fn stands(machine: &TestMachine, monitor: &mut Monitor, arguments: &[&str]) {
 
 #[test]
 fn the_menu_is_drawn_as_foretold() {
-    let machine = TestMachine::small();
-    std::fs::remove_dir_all(machine.folder()).unwrap();
-    gauge::write_lathe(machine.folder()).unwrap();
+    let machine = lathe();
     machine.ok(&["draft", "--host", "signpost"]);
     // The emulator's firmware has this mode, and not that size.
     machine.ok(&["tune", "timeout=never", "look=chalk", "look.screen=1300x790", "look.detail=full"]);
@@ -78,9 +84,7 @@ pub fn is_drawn_as_foretold(machine: &TestMachine, arguments: &[&str]) {
 
 #[test]
 fn a_picture_on_another_volume_lies_behind_the_menu() {
-    let machine = TestMachine::small();
-    std::fs::remove_dir_all(machine.folder()).unwrap();
-    gauge::write_lathe(machine.folder()).unwrap();
+    let machine = lathe();
     machine.ok(&["draft", "--host", "signpost"]);
     harbour(&machine);
     machine.ok(&["tune", "timeout=never", "look.screen=1024x768", "look.align=left", "look.width=narrow"]);
@@ -127,9 +131,7 @@ fn connect(socket: &std::path::Path) -> Monitor {
 /// Firmware that sends nothing to a serial line, on a machine that has one.
 #[test]
 fn a_serial_port_of_our_own_shows_the_menu_and_takes_keys() {
-    let machine = TestMachine::small();
-    std::fs::remove_dir_all(machine.folder()).unwrap();
-    gauge::write_lathe(machine.folder()).unwrap();
+    let machine = lathe();
     machine.ok(&["draft", "--host", "signpost"]);
     machine.ok(&[
         "tune",
