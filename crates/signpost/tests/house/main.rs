@@ -3,7 +3,7 @@
 
 mod words;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -33,7 +33,8 @@ const ARROWS: &[(&str, &[&str])] = &[
             "demo",
         ],
     ),
-    ("xtask", &["menu", "look", "disk", "firmware", "vm", "demo"]),
+    // Of upkeep it calls nothing: it brings the features that the tests have too.
+    ("xtask", &["menu", "look", "disk", "firmware", "vm", "demo", "upkeep"]),
     ("signpost-boot", &["menu", "look", "disk", "firmware", "place"]),
     ("signpost-boot-bios", &["menu", "look", "disk", "firmware", "place"]),
 ];
@@ -87,6 +88,50 @@ fn arrows_only_run_down() {
         }
     }
     assert!(seen >= ARROWS.len(), "{seen} of our crates were looked at");
+}
+
+/// The crates that cargo builds for these arguments, each with its features.
+fn features(args: &[&str]) -> BTreeMap<String, BTreeSet<String>> {
+    let (_, target) = WORKSPACES[0];
+    let output = Command::new(env!("CARGO"))
+        .current_dir(root())
+        .args([
+            "tree",
+            "--locked",
+            "--no-dedupe",
+            "--prefix",
+            "none",
+            "--format",
+            "{p}\t{f}",
+            "--target",
+            target,
+        ])
+        .args(args)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let mut crates = BTreeMap::<_, BTreeSet<_>>::new();
+    for (name, features) in
+        String::from_utf8(output.stdout).unwrap().lines().filter_map(|line| line.split_once('\t'))
+    {
+        crates.entry(name.to_string()).or_default().insert(features.to_string());
+    }
+    crates
+}
+
+/// What xtask is built of is what tests are built of: what has other features would be built twice on each fresh machine.
+#[test]
+fn xtask_and_tests_are_built_once() {
+    let xtask = features(&["--package", "xtask", "--edges", "normal,build"]);
+    let tests = features(&["--workspace", "--all-features", "--edges", "all"]);
+    assert!(xtask.len() > 100, "{} crates", xtask.len());
+    for (name, features) in &xtask {
+        assert!(
+            features.is_subset(&tests[name]),
+            "{name} has {features:?} for xtask and {:?} for tests; `xtask/Cargo.toml` lacks the crate that asks for the difference",
+            tests[name]
+        );
+    }
 }
 
 #[test]
