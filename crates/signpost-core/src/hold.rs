@@ -126,7 +126,7 @@ impl Held {
             home,
             second_home,
             boot_program: wishes.boot_program.as_ref().filter(|_| is_shown_by_us).and_then(|program| {
-                if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path()) }
+                if is_bios { plan::bios_menu::name_of(program) } else { Some(program.path().into()) }
             }),
             picture: picture.as_deref().map(sha256),
             picture_place,

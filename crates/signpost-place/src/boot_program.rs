@@ -12,12 +12,14 @@ use signpost_menu::slot::HOME_FOLDER;
 #[derive(Clone, Debug)]
 pub struct BootProgram {
     bytes: Vec<u8>,
+    path: String,
 }
 
 impl BootProgram {
     /// The program in these bytes.
     pub fn new(bytes: Vec<u8>) -> Self {
-        Self { bytes }
+        let path = format!("{HOME_FOLDER}/{}", file_name(&sha256(&bytes)));
+        Self { bytes, path }
     }
 
     /// Its bytes.
@@ -27,12 +29,12 @@ impl BootProgram {
 
     /// Whether it says of itself that it is our boot program.
     pub fn is_ours(&self) -> bool {
-        Pe::decode(&self.bytes).is_ok_and(|pe| has_mark(&pe))
+        says_so(&self.bytes)
     }
 
     /// Its path on the home volume: named by its own contents, so that one that was altered is not taken for it.
-    pub fn path(&self) -> String {
-        format!("{HOME_FOLDER}/{}", file_name(&sha256(&self.bytes)))
+    pub fn path(&self) -> &str {
+        &self.path
     }
 }
 
@@ -50,6 +52,11 @@ pub fn is_boot_program(path: &str, sha256: Option<&str>) -> bool {
 
 /// The section by which a program says that it is our boot program.
 const MARK_SECTION: &str = ".sgnpost";
+
+/// Whether a file says that it is our boot program.
+pub fn says_so(bytes: &[u8]) -> bool {
+    Pe::decode(bytes).is_ok_and(|pe| has_mark(&pe))
+}
 
 /// Whether a program says that it is our boot program.
 pub fn has_mark(pe: &Pe) -> bool {

@@ -64,7 +64,7 @@ pub(super) fn plan(
 
     let news = News::of(look, &menu.document);
     let mut numbers = Numbers::new(&look.boot, history.owned());
-    let (ours, options) = load_options(look, contents, (&homes, &program.path()), &mut numbers)?;
+    let (ours, options) = load_options(look, contents, (&homes, program.path()), &mut numbers)?;
     let removed = numbers.not_given();
     let order = ours_first(look, ours.clone(), &removed);
     let mut variables = variables(contents, options, &order, &removed);
@@ -264,8 +264,8 @@ impl<'a> Files<'a> {
     }
 
     fn boot_program(&self, program: &BootProgram) -> Result<Option<FileWrite>> {
-        let what = format!("write the boot program, {}", self.look.at(self.volume, &program.path()));
-        self.write(program.path(), program.bytes().to_vec(), what)
+        let what = format!("write the boot program, {}", self.look.at(self.volume, program.path()));
+        self.write(program.path().into(), program.bytes().to_vec(), what)
     }
 
     fn picture(&self, wishes: &Wishes) -> Result<Option<FileWrite>> {

@@ -29,7 +29,7 @@ pub(super) fn of(
         look.survey.boot_files.iter().filter(|file| file.role == Role::BootProgram).collect();
     let own = program.path();
     let is_new = |volume: usize| {
-        !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(&own))
+        !programs.iter().any(|file| file.volume.index() == volume && file.path.eq_ignore_ascii_case(own))
     };
     let before: Vec<&BootFile> =
         active(look).filter(|file| programs.iter().any(|own| own.path == file.path)).collect();
@@ -40,7 +40,7 @@ pub(super) fn of(
             before.iter().any(|active| active.volume == file.volume && active.path == file.path);
         let goes = match homes.contains(&volume) {
             // Which one was there before the one that stays as it is, nobody can tell: it stays then.
-            true => is_new(volume) && !is_previous && !file.path.eq_ignore_ascii_case(&own),
+            true => is_new(volume) && !is_previous && !file.path.eq_ignore_ascii_case(own),
             false => is_old_home(look, (volume, homes), machine_id),
         };
         if goes && !is_named(file) {

@@ -10,7 +10,7 @@ use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slot};
 use signpost_menu::{MenuDocument, include, parse_leniently};
 use signpost_place::Look;
-use signpost_place::boot_program::BootProgram;
+use signpost_place::boot_program;
 use signpost_place::hardware::SurveyedHardware;
 use signpost_place::home;
 use signpost_place::homes::InForce;
@@ -31,12 +31,8 @@ pub(super) fn is_ours(look: &Look, hardware: &SurveyedHardware<'_>, target: &Tar
     let path = volume_path(&target.path);
     match hardware.planned(target.partition, &path) {
         Some(Some(bytes)) => {
-            let program = BootProgram::new(bytes.to_vec());
-            program.is_ours()
-                || signpost_place::boot_program::is_boot_program(
-                    &path,
-                    Some(&signpost_place::boot_program::sha256(bytes)),
-                )
+            boot_program::says_so(bytes)
+                || boot_program::is_boot_program(&path, Some(&boot_program::sha256(bytes)))
         }
         Some(None) => false,
         None => {
