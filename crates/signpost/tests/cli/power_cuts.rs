@@ -199,7 +199,7 @@ fn every_other_run_survives_a_cut_anywhere() {
         (&whole, &["firmware", "order", "0001", "--yes"], Undone::Whole),
     ] {
         let (name, args) = (args.join(" "), args.to_vec());
-        count += Trial { name, made, args, esps: esps(BENCHES[0]), undone }.run(stride(31));
+        count += Trial { name, made, args, esps: esps(BENCHES[0]), undone }.run(stride(61));
     }
     println!("{count} cuts");
 }
@@ -224,7 +224,7 @@ fn every_change_of_a_bios_machines_sectors_survives_a_cut_anywhere() {
         ("mend", &none_active, vec!["mend", "--yes"]),
         ("undo", &applied, vec!["undo", "--yes"]),
     ] {
-        Trial { name: name.into(), made, args, esps: Vec::new(), undone: Undone::Nothing }.run(stride(5));
+        Trial { name: name.into(), made, args, esps: Vec::new(), undone: Undone::Nothing }.run(stride(11));
     }
 }
 
@@ -255,7 +255,7 @@ fn a_menu_on_a_bios_machine_survives_a_cut_anywhere() {
         ("remove on BIOS", &applied, plain(&["apply", "--remove", "--yes"]), Undone::Starts),
     ] {
         let args = args.iter().map(String::as_str).collect();
-        count += Trial { name: name.into(), made, args, esps: Vec::new(), undone }.run(stride(29));
+        count += Trial { name: name.into(), made, args, esps: Vec::new(), undone }.run(stride(61));
     }
     println!("{count} cuts");
 }

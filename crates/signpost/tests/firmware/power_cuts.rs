@@ -32,7 +32,7 @@ pub fn replay(image: &Path, writes: &Writes, (whole, bytes): (usize, usize)) {
 
 /// The cuts before each sector of each write where the environment asks for it; else a part of them.
 pub fn cuts(writes: &Writes) -> impl Iterator<Item = (usize, usize)> {
-    let step = if std::env::var("SIGNPOST_EVERY_CUT").is_ok() { SECTOR } else { 7 * SECTOR };
+    let step = if std::env::var("SIGNPOST_EVERY_CUT").is_ok() { SECTOR } else { 13 * SECTOR };
     let of_write =
         move |(index, bytes): (usize, usize)| (0..bytes).step_by(step).map(move |torn| (index, torn));
     writes.iter().map(|(_, bytes)| bytes.len()).enumerate().flat_map(of_write)

@@ -254,7 +254,7 @@ fn compare(seed: u64) -> Option<String> {
 
 #[test]
 fn rehearsal_and_our_menu_agree() {
-    let seeds = seeds("SIGNPOST_SEEDS", "0..24").into_iter();
+    let seeds = seeds("SIGNPOST_SEEDS", "0..12").into_iter();
     let faults: Vec<String> = seeds.filter_map(compare).collect();
     assert!(faults.is_empty(), "{} disagree:\n{}", faults.len(), faults.join("\n"));
 }
