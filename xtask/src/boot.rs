@@ -14,12 +14,16 @@ use signpost_firmware::bios::{area, calls};
 use signpost_firmware::image::flat;
 
 use crate::packages;
-use crate::run::{Result, at, command, run, target_folder, workspace};
+use crate::run::{Result, at, command, run, static_folder, target_folder, workspace};
 
 /// The program for UEFI, in `target/boot`.
 pub const FILE: &str = "signpost-x64.efi";
 /// The program for BIOS there: a first sector, and a copy behind it.
 pub const BIOS_FILE: &str = "signpost-bios.img";
+
+/// What tests have firmware start, and the devices that they have it know.
+const SYSTEM_FILE: &str = "made-up-system-x64.efi";
+const DEVICES_FILE: &str = "made-up-devices-x64.efi";
 
 /// Most bytes of the program for UEFI: two of them, and a copy on the fallback path, leave room on the smallest ESPs.
 const MOST: u64 = 700_000;
@@ -57,7 +61,7 @@ const CORE: [&str; 2] =
 
 /// Builds both; the path of the one for UEFI.
 pub fn build(install: bool) -> Result<PathBuf> {
-    let target = target_folder().join("boot");
+    let folder = target_folder().join("boot");
     let is_ours = has_core_source();
     if !is_ours && install {
         packages::need(&packages::FOR_BOOT)?;
@@ -80,18 +84,29 @@ pub fn build(install: bool) -> Result<PathBuf> {
     }
     for (built, file) in [
         ("signpost-stage.efi", FILE),
-        ("made-up-system.efi", "made-up-system-x64.efi"),
-        ("made-up-devices.efi", "made-up-devices-x64.efi"),
+        ("made-up-system.efi", SYSTEM_FILE),
+        ("made-up-devices.efi", DEVICES_FILE),
     ] {
         let built = UEFI.built(built);
-        fs::copy(&built, target.join(file)).map_err(at(&built))?;
+        fs::copy(&built, folder.join(file)).map_err(at(&built))?;
     }
-    let length = fs::metadata(target.join(FILE)).map_err(at(&target))?.len();
+    let length = fs::metadata(folder.join(FILE)).map_err(at(&folder))?.len();
     if length > MOST {
         return Err(format!("the boot program for UEFI has {length} bytes, and at most {MOST} are allowed"));
     }
-    pack(&target.join(BIOS_FILE))?;
-    Ok(target.join(FILE))
+    pack(&folder.join(BIOS_FILE))?;
+    copy_for_tests(&folder)?;
+    Ok(folder.join(FILE))
+}
+
+/// Puts them where static programs look for them too: beside the folders of their profiles.
+fn copy_for_tests(folder: &Path) -> Result<()> {
+    let copies = static_folder().join("boot");
+    fs::create_dir_all(&copies).map_err(at(&copies))?;
+    for file in [FILE, BIOS_FILE, SYSTEM_FILE, DEVICES_FILE] {
+        fs::copy(folder.join(file), copies.join(file)).map_err(at(&copies))?;
+    }
+    Ok(())
 }
 
 /// Where the program for UEFI lies, packed for its stage.

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use crate::boot;
-use crate::run::{Result, at, command, run, target_folder, workspace};
+use crate::run::{Result, at, command, run, static_cargo, static_folder, target_folder, tests, workspace};
 
 const SHELLS: [(&str, &str); 3] = [
     ("bash", "share/bash-completion/completions/signpost"),
@@ -32,8 +32,8 @@ const DOCUMENTS: [&str; 3] = ["README.md", "CHANGELOG.md", "docs"];
 pub enum Build {
     /// As people get it.
     Full,
-    /// In less time.
-    Quick,
+    /// As tests run it, so that nothing is built for the package alone.
+    Tested,
 }
 
 /// Makes all three below `target/dist`.
@@ -45,7 +45,7 @@ pub fn make(build: Build) -> Result<()> {
     let version = env!("CARGO_PKG_VERSION");
     let tree = folder.join(format!("signpost-{version}"));
     fill(&tree, build)?;
-    let package = debian::package(&folder, &tree, version, build)?;
+    let package = debian::package(&folder, &tree, version)?;
     println!(
         "{}\n{}\n{}",
         tree.display(),
@@ -58,6 +58,10 @@ pub fn make(build: Build) -> Result<()> {
 fn fill(tree: &Path, build: Build) -> Result<()> {
     let program = tree.join("bin/signpost");
     copy(&static_program(build)?, &program)?;
+    if build == Build::Tested {
+        // What tests leave in, no package has.
+        run(command("strip").arg(&program))?;
+    }
     let built = boot::build(true)?;
     for file in [boot::FILE, boot::BIOS_FILE] {
         copy(&built.with_file_name(file), &tree.join("lib/signpost").join(file))?;
@@ -85,23 +89,17 @@ fn fill(tree: &Path, build: Build) -> Result<()> {
 
 /// The program with its C library in it.
 fn static_program(build: Build) -> Result<PathBuf> {
-    let target = format!("{}-unknown-linux-gnu", std::env::consts::ARCH);
-    let mut cargo = command(env!("CARGO"));
-    if build == Build::Quick {
-        // What tests look at is what is in the package. Not optimised at all, it takes minutes more in the emulator.
-        cargo.envs([("CARGO_PROFILE_RELEASE_LTO", "off"), ("CARGO_PROFILE_RELEASE_OPT_LEVEL", "1")]);
-    }
-    run(cargo.current_dir(workspace()).env("RUSTFLAGS", "-Ctarget-feature=+crt-static").args([
-        "build",
-        "--quiet",
-        "--release",
-        "--locked",
-        "--package",
-        "signpost",
-        "--target",
-        &target,
-    ]))?;
-    Ok(target_folder().join(target).join("release/signpost"))
+    let profile = match build {
+        Build::Full => {
+            run(&mut static_cargo(&["build", "--quiet", "--release", "--package", "signpost"]))?;
+            "release"
+        }
+        Build::Tested => {
+            run(tests().arg("--no-run"))?;
+            "debug"
+        }
+    };
+    Ok(static_folder().join(profile).join("signpost"))
 }
 
 fn copy(from: &Path, to: &Path) -> Result<()> {

@@ -32,7 +32,7 @@ enum Task {
         #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
         args: Vec<String>,
     },
-    /// Build the boot program into target/boot.
+    /// Build the boot programs into target/boot.
     Boot {
         /// As root, install Debian's toolchain where rustup has no target for it.
         #[arg(long)]
@@ -42,9 +42,9 @@ enum Task {
     LintBoot,
     /// Make what is handed to people: a folder, a Debian and an rpm package, below target/dist.
     Dist {
-        /// In less time, for tests: a program that is slow
+        /// With the program that tests run, which is larger and slower
         #[arg(long)]
-        quick: bool,
+        tested: bool,
     },
     /// Measure surveys and reading against plain reads and the usual tools.
     Bench {
@@ -97,7 +97,7 @@ fn main() -> ExitCode {
         Task::Test { args } => test::run_all(&args),
         Task::Boot { install } => boot::build(install).map(|path| println!("{}", path.display())),
         Task::LintBoot => boot::lint(),
-        Task::Dist { quick } => dist::make(if quick { dist::Build::Quick } else { dist::Build::Full }),
+        Task::Dist { tested } => dist::make(if tested { dist::Build::Tested } else { dist::Build::Full }),
         Task::Bench { large: true } => {
             run::build_release().and_then(|program| bench_large::run_all(&program))
         }

@@ -26,6 +26,21 @@ pub fn run(command: &mut Command) -> Result<()> {
     if status.success() { Ok(()) } else { Err(format!("{name} failed: {status}")) }
 }
 
+/// Does both at once, to their ends; what either of them says of what went wrong.
+pub fn side_by_side(
+    one: impl FnOnce() -> Result<()>,
+    other: impl FnOnce() -> Result<()> + Send,
+) -> Result<()> {
+    let (one, other) = std::thread::scope(|scope| {
+        let other = scope.spawn(other);
+        (one(), other.join().unwrap_or_else(|_| Err("it panicked".into())))
+    });
+    match (one, other) {
+        (Err(one), Err(other)) => Err(format!("{one}; {other}")),
+        (one, other) => one.and(other),
+    }
+}
+
 /// An error with the path it is about.
 pub fn at(path: &Path) -> impl Fn(std::io::Error) -> String {
     let path = path.display().to_string();
@@ -42,6 +57,41 @@ pub fn build_release() -> Result<PathBuf> {
         "signpost",
     ]))?;
     Ok(target_folder().join("release/signpost"))
+}
+
+/// Cargo, so that what it builds has its C library in it and needs nothing of the system it is put on. That takes a named target: what
+/// runs inside the compiler would be built so otherwise.
+pub fn static_cargo(args: &[&str]) -> Command {
+    let mut cargo = command(env!("CARGO"));
+    cargo.current_dir(workspace()).env("RUSTFLAGS", "-Ctarget-feature=+crt-static").args(args).args([
+        "--locked",
+        "--target",
+        &target(),
+    ]);
+    cargo
+}
+
+/// How many tests run at once.
+const THREADS: &str = "RUST_TEST_THREADS";
+
+/// Cargo, asked for all tests. Any other features would have it build them anew; and what they run is what is in the package.
+pub fn tests() -> Command {
+    let mut cargo = static_cargo(&["test", "--workspace", "--all-features"]);
+    if std::env::var_os(THREADS).is_none() {
+        // Virtual machines and the tools of file systems wait half of their time.
+        let processors = std::thread::available_parallelism().map_or(1, usize::from);
+        cargo.env(THREADS, (2 * processors).to_string());
+    }
+    cargo
+}
+
+/// Where programs are that were built static; boot programs lie beside the folders of profiles.
+pub fn static_folder() -> PathBuf {
+    target_folder().join(target())
+}
+
+fn target() -> String {
+    format!("{}-unknown-linux-gnu", std::env::consts::ARCH)
 }
 
 /// Where cargo puts what it builds.

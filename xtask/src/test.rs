@@ -1,6 +1,6 @@
 //! All tests, those with real tools and real firmware among them.
 
-use crate::run::{Result, command, run, workspace};
+use crate::run::{Result, run, side_by_side, tests};
 use crate::{boot, dist, fleet, living, packages};
 
 /// The comparison of rehearsal and firmware alone, on these seeds.
@@ -17,29 +17,26 @@ pub fn faults(seeds: &str) -> Result<()> {
 fn on_seeds(test: &str, (variable, seeds): (&str, &str)) -> Result<()> {
     packages::need(&packages::FOR_TESTS)?;
     boot::build(true)?;
-    run(command(env!("CARGO"))
-        .current_dir(workspace())
-        .env(variable, seeds)
-        .args(["test", "--package", "signpost", "--all-features", "--test", "firmware", test])
-        .args(["--", "--nocapture"]))
+    run(tests().env(variable, seeds).args(["--test", "firmware", test, "--", "--nocapture"]))
 }
 
 /// Sets up and runs them; the living machine beside the others, where all are asked for.
 pub fn run_all(args: &[String]) -> Result<()> {
-    packages::need(&packages::FOR_TESTS)?;
-    boot::build(true)?;
-    dist::make(dist::Build::Quick)?;
-    fleet::need()?;
-    let living = args.is_empty().then(|| std::thread::spawn(|| living::live(living::Life::Short)));
-    let tests = run(command(env!("CARGO"))
-        .current_dir(workspace())
-        .args(["test", "--workspace", "--all-features", "--no-fail-fast"])
-        .args(args));
-    let lived =
-        living.map_or(Ok(()), |living| living.join().map_err(|_| "the living machine: it panicked")?);
-    // What each of them said stands above, the one amid the other.
-    match (tests, lived) {
-        (Err(tests), Err(lived)) => Err(format!("{tests}; the living machine: {lived}")),
-        (tests, lived) => tests.and(lived.map_err(|why| format!("the living machine: {why}"))),
-    }
+    // Packages come from afar, and a boot program ends in a long step that takes one processor.
+    side_by_side(
+        || run(tests().arg("--no-run")),
+        || {
+            packages::need(&packages::FOR_TESTS)?;
+            boot::build(true)?;
+            fleet::need()
+        },
+    )?;
+    dist::make(dist::Build::Tested)?;
+    side_by_side(
+        || run(tests().arg("--no-fail-fast").args(args)),
+        || match args {
+            [] => living::live(living::Life::Short).map_err(|why| format!("the living machine: {why}")),
+            _ => Ok(()),
+        },
+    )
 }

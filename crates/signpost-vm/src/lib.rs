@@ -33,6 +33,14 @@ const PATIENCE: Duration = Duration::from_secs(120);
 /// What went wrong, in words.
 pub type Result<T> = std::result::Result<T, String>;
 
+/// Cargo's build folder, in which boot programs and packages lie beside what cargo builds; from a program that it built.
+pub fn build_folder(program: &str) -> PathBuf {
+    // Below it stands one for the target, where a target is named; cargo marks both.
+    let mut above = Path::new(program).ancestors().skip(2).map(Path::to_path_buf);
+    let own = above.next().unwrap_or_default();
+    above.next().filter(|folder| folder.join("CACHEDIR.TAG").exists()).unwrap_or(own)
+}
+
 /// How a disk is connected.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Bus {

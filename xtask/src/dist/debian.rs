@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
-use super::{Build, make_parent};
+use super::make_parent;
 use crate::packages;
 use crate::run::{Result, at, command, run, workspace};
 
@@ -27,17 +27,13 @@ const FILES: [(&str, &str, &str); 9] = [
 ];
 
 /// Makes it of a tree that is filled.
-pub fn package(folder: &Path, tree: &Path, version: &str, build: Build) -> Result<PathBuf> {
+pub fn package(folder: &Path, tree: &Path, version: &str) -> Result<PathBuf> {
     packages::need(&["dpkg"])?;
     let own = std::env::consts::ARCH;
     let architecture = ARCHITECTURES.iter().find(|(rust, _)| *rust == own).map_or(own, |(_, debian)| debian);
     let root = folder.join("package");
     fs::create_dir_all(root.join("DEBIAN")).map_err(at(&root))?;
     run(command("cp").arg("-r").arg(tree).arg(root.join("usr")))?;
-    if build == Build::Quick {
-        // What a quick build leaves in, no package has.
-        run(command("strip").arg(root.join("usr/bin/signpost")))?;
-    }
     for (from, to, mode) in FILES {
         let (from, to) = (workspace().join("xtask/debian").join(from), root.join(to));
         make_parent(&to)?;

@@ -73,7 +73,7 @@ impl Fleet {
     }
 
     fn run_engine(&self, program: &str, args: &[&str]) -> std::process::Output {
-        let folder = Path::new(env!("CARGO_BIN_EXE_signpost")).ancestors().nth(2).unwrap().join("fleet/bin");
+        let folder = signpost_vm::build_folder(env!("CARGO_BIN_EXE_signpost")).join("fleet/bin");
         let program = folder.join(program);
         assert!(program.exists(), "{}: `cargo xtask test` sets it up", program.display());
         let mut command = self.network.command(&program);
@@ -172,7 +172,7 @@ fn root() -> PathBuf {
 
 /// The Debian package that `cargo xtask dist` made.
 fn package() -> PathBuf {
-    let folder = Path::new(env!("CARGO_BIN_EXE_signpost")).ancestors().nth(2).unwrap().join("dist");
+    let folder = signpost_vm::build_folder(env!("CARGO_BIN_EXE_signpost")).join("dist");
     let entries = std::fs::read_dir(&folder).unwrap_or_else(|error| panic!("{}: {error}", folder.display()));
     let mut paths = entries.map(|entry| entry.unwrap().path());
     paths.find(|path| path.extension().is_some_and(|extension| extension == "deb")).expect("no package")

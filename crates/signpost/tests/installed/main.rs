@@ -11,7 +11,7 @@ fn package() -> PathBuf {
 
 /// The package of a kind, by the end of its name.
 fn package_of(kind: &str) -> PathBuf {
-    let folder = Path::new(env!("CARGO_BIN_EXE_signpost")).ancestors().nth(2).unwrap().join("dist");
+    let folder = signpost_vm::build_folder(env!("CARGO_BIN_EXE_signpost")).join("dist");
     let entries = std::fs::read_dir(&folder)
         .unwrap_or_else(|error| panic!("{}: {error}; `cargo xtask dist` makes it", folder.display()));
     let packages = entries.map(|entry| entry.unwrap().path());
