@@ -146,7 +146,7 @@ impl Slot {
     /// # Errors
     /// Why it is not whole.
     pub fn decode(bytes: &[u8]) -> Result<Self, SlotFault> {
-        if bytes.iter().all(|byte| matches!(byte, 0 | 0xff | b'\n')) {
+        if is_blank(bytes) {
             return Err(SlotFault::Empty);
         }
         let end = bytes.iter().take(MAX_HEAD).position(|byte| *byte == b'\n').ok_or(SlotFault::Header)?;
@@ -187,6 +187,16 @@ impl Slot {
             text: core::str::from_utf8(text).map_err(|_| SlotFault::Text)?.to_string(),
         })
     }
+}
+
+/// Whether nothing was ever written there.
+fn is_blank(bytes: &[u8]) -> bool {
+    let is_filler = |byte: &u8| matches!(byte, 0 | 0xff | b'\n');
+    let (Some((first, rest)), Some((_, but_last))) = (bytes.split_first(), bytes.split_last()) else {
+        return true;
+    };
+    // All alike is what is met, and comparing is much sooner done than looking at each byte.
+    is_filler(first) && (rest == but_last || rest.iter().all(is_filler))
 }
 
 fn homes(text: &str) -> Vec<String> {
