@@ -1,5 +1,7 @@
 //! Debian's packages that tests and pictures need.
 
+use std::sync::{Mutex, PoisonError};
+
 use crate::run::{Result, command, run};
 
 /// What the tests need.
@@ -57,6 +59,9 @@ pub const FOR_PICTURES: [&str; 5] = ["chromium", "fonts-dejavu-core", "imagemagi
 
 /// Sees to it that these are installed: installs them as root, else says what to install.
 pub fn need(packages: &[&str]) -> Result<()> {
+    /// The package manager refuses to run twice at once.
+    static TURN: Mutex<()> = Mutex::new(());
+    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
     let missing: Vec<&str> = packages.iter().copied().filter(|package| !is_installed(package)).collect();
     if missing.is_empty() {
         return Ok(());

@@ -24,11 +24,15 @@ fn on_seeds(test: &str, (variable, seeds): (&str, &str)) -> Result<()> {
 pub fn run_all(args: &[String]) -> Result<()> {
     // Packages come from afar, and a boot program ends in a long step that takes one processor.
     side_by_side(
-        || run(tests().arg("--no-run")),
+        || boot::build(true).map(drop),
         || {
-            packages::need(&packages::FOR_TESTS)?;
-            boot::build(true)?;
-            fleet::need()
+            side_by_side(
+                || run(tests().arg("--no-run")),
+                || {
+                    packages::need(&packages::FOR_TESTS)?;
+                    fleet::need()
+                },
+            )
         },
     )?;
     dist::make(dist::Build::Tested)?;
