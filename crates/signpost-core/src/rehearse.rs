@@ -189,7 +189,7 @@ fn known_as((look, hardware): On<'_>, target: &Target) -> Target {
     let mut alike = look.survey.boot_files.iter().filter(|file| file.size == bytes.len() as u64).peekable();
     // A boot program of half a megabyte is seldom a copy of anything.
     let digest = alike.peek().map(|_| sha256(bytes));
-    let same = alike.find(|file| digest.is_some() && file.sha256 == digest);
+    let same = alike.find(|file| file.sha256 == digest);
     same.map_or_else(
         || target.clone(),
         |file| Target { partition: file.volume.index(), path: file.path.replace('/', "\\") },

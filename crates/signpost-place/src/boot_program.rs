@@ -27,11 +27,6 @@ impl BootProgram {
         &self.bytes
     }
 
-    /// Whether it says of itself that it is our boot program.
-    pub fn is_ours(&self) -> bool {
-        says_so(&self.bytes)
-    }
-
     /// Its path on the home volume: named by its own contents, so that one that was altered is not taken for it.
     pub fn path(&self) -> &str {
         &self.path

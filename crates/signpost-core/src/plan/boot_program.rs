@@ -16,7 +16,7 @@ use signpost_menu::picture_place::PICTURE_PATH;
 use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slots, newest};
 use signpost_place::Look;
-use signpost_place::boot_program::BootProgram;
+use signpost_place::boot_program::{self, BootProgram};
 use signpost_place::home::Home;
 use signpost_place::look::Room;
 use signpost_place::started_from::StartedFrom;
@@ -148,7 +148,7 @@ fn fits(look: &Look, program: &BootProgram) -> Result<()> {
     let firmware = look.architecture;
     let unfit = |why: String| Error::Unusable { place: "the boot program".into(), why };
     let pe = Pe::decode(program.bytes()).map_err(|fault| unfit(fault.to_string()))?;
-    if !signpost_place::boot_program::has_mark(&pe) {
+    if !boot_program::has_mark(&pe) {
         return Err(unfit(
             "it is a program, and not this one's boot program; `cargo xtask boot` builds that".into(),
         ));
@@ -279,7 +279,7 @@ impl<'a> Files<'a> {
         let name = self.look.architecture.fallback_file_name().unwrap_or_default();
         let path = format!("/EFI/BOOT/{name}");
         let held = self.look.read_file(self.volume, &path, signpost_place::home::MAX_FILE)?;
-        let is_ours = held.as_ref().is_none_or(|bytes| BootProgram::new(bytes.clone()).is_ours());
+        let is_ours = held.as_ref().is_none_or(|bytes| boot_program::says_so(bytes));
         if !is_ours {
             return Ok(Err(format!("fallback-path: {path} is another program's, and stays")));
         }
