@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 
 pub use copies::{MAX_LENGTH, decode, encode, path};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use signpost_facts::change::{Change, StoredVariable};
 use signpost_facts::{Error, Result, SCHEMA};
 use signpost_firmware::variable::Contents;
@@ -49,21 +50,24 @@ pub struct Record {
 }
 
 impl Record {
+    /// The record that a document holds, as it was written.
+    ///
+    /// # Errors
+    /// Where it holds none, or one that was altered.
+    pub fn read(mut document: Value) -> core::result::Result<Self, Unreadable> {
+        // What the document says is sealed, not what is made of it: another version may say the same in other words.
+        let seal = document.get_mut(SEAL).map(|seal| core::mem::replace(seal, Value::String(String::new())));
+        let seal = seal.as_ref().and_then(Value::as_str).unwrap_or_default();
+        if digest(&document) != seal {
+            return Err(Unreadable::Altered);
+        }
+        Ok(Self { seal: seal.to_string(), ..serde_json::from_value(document)? })
+    }
+
     /// Notes its checksum, once all else is as it is to be.
     fn close(&mut self) {
-        self.seal = self.digest();
-    }
-
-    /// Whether it is as it was written.
-    pub fn is_sealed(&self) -> bool {
-        self.seal == self.digest()
-    }
-
-    fn digest(&self) -> String {
-        let open = Self { seal: String::new(), ..self.clone() };
-        // A value has its fields in one order, whatever order a file has them in.
-        let value = serde_json::to_value(&open).unwrap_or_default();
-        sha256(&serde_json::to_vec(&value).unwrap_or_default())
+        self.seal.clear();
+        self.seal = digest(&serde_json::to_value(&*self).unwrap_or_default());
     }
 
     /// What it says was written, and no step of ours writes: a record that somebody made.
@@ -72,6 +76,25 @@ impl Record {
         let may_mend = self.action == Action::Mend && !self.is_copy;
         self.writes.iter().find(|change| !(change.is_of_ours() || may_mend && change.is_boot_file()))
     }
+}
+
+/// Where a record says its checksum.
+const SEAL: &str = "seal";
+
+/// What seals a document: its fields have one order here, whatever order a file has them in.
+fn digest(document: &Value) -> String {
+    sha256(document.to_string().as_bytes())
+}
+
+/// Why a document is no record.
+#[derive(Debug, thiserror::Error)]
+pub enum Unreadable {
+    /// Its checksum is not that of what it says.
+    #[error("its checksum is not that of what it says: it was altered, or is broken")]
+    Altered,
+    /// It says something else.
+    #[error(transparent)]
+    Other(#[from] serde_json::Error),
 }
 
 /// A load option of ours.

@@ -232,10 +232,10 @@ impl From<&Variable> for StoredVariable {
 
 /// Bytes as hexadecimal text.
 pub mod hex_option {
-    use alloc::format;
     use alloc::string::{String, ToString};
     use alloc::vec::Vec;
 
+    use data_encoding::{HEXLOWER, HEXLOWER_PERMISSIVE};
     use miniz_oxide::deflate::compress_to_vec;
     use miniz_oxide::inflate::decompress_to_vec_with_limit;
     use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
@@ -252,16 +252,13 @@ pub mod hex_option {
     /// # Errors
     /// As the serializer.
     pub fn serialize<S: Serializer>(bytes: &Option<Vec<u8>>, serializer: S) -> Result<S::Ok, S::Error> {
-        const LEVEL: u8 = 6;
+        // Boot programs are packed already; the rest is mostly nothing.
+        const LEVEL: u8 = 1;
         let text = bytes.as_ref().map(|bytes| match bytes.len() {
-            0..LONG => digits(bytes),
-            _ => PACKED.to_string() + &digits(&compress_to_vec(bytes, LEVEL)),
+            0..LONG => HEXLOWER.encode(bytes),
+            _ => PACKED.to_string() + &HEXLOWER.encode(&compress_to_vec(bytes, LEVEL)),
         });
         text.serialize(serializer)
-    }
-
-    fn digits(bytes: &[u8]) -> String {
-        bytes.iter().map(|byte| format!("{byte:02x}")).collect()
     }
 
     /// Reads them.
@@ -271,10 +268,8 @@ pub mod hex_option {
     pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Vec<u8>>, D::Error> {
         let Some(text) = Option::<String>::deserialize(deserializer)? else { return Ok(None) };
         let (is_packed, text) = text.strip_prefix(PACKED).map_or((false, text.as_str()), |text| (true, text));
-        let digits: Option<Vec<u8>> = text.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
-        let digits = digits.filter(|digits| digits.len() % 2 == 0);
-        let digits = digits.ok_or_else(|| de::Error::custom("expected pairs of hexadecimal digits"))?;
-        let bytes: Vec<u8> = digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect();
+        let bytes = HEXLOWER_PERMISSIVE.decode(text.as_bytes());
+        let bytes = bytes.map_err(|_| de::Error::custom("expected pairs of hexadecimal digits"))?;
         if !is_packed {
             return Ok(Some(bytes));
         }

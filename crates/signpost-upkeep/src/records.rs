@@ -27,11 +27,8 @@ impl Records {
         let (mut records, mut faults) = (Vec::new(), Vec::new());
         for path in record_files(folder)? {
             let serial = path.file_stem().and_then(|stem| stem.to_str()?.parse::<u32>().ok());
-            match kept::read::<Record>(&path) {
-                Ok(Some(record)) if !record.is_sealed() => {
-                    let why = "its checksum is not that of what it says: it was altered, or is broken";
-                    faults.push((serial, Error::unusable(path.display(), why).to_string()));
-                }
+            let read = |document| Record::read(document).map_err(|why| Error::unusable(path.display(), why));
+            match kept::read(&path).and_then(|document| document.map(read).transpose()) {
                 Ok(record) => records.extend(record),
                 Err(error) => faults.push((serial, error.to_string())),
             }

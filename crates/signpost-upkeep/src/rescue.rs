@@ -93,6 +93,6 @@ fn records(place: &Place<'_>) -> Vec<Record> {
     let folder = format!("{}{STATE}/history", place.root);
     let names = place.reader.list(&folder).unwrap_or_default();
     let names = names.into_iter().filter(|item| !item.is_folder && item.name.ends_with(".json"));
-    let read = names.filter_map(|item| place.read_json::<Record>(&format!("{STATE}/history/{}", item.name)));
-    read.filter(Record::is_sealed).collect()
+    let read = names.filter_map(|item| place.read_json(&format!("{STATE}/history/{}", item.name)));
+    read.filter_map(|document| Record::read(document).ok()).collect()
 }

@@ -1,6 +1,7 @@
 //! Copies of the last records on the home volume, so that a rescue medium can undo what the machine did, and the machine what
 //! the rescue medium did.
 
+use serde_json::Value;
 use signpost_facts::SCHEMA;
 use signpost_facts::change::Change;
 use signpost_menu::slot::HOME_FOLDER;
@@ -41,9 +42,9 @@ impl History {
 
 /// The records in these bytes. What cannot be read is none: the machine's own records do not depend on it.
 pub fn decode(bytes: &[u8]) -> Vec<Record> {
-    let records = serde_json::from_slice::<Vec<Record>>(bytes).unwrap_or_default();
-    let records = records.into_iter().filter(|record| record.schema == SCHEMA);
-    records.filter(Record::is_sealed).map(without_contents).collect()
+    let documents = serde_json::from_slice::<Vec<Value>>(bytes).unwrap_or_default();
+    let records = documents.into_iter().filter_map(|document| Record::read(document).ok());
+    records.filter(|record| record.schema == SCHEMA).map(without_contents).collect()
 }
 
 /// The last records, without what files held and without the variables that no step wrote: an ESP is small.

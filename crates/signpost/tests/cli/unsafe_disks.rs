@@ -146,6 +146,24 @@ fn a_record_that_was_altered_or_made_by_somebody_is_not_undone_unasked() {
     assert_eq!(machine.variables(), before);
 }
 
+/// A library that packs or spells otherwise must not make all that was done before unreadable.
+#[test]
+fn a_record_that_says_the_same_in_other_words_is_what_its_checksum_says_it_is() {
+    let machine = TestMachine::small();
+    machine.write("menu.toml", &menu("", &[LARK, MERIDIAN]));
+    let before = machine.variables();
+    machine.ok(&["apply", "--yes"]);
+    let mut record: serde_json::Value = serde_json::from_str(&machine.read("history/0001.json")).unwrap();
+    let writes = record["writes"].as_array_mut().unwrap();
+    let bytes = writes.iter_mut().map(|write| &mut write["after"]).find(|bytes| bytes.is_string()).unwrap();
+    let spelled = bytes.as_str().unwrap().to_uppercase();
+    assert_ne!(*bytes, spelled);
+    *bytes = spelled.into();
+    machine.write("history/0001.json", &sealed(record));
+    machine.ok(&["undo", "--yes"]);
+    assert_eq!(machine.variables(), before);
+}
+
 #[test]
 fn a_root_folder_that_is_full_is_no_room() {
     let mut spec = small(StoreKind::Fd);
