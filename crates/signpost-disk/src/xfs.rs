@@ -50,14 +50,14 @@ impl XfsVolume {
         inode::Mapper { device: self.device.as_ref(), superblock: &self.superblock }.runs(inode)
     }
 
-    /// A folder's names: of each its inode's number.
-    fn names(&self, folder: &Inode) -> Result<Vec<folder::Name>, VolumeError> {
+    /// Goes through a folder's names.
+    fn names(&self, folder: &Inode, take: &mut folder::Take<'_>) -> Result<(), VolumeError> {
         let layout = folder::Layout {
             has_file_types: self.superblock.has_file_types,
             block_size: len(self.superblock.folder_block_size),
         };
         if let Fork::Local(bytes) = &folder.fork {
-            return folder::short_form(bytes, &layout).ok_or_else(|| short("XFS short folder"));
+            return folder::short_form(bytes, &layout, take).ok_or_else(|| short("XFS short folder"));
         }
         let runs = self.map(folder)?;
         let data: Vec<&Run> = runs.iter().filter(|run| run.at < INDEX_OFFSET).collect();
@@ -65,15 +65,14 @@ impl XfsVolume {
         if end > MAX_FOLDER {
             return Err(VolumeError::Unsupported(format!("an XFS folder of {end} bytes")));
         }
-        let mut names = Vec::new();
         let mut block = vec![0; layout.block_size];
         let mut at = 0u64;
         while at < end {
             runs::read(self.device.as_ref(), &runs, at, &mut block)?;
-            folder::block(&block, &layout, &mut names)?;
+            folder::block(&block, &layout, take)?;
             at = at.saturating_add(self.superblock.folder_block_size);
         }
-        Ok(names)
+        Ok(())
     }
 }
 
@@ -93,22 +92,23 @@ impl Nodes for XfsVolume {
     }
 
     fn child(&self, folder: &Inode, name: &str) -> Result<Option<Inode>, VolumeError> {
-        let names = self.names(folder)?;
-        let found = names.iter().find(|found| found.name == name.as_bytes());
-        found.map(|found| self.inode(found.inode)).transpose()
+        let mut inode = None;
+        self.names(folder, &mut |found| {
+            if inode.is_none() && found.name == name.as_bytes() {
+                inode = Some(found.inode);
+            }
+        })?;
+        inode.map(|inode| self.inode(inode)).transpose()
     }
 
     fn children(&self, folder: &Inode) -> Result<Vec<(String, NodeKind)>, VolumeError> {
-        let names = self.names(folder)?.into_iter().map(|found| {
-            let kind = match found.kind {
-                Some(kind) => kind,
-                None => {
-                    self.inode(found.inode).map_or(NodeKind::Other, |inode| NodeKind::of_mode(inode.mode))
-                }
-            };
-            (String::from_utf8_lossy(&found.name).into_owned(), kind)
-        });
-        Ok(names.collect())
+        let mut children = Vec::new();
+        self.names(folder, &mut |found| {
+            let asked = || self.inode(found.inode).map(|inode| NodeKind::of_mode(inode.mode));
+            let kind = found.kind.unwrap_or_else(|| asked().unwrap_or(NodeKind::Other));
+            children.push((String::from_utf8_lossy(found.name).into_owned(), kind));
+        })?;
+        Ok(children)
     }
 
     fn target(&self, link: &Inode) -> Result<Vec<u8>, VolumeError> {

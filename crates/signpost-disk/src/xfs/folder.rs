@@ -1,7 +1,6 @@
 //! Folders: names in the inode, or in blocks of data ("Directories").
 
 use alloc::format;
-use alloc::vec::Vec;
 
 use crate::bytes::{be16, be32, be64, len, short};
 use crate::error::VolumeError;
@@ -15,12 +14,15 @@ pub(super) struct Layout {
 }
 
 /// A name in a folder.
-pub(super) struct Name {
-    pub(super) name: Vec<u8>,
+pub(super) struct Name<'a> {
+    pub(super) name: &'a [u8],
     pub(super) inode: u64,
     /// What it is, where the folder says so.
     pub(super) kind: Option<NodeKind>,
 }
+
+/// What is done with each name: folders have thousands, of which most are passed by.
+pub(super) type Take<'t> = dyn FnMut(Name<'_>) + 't;
 
 fn kind(file_type: u8) -> NodeKind {
     match file_type {
@@ -32,27 +34,26 @@ fn kind(file_type: u8) -> NodeKind {
 }
 
 /// Names in the inode itself ("Shortform Directories").
-pub(super) fn short_form(bytes: &[u8], layout: &Layout) -> Option<Vec<Name>> {
+pub(super) fn short_form(bytes: &[u8], layout: &Layout, take: &mut Take<'_>) -> Option<()> {
     let (count, wide) = (*bytes.first()?, *bytes.get(1)? != 0);
     let width = if wide { 8 } else { 4 };
     let mut at = 2usize.checked_add(width)?;
-    let mut names = Vec::new();
     for _ in 0..count {
         let length = usize::from(*bytes.get(at)?);
         let from = at.checked_add(3)?;
         let end = from.checked_add(length)?;
-        let name = bytes.get(from..end)?.to_vec();
+        let name = bytes.get(from..end)?;
         let typed = if layout.has_file_types { Some(kind(*bytes.get(end)?)) } else { None };
         let number = end.checked_add(usize::from(layout.has_file_types))?;
         let inode = if wide { be64(bytes, number)? } else { u64::from(be32(bytes, number)?) };
-        names.push(Name { name, inode, kind: typed });
+        take(Name { name, inode, kind: typed });
         at = number.checked_add(width)?;
     }
-    Some(names)
+    Some(())
 }
 
-/// Adds the names of one block of data. A hole in a folder reads as zeros, and holds none.
-pub(super) fn block(block: &[u8], layout: &Layout, names: &mut Vec<Name>) -> Result<(), VolumeError> {
+/// The names of one block of data. A hole in a folder reads as zeros, and holds none.
+pub(super) fn block(block: &[u8], layout: &Layout, take: &mut Take<'_>) -> Result<(), VolumeError> {
     let magic = block.get(..4).unwrap_or_default();
     let (header, has_index) = match magic {
         b"XD2D" => (16, false),
@@ -64,7 +65,7 @@ pub(super) fn block(block: &[u8], layout: &Layout, names: &mut Vec<Name>) -> Res
     };
     let end = if has_index { index_start(block) } else { Some(block.len()) };
     let end = end.ok_or_else(|| short("XFS folder block"))?;
-    entries(block, header, end, layout, names).ok_or_else(|| short("XFS folder block"))
+    entries(block, header, end, layout, take).ok_or_else(|| short("XFS folder block"))
 }
 
 /// In a folder of one block its index stands behind the names: eight bytes an entry, then their count.
@@ -73,7 +74,7 @@ fn index_start(block: &[u8]) -> Option<usize> {
     tail.checked_sub(len(be32(block, tail)?).checked_mul(8)?)
 }
 
-fn entries(block: &[u8], start: usize, end: usize, layout: &Layout, names: &mut Vec<Name>) -> Option<()> {
+fn entries(block: &[u8], start: usize, end: usize, layout: &Layout, take: &mut Take<'_>) -> Option<()> {
     let mut at = start;
     while at < end {
         if be16(block, at)? == 0xffff {
@@ -85,8 +86,8 @@ fn entries(block: &[u8], start: usize, end: usize, layout: &Layout, names: &mut 
         let from = at.checked_add(9)?;
         let name_end = from.checked_add(length)?;
         let typed = if layout.has_file_types { Some(kind(*block.get(name_end)?)) } else { None };
-        let name = block.get(from..name_end)?.to_vec();
-        names.push(Name { name, inode: be64(block, at)?, kind: typed });
+        let name = block.get(from..name_end)?;
+        take(Name { name, inode: be64(block, at)?, kind: typed });
         // A tag of two bytes ends it; the whole is padded to eight.
         let used = name_end.checked_add(usize::from(layout.has_file_types))?.checked_add(2)?;
         at = at.checked_add(used.checked_sub(at)?.checked_next_multiple_of(8)?)?;
