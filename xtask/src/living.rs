@@ -6,7 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use signpost_vm::{Disk, Spec, VARIABLES, Vm};
+use signpost_vm::{Disk, SAME_ADDRESSES, Spec, VARIABLES, Vm};
 
 use crate::run::{Result, at, command, run, target_folder, workspace};
 use crate::{dist, packages};
@@ -21,6 +21,10 @@ const SECOND_UUID: &str = "5eed0000-0000-4000-8000-00000000beef";
 const ESP: (u64, u64) = (2048, 131_072);
 const ROOT: (u64, u64) = (133_120, 5_324_800);
 const SECOND: (u64, u64) = (5_457_920, 4_194_304);
+/// What the kernel is told beside its root.
+const ARGUMENTS: &str = "console=ttyS0 systemd.getty_auto=0";
+/// By its clock a machine that gets a part of a processor is slow; its init would take what is late for missing.
+const PATIENT: &str = "[Manager]\nDefaultDeviceTimeoutSec=1h\nDefaultTimeoutStartSec=1h\n";
 /// The folder of a btrfs volume that is the second system's root.
 const SUBVOLUME: &str = "@second";
 /// What its start is called.
@@ -154,11 +158,19 @@ impl Life {
     }
 }
 
+/// Makes what any machine begins with: the system as its distribution's own tool makes it, once.
+pub fn prepare() -> Result<PathBuf> {
+    packages::need(&NEEDS)?;
+    base(&folder())
+}
+
+fn folder() -> PathBuf {
+    target_folder().join("living")
+}
+
 /// Makes the machine and lives through it.
 pub fn live(life: Life) -> Result<()> {
-    packages::need(&NEEDS)?;
-    let folder = target_folder().join("living");
-    let base = base(&folder)?;
+    let (base, folder) = (prepare()?, folder());
     let machine = folder.join("machine");
     if machine.exists() {
         fs::remove_dir_all(&machine).map_err(at(&machine))?;
@@ -225,7 +237,6 @@ fn hold_against(serial: &str, phase: &Phase) -> Result<()> {
     Ok(())
 }
 
-/// The system as its distribution's own tool makes it, once.
 fn base(folder: &Path) -> Result<PathBuf> {
     let (base, done) = (folder.join("base"), folder.join("base-is-whole"));
     if !done.exists() {
@@ -317,7 +328,7 @@ fn fill_second(base: &Path, root: &Path) -> Result<()> {
     fill(root, SECOND_PHASE, &format!("UUID={SECOND_UUID} / btrfs subvol={SUBVOLUME} 0 1"))?;
     let kept = root.join("etc/kernel/cmdline");
     make_parent(&kept)?;
-    let args = format!("root=UUID={SECOND_UUID} {options} rw console=ttyS0 systemd.getty_auto=0\n");
+    let args = format!("root=UUID={SECOND_UUID} {options} rw {ARGUMENTS} {SAME_ADDRESSES}\n");
     fs::write(&kept, args).map_err(at(&kept))
 }
 
@@ -340,6 +351,9 @@ fn fill(root: &Path, phases: &str, mount: &str) -> Result<()> {
         fs::write(&path, text).map_err(at(&path))
     };
     write("root/phases", &format!("{phases}\n"))?;
+    let patient = "etc/systemd/system.conf.d/patient.conf";
+    make_parent(&root.join(patient))?;
+    write(patient, PATIENT)?;
     write("etc/fstab", &format!("{mount}\nUUID=4F2A-11C9 /boot/efi vfat defaults 0 2\n"))?;
     // Each system makes its own at its first start; one of another program would be taken.
     write("etc/machine-id", "uninitialized\n")?;
@@ -382,7 +396,7 @@ fn kernel_from_outside(base: &Path) -> Result<Vec<String>> {
             .map(|path| path.display().to_string())
             .ok_or_else(|| format!("no {start} in {}", boot.display()))
     };
-    let args = format!("root=UUID={ROOT_UUID} rw console=ttyS0 systemd.getty_auto=0");
+    let args = format!("root=UUID={ROOT_UUID} rw {ARGUMENTS} {SAME_ADDRESSES}");
     Ok([
         "-kernel".to_string(),
         find("vmlinuz-")?,

@@ -11,6 +11,8 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::sync::mpsc::{self, Receiver, RecvTimeoutError};
 use std::time::Duration;
 
+use memchr::memmem;
+
 mod awake;
 mod control;
 mod debugger;
@@ -25,6 +27,9 @@ pub const CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.fd";
 pub const SECURE_CODE: &str = "/usr/share/OVMF/OVMF_CODE_4M.secboot.fd";
 /// An empty variable store for either.
 pub const VARIABLES: &str = "/usr/share/OVMF/OVMF_VARS_4M.fd";
+/// What Linux is told as an argument, so that programs lie at the same addresses each time they run: the emulator translates
+/// them once then, and not anew for each run.
+pub const SAME_ADDRESSES: &str = "norandmaps";
 /// The emulator.
 const EMULATOR: &str = "qemu-system-x86_64";
 /// A start takes seconds; a machine that is silent for so long will not go on by itself.
@@ -261,17 +266,24 @@ impl Vm {
     /// # Errors
     /// Where the machine ends or is silent for too long before.
     pub fn wait_for(&mut self, text: &str) -> Result<()> {
+        let mut from = self.read;
         loop {
-            let new = self.serial.get(self.read..).unwrap_or_default();
-            if let Some(at) = new.windows(text.len()).position(|window| window == text.as_bytes()) {
-                self.read += at + text.len();
+            let new = self.serial.get(from..).unwrap_or_default();
+            if let Some(at) = memmem::find(new, text.as_bytes()) {
+                self.read = from + at + text.len();
                 return Ok(());
             }
-            match self.pieces.recv_timeout(self.patience) {
-                Ok(piece) => self.serial.extend(piece),
-                Err(_) => return Err(format!("\"{text}\" did not come:\n{}", self.text())),
-            }
+            // A machine says much, a few bytes at a time; what was looked through can be the start of it at most.
+            from = from.max((self.serial.len() + 1).saturating_sub(text.len()));
+            self.hear().map_err(|_| format!("\"{text}\" did not come:\n{}", self.text()))?;
         }
+    }
+
+    /// Waits for a piece of what the machine says, and takes with it what else has come by now.
+    fn hear(&mut self) -> std::result::Result<(), RecvTimeoutError> {
+        self.serial.extend(self.pieces.recv_timeout(self.patience)?);
+        self.serial.extend(self.pieces.try_iter().flatten());
+        Ok(())
     }
 
     /// Waits until what has come on the serial console is as wanted.
@@ -280,10 +292,7 @@ impl Vm {
     /// Where the machine ends or is silent for too long before.
     pub fn wait_until(&mut self, mut is_so: impl FnMut(&[u8]) -> bool) -> Result<()> {
         while !is_so(&self.serial) {
-            match self.pieces.recv_timeout(self.patience) {
-                Ok(piece) => self.serial.extend(piece),
-                Err(_) => return Err(format!("it did not come so far:\n{}", self.text())),
-            }
+            self.hear().map_err(|_| format!("it did not come so far:\n{}", self.text()))?;
         }
         Ok(())
     }
@@ -317,8 +326,8 @@ impl Vm {
     /// Where it is silent for too long.
     pub fn until_it_ends(mut self) -> Result<String> {
         loop {
-            match self.pieces.recv_timeout(self.patience) {
-                Ok(piece) => self.serial.extend(piece),
+            match self.hear() {
+                Ok(()) => {}
                 Err(RecvTimeoutError::Disconnected) => return Ok(self.text()),
                 Err(RecvTimeoutError::Timeout) => {
                     return Err(format!("the machine did not power off:\n{}", self.text()));

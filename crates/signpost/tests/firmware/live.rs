@@ -10,7 +10,7 @@ use signpost_disk::guid;
 use signpost_firmware::boot_variables::{boot_next, boot_option};
 use signpost_firmware::load_option::LoadOption;
 use signpost_firmware::ucs2::Ucs2;
-use signpost_vm::Spec;
+use signpost_vm::{SAME_ADDRESSES, Spec};
 
 use crate::debian::{archive, kernel, run};
 use crate::harness::{TestMachine, file, program, small};
@@ -136,8 +136,9 @@ fn bench(work: &Path, script: &str) -> BenchSpec {
         guid: guid!("cccccccc-0000-4000-8000-000000000000"),
         partitions: vec![esp],
     };
-    let arguments = "initrd=\\EFI\\rescue\\initrd console=ttyS0 quiet loglevel=1 panic=-1";
-    let data = Ucs2::from(arguments).to_bytes_terminated();
+    let arguments =
+        format!("initrd=\\EFI\\rescue\\initrd console=ttyS0 quiet loglevel=1 panic=-1 {SAME_ADDRESSES}");
+    let data = Ucs2::from(arguments.as_str()).to_bytes_terminated();
     let option = LoadOption::new("Rescue", disk.path_to(1, "\\EFI\\rescue\\linux.efi"), data);
     spec.variables.extend([boot_option(RESCUE, &option), boot_next(RESCUE)]);
     spec.disks.push(disk);

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use signpost_demo::boot_sector::said;
 use signpost_firmware::bios::{SECTOR, active, plain};
-use signpost_vm::{Bus, Spec, Vm};
+use signpost_vm::{Bus, SAME_ADDRESSES, Spec, Vm};
 
 use super::look::{is_drawn_as_foretold, lathe};
 use super::real::{FIRST, bench, started};
@@ -42,8 +42,8 @@ fn works(disk: &Path, script: &str) -> Heard {
     spec.disks[0].bus = Bus::Virtio;
     spec.disks[0].serial = Some("S-1".into());
     let kernel = format!("/boot/vmlinuz-{}", kernel().0);
-    let words =
-        ["-kernel", &kernel, "-initrd", at.to_str().unwrap(), "-append", "console=ttyS0 quiet panic=-1"];
+    let arguments = format!("console=ttyS0 quiet panic=-1 {SAME_ADDRESSES}");
+    let words = ["-kernel", &kernel, "-initrd", at.to_str().unwrap(), "-append", &arguments];
     spec.devices = words.map(String::from).to_vec();
     Heard(Vm::start(&spec, None).unwrap().until_it_ends().unwrap().replace('\r', ""))
 }
