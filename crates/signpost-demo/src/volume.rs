@@ -78,15 +78,14 @@ impl Packed {
         Ok((u64::from_le_bytes(length), bytes))
     }
 
-    fn each(self, mut take: impl FnMut(u64, &[u8]) -> io::Result<()>) -> io::Result<u64> {
-        let (length, stretches) = self.stretches()?;
-        for stretch in stretches.chunks_exact(8 + Self::STRETCH) {
-            let (offset, bytes) = stretch.split_first_chunk::<8>().ok_or(io::ErrorKind::UnexpectedEof)?;
+    /// Where each stretch lies in a volume of this length, and its bytes.
+    fn each(length: u64, stretches: &[u8]) -> impl Iterator<Item = (u64, &[u8])> {
+        stretches.chunks_exact(8 + Self::STRETCH).filter_map(move |stretch| {
+            let (offset, bytes) = stretch.split_first_chunk::<8>()?;
             let offset = u64::from_le_bytes(*offset);
-            let there = (length - offset).min(Self::STRETCH as u64) as usize;
-            take(offset, &bytes[..there])?;
-        }
-        Ok(length)
+            let there = length.checked_sub(offset)?.min(Self::STRETCH as u64) as usize;
+            Some((offset, &bytes[..there]))
+        })
     }
 
     /// Writes it into a file that is zero there, from `at` on.
@@ -94,7 +93,8 @@ impl Packed {
     /// # Errors
     /// Where it is broken, or the file cannot be written.
     pub fn write(self, file: &File, at: u64) -> io::Result<()> {
-        self.each(|offset, bytes| file.write_all_at(bytes, at + offset)).map(|_| ())
+        let (length, stretches) = self.stretches()?;
+        Self::each(length, &stretches).try_for_each(|(offset, bytes)| file.write_all_at(bytes, at + offset))
     }
 
     /// All of it.
@@ -102,13 +102,11 @@ impl Packed {
     /// # Errors
     /// Where it is broken.
     pub fn bytes(self) -> io::Result<Vec<u8>> {
-        let mut all = Vec::new();
-        let length = self.each(|offset, bytes| {
-            all.resize(offset as usize, 0);
-            all.extend_from_slice(bytes);
-            Ok(())
-        })?;
-        all.resize(length as usize, 0);
+        let (length, stretches) = self.stretches()?;
+        let mut all = vec![0; length as usize];
+        for (offset, bytes) in Self::each(length, &stretches) {
+            all[offset as usize..][..bytes.len()].copy_from_slice(bytes);
+        }
         Ok(all)
     }
 }

@@ -52,11 +52,13 @@ impl Colour {
     }
 
     /// Red, green, blue.
+    #[inline]
     pub const fn parts(self) -> [u8; 3] {
         let [_, red, green, blue] = self.0.to_be_bytes();
         [red, green, blue]
     }
 
+    #[inline]
     const fn of(parts: [u8; 3]) -> Self {
         Self(u32::from_be_bytes([0, parts[0], parts[1], parts[2]]))
     }
@@ -79,6 +81,7 @@ impl Colour {
 
     /// A mixture of this colour and another, `of_other` of 255 parts of which are the other.
     #[must_use]
+    #[inline]
     pub fn mixed(self, other: Self, of_other: u8) -> Self {
         let [own, others] = [self.parts(), other.parts()];
         let mix = |a: u8, b: u8| {

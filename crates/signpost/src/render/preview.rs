@@ -86,7 +86,8 @@ pub fn png(pixels: &[u32], (width, height): (usize, usize)) -> Vec<u8> {
     let mut encoder = png::Encoder::new(&mut file, width, height);
     encoder.set_color(png::ColorType::Rgb);
     encoder.set_depth(png::BitDepth::Eight);
-    let bytes: Vec<u8> = pixels.iter().flat_map(|pixel| Colour(*pixel).parts()).collect();
+    let mut bytes = Vec::with_capacity(pixels.len() * 3);
+    pixels.iter().for_each(|pixel| bytes.extend_from_slice(&Colour(*pixel).parts()));
     let written = encoder.write_header().and_then(|mut writer| {
         writer.write_image_data(&bytes)?;
         writer.finish()

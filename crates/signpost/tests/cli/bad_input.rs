@@ -12,7 +12,7 @@ use crate::harness::{LARK, TestMachine, menu, small};
 
 const ESP: u64 = 1 << 20;
 
-fn poke(machine: &TestMachine, image: &str, offset: u64, bytes: &[u8]) {
+pub fn poke(machine: &TestMachine, image: &str, offset: u64, bytes: &[u8]) {
     OpenOptions::new().write(true).open(machine.path(image)).unwrap().write_all_at(bytes, offset).unwrap();
 }
 

@@ -4,6 +4,7 @@ use proptest::prelude::*;
 use signpost_demo::gauge;
 use signpost_firmware::bios::{CODE_LEN, SECTOR, plain};
 
+use crate::bad_input::poke;
 use crate::harness::{TestMachine, flat};
 
 pub fn gauge_bench() -> TestMachine {
@@ -19,9 +20,7 @@ pub fn disk(machine: &TestMachine) -> Vec<u8> {
 
 /// Overwrites bytes of the disk, as another system's installer or a mishap does.
 pub fn hurt(machine: &TestMachine, at: usize, bytes: &[u8]) {
-    let mut image = disk(machine);
-    image[at..at + bytes.len()].copy_from_slice(bytes);
-    std::fs::write(machine.path("gauge.img"), image).unwrap();
+    poke(machine, "gauge.img", at as u64, bytes);
 }
 
 pub fn outcome(machine: &TestMachine) -> (String, String) {
