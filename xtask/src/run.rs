@@ -62,7 +62,10 @@ pub fn build_release() -> Result<PathBuf> {
 /// Cargo, so that what it builds has its C library in it and needs nothing of the system it is put on. That takes a named target: what
 /// runs inside the compiler would be built so otherwise.
 pub fn static_cargo(args: &[&str]) -> Command {
-    let mut cargo = command(env!("CARGO"));
+    statically(command(env!("CARGO")), args)
+}
+
+fn statically(mut cargo: Command, args: &[&str]) -> Command {
     cargo.current_dir(workspace()).env("RUSTFLAGS", "-Ctarget-feature=+crt-static").args(args).args([
         "--locked",
         "--target",
@@ -74,9 +77,12 @@ pub fn static_cargo(args: &[&str]) -> Command {
 /// How many tests run at once.
 const THREADS: &str = "RUST_TEST_THREADS";
 
-/// Cargo, asked for all tests. Any other features would have it build them anew; and what they run is what is in the package.
+/// Cargo, asked for all tests, behind what is done beside them: that does one thing after the other, and would end last. Any other
+/// features would have it build them anew; and what they run is what is in the package.
 pub fn tests() -> Command {
-    let mut cargo = static_cargo(&["test", "--workspace", "--all-features"]);
+    let mut behind = command("nice");
+    behind.args(["-n", "10", env!("CARGO")]);
+    let mut cargo = statically(behind, &["test", "--workspace", "--all-features"]);
     if std::env::var_os(THREADS).is_none() {
         // Virtual machines and the tools of file systems wait half of their time.
         let processors = std::thread::available_parallelism().map_or(1, usize::from);

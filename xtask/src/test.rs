@@ -30,7 +30,8 @@ pub fn run_all(args: &[String]) -> Result<()> {
                 || run(tests().arg("--no-run")),
                 || {
                     packages::need(&packages::FOR_TESTS)?;
-                    fleet::need()
+                    fleet::need()?;
+                    if args.is_empty() { living::prepare().map(drop) } else { Ok(()) }
                 },
             )
         },
