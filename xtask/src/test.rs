@@ -20,7 +20,10 @@ fn on_seeds(test: &str, (variable, seeds): (&str, &str)) -> Result<()> {
     run(tests().env(variable, seeds).args(["--test", "firmware", test, "--", "--nocapture"]))
 }
 
-/// Sets up and runs them; the living machine beside the others, where all are asked for.
+/// Many hosts with ssh servers, in a test of their own: what they do is mostly waiting.
+const HOSTS: (&str, &str) = ("fleet", "eight_hosts_follow_one_policy_and_each_fails_alone");
+
+/// Sets up and runs them; where all are asked for, what takes long by itself goes on beside the others.
 pub fn run_all(args: &[String]) -> Result<()> {
     // Packages come from afar, and a boot program ends in a long step that takes one processor.
     side_by_side(
@@ -37,11 +40,16 @@ pub fn run_all(args: &[String]) -> Result<()> {
         },
     )?;
     dist::make(dist::Build::Tested)?;
+    if !args.is_empty() {
+        return run(tests().arg("--no-fail-fast").args(args));
+    }
     side_by_side(
-        || run(tests().arg("--no-fail-fast").args(args)),
-        || match args {
-            [] => living::live(living::Life::Short).map_err(|why| format!("the living machine: {why}")),
-            _ => Ok(()),
+        || run(tests().args(["--no-fail-fast", "--", "--skip", HOSTS.1])),
+        || {
+            side_by_side(
+                || living::live(living::Life::Short).map_err(|why| format!("the living machine: {why}")),
+                || run(tests().args(["--test", HOSTS.0, HOSTS.1])),
+            )
         },
     )
 }

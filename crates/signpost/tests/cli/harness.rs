@@ -1,5 +1,6 @@
 //! A bench in a temporary folder, and the program run on it with nothing of the surroundings.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::process::Output;
 
@@ -21,6 +22,33 @@ pub const MERIDIAN_ESP: Guid = guid!("bbbbbbbb-0001-4000-8000-000000000001");
 /// A bench and the program on it.
 pub struct TestMachine {
     folder: tempfile::TempDir,
+}
+
+/// What a file holds: its length, and what is not zero of it. Images are mostly nothing.
+#[derive(Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Held {
+    length: u64,
+    pieces: Vec<(u64, Vec<u8>)>,
+}
+
+impl Held {
+    fn of(path: &Path) -> Self {
+        const PIECE: usize = 16 << 10;
+        static ZEROES: [u8; PIECE] = [0; PIECE];
+        let (mut file, mut held) =
+            (std::fs::File::open(path).unwrap(), Self { length: 0, pieces: Vec::new() });
+        let mut piece = vec![0; PIECE];
+        loop {
+            let read = file.read(&mut piece).unwrap();
+            if read == 0 {
+                return held;
+            }
+            if !ZEROES.starts_with(&piece[..read]) {
+                held.pieces.push((held.length, piece[..read].to_vec()));
+            }
+            held.length += read as u64;
+        }
+    }
 }
 
 /// How a run ended.
@@ -144,8 +172,8 @@ impl TestMachine {
         std::fs::write(path, kernel_file::encode(variable)).unwrap();
     }
 
-    /// Every file of the bench with its bytes, to see that nothing was changed.
-    pub fn everything(&self) -> Vec<(PathBuf, Vec<u8>)> {
+    /// Every file of the bench with what is in it, to see that nothing was changed.
+    pub fn everything(&self) -> Vec<(PathBuf, Held)> {
         let mut files = Vec::new();
         let mut folders = vec![self.folder().to_path_buf()];
         while let Some(folder) = folders.pop() {
@@ -154,7 +182,7 @@ impl TestMachine {
                 if path.is_dir() {
                     folders.push(path);
                 } else {
-                    files.push((path.clone(), std::fs::read(&path).unwrap()));
+                    files.push((path.clone(), Held::of(&path)));
                 }
             }
         }

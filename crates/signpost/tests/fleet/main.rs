@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
-use harness::TestMachine;
+use harness::{Held, TestMachine};
 use hosts::Network;
 
 const NAMES: [&str; 8] =
@@ -153,7 +153,7 @@ impl Fleet {
     }
 
     /// All bytes of all machines.
-    fn everything(&self) -> Vec<Vec<(PathBuf, Vec<u8>)>> {
+    fn everything(&self) -> Vec<Vec<(PathBuf, Held)>> {
         self.machines.iter().map(TestMachine::everything).collect()
     }
 }

@@ -124,16 +124,7 @@ fn large_tree(work: &Path) -> PathBuf {
 }
 
 #[test]
-fn debians_kernel_reaches_its_init_from_ext4() {
-    let work = tempfile::tempdir().unwrap();
-    let tree = large_tree(work.path());
-    let image = sized(work.path(), 64);
-    run("mke2fs", &["-q", "-t", "ext4", "-U", UUID, "-d", tree.to_str().unwrap(), &image]);
-    reaches_its_init(&std::fs::read(image).unwrap(), &format!("uuid:{UUID}"));
-}
-
-#[test]
-fn debians_kernel_reaches_its_init_from_a_logical_volume() {
+fn debians_kernel_reaches_its_init_from_ext4_on_a_logical_volume() {
     let work = tempfile::tempdir().unwrap();
     let tree = large_tree(work.path());
     let (image, group) = logical_volume(work.path(), &tree);
