@@ -79,12 +79,12 @@ impl Packed {
     }
 
     /// Where each stretch lies in a volume of this length, and its bytes.
-    fn each(length: u64, stretches: &[u8]) -> impl Iterator<Item = (u64, &[u8])> {
-        stretches.chunks_exact(8 + Self::STRETCH).filter_map(move |stretch| {
-            let (offset, bytes) = stretch.split_first_chunk::<8>()?;
+    fn each(length: u64, stretches: &[u8]) -> impl Iterator<Item = io::Result<(u64, &[u8])>> {
+        stretches.chunks_exact(8 + Self::STRETCH).map(move |stretch| {
+            let (offset, bytes) = stretch.split_first_chunk::<8>().ok_or(io::ErrorKind::UnexpectedEof)?;
             let offset = u64::from_le_bytes(*offset);
-            let there = length.checked_sub(offset)?.min(Self::STRETCH as u64) as usize;
-            Some((offset, &bytes[..there]))
+            let left = length.checked_sub(offset).ok_or(io::ErrorKind::UnexpectedEof)?;
+            Ok((offset, &bytes[..left.min(Self::STRETCH as u64) as usize]))
         })
     }
 
@@ -94,7 +94,11 @@ impl Packed {
     /// Where it is broken, or the file cannot be written.
     pub fn write(self, file: &File, at: u64) -> io::Result<()> {
         let (length, stretches) = self.stretches()?;
-        Self::each(length, &stretches).try_for_each(|(offset, bytes)| file.write_all_at(bytes, at + offset))
+        for stretch in Self::each(length, &stretches) {
+            let (offset, bytes) = stretch?;
+            file.write_all_at(bytes, at + offset)?;
+        }
+        Ok(())
     }
 
     /// All of it.
@@ -104,7 +108,8 @@ impl Packed {
     pub fn bytes(self) -> io::Result<Vec<u8>> {
         let (length, stretches) = self.stretches()?;
         let mut all = vec![0; length as usize];
-        for (offset, bytes) in Self::each(length, &stretches) {
+        for stretch in Self::each(length, &stretches) {
+            let (offset, bytes) = stretch?;
             all[offset as usize..][..bytes.len()].copy_from_slice(bytes);
         }
         Ok(all)
