@@ -13,6 +13,7 @@ use signpost_menu::MenuDocument;
 use signpost_place::Look;
 use signpost_place::boot_program::sha256;
 use signpost_place::hardware::SurveyedHardware;
+use signpost_place::started_from::StartedFrom;
 
 use crate::bios;
 use crate::resolve::ResolvedEntry;
@@ -66,7 +67,9 @@ pub(crate) fn active_menu(
     let by_itself = start::follow(boot, hardware).steps.into_iter().filter(|step| step.option.is_none());
     let by_itself = by_itself.filter_map(|step| step.verdict.target().cloned());
     let volume = by_option.chain(by_itself).find(|target| menu::is_ours(look, hardware, target))?.partition;
-    Some((volume, menu::active(look, hardware, volume)?))
+    let around = StartedFrom::volume(look, volume).in_forecast(boot, hardware);
+    let document = menu::active(&around, (look, hardware), volume)?;
+    Some((volume, document))
 }
 
 /// The menu of ours that is active, by what this firmware goes to.

@@ -39,7 +39,8 @@ pub fn ways(look: &Look, state: State<'_>) -> BTreeSet<Way> {
         }
     }
     if let Some((home, document)) = rehearse::active_menu(look, state.boot, &hardware) {
-        for entry in resolve(&StartedFrom::volume(look, home), &document) {
+        let around = StartedFrom::volume(look, home).in_forecast(state.boot, &hardware);
+        for entry in resolve(&around, &document) {
             if !rehearse::entry_starts(look, state.boot, &hardware, &entry) {
                 continue;
             }

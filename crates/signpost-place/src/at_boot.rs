@@ -19,13 +19,11 @@ use signpost_firmware::bios::code::{self, FirstCode, SectorCode};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_firmware::image::pe::MachineType;
-use signpost_firmware::start::{locate, volume_path};
 use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::ids;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 use signpost_menu::slot::{Slot, SlotFault};
-use signpost_menu::text::shown;
 
 use as_firmware::AsFirmware;
 pub use sectors::BootSector;
@@ -33,6 +31,7 @@ use sectors::boot_sectors;
 
 use crate::disk_order;
 use crate::finder::Systems;
+use crate::load_options;
 use crate::reader::{VolumeReader, unguarded};
 use crate::surroundings::{self, stands_around_a_menu};
 use crate::volumes::{Seen, Volumes, nearness};
@@ -399,18 +398,7 @@ impl Volumes for BootMachine {
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {
-        let mut numbers = self.boot.order.clone();
-        numbers.extend(self.boot.options.keys().filter(|number| !self.boot.order.contains(number)));
-        let hardware = AsFirmware::new(self);
-        let seen = |number: u16| {
-            let option = self.boot.options.get(&number)?.decoded.as_ref().ok()?;
-            let verdict = locate(option, &hardware);
-            let target = verdict.target().map(|target| (target.partition, volume_path(&target.path)));
-            let fault = verdict.starts_nothing().then(|| verdict.words(self));
-            let label = shown(&option.description.to_string()).into_owned();
-            Some(LoadOptionSeen { number, label, target, fault })
-        };
-        numbers.into_iter().filter_map(seen).collect()
+        load_options::seen(&self.boot, &AsFirmware::new(self), self)
     }
 }
 

@@ -30,7 +30,7 @@ pub struct SurveyedHardware<'a> {
     look: &'a Look,
     partitions: Vec<PartitionSeen>,
     disks: Vec<usize>,
-    /// Files that a plan would put there or remove: volume, path in lower case, contents.
+    /// Files that a plan would put there or remove: volume, path, contents.
     planned: Vec<(usize, String, Option<&'a [u8]>)>,
 }
 
@@ -71,7 +71,7 @@ impl<'a> SurveyedHardware<'a> {
         let planned = writes.iter().filter_map(|write| {
             let volume = VolumeRef::parse(&write.volume).ok()?;
             let volume = self.look.resolve(&volume).ok()?;
-            Some((volume, write.path.to_lowercase(), write.after.as_deref()))
+            Some((volume, write.path.clone(), write.after.as_deref()))
         });
         self.planned = planned.collect();
         self
@@ -96,7 +96,17 @@ impl<'a> SurveyedHardware<'a> {
             return None;
         }
         let path = path.to_lowercase();
-        self.planned.iter().find(|file| (file.0, &file.1) == (partition, &path)).map(|file| file.2)
+        let is_it = |file: &&(usize, String, _)| file.0 == partition && file.1.to_lowercase() == path;
+        self.planned.iter().find(is_it).map(|file| file.2)
+    }
+
+    /// The names of a folder's files that a plan writes or removes, each with whether it is there then.
+    pub fn planned_in(&self, partition: usize, folder: &str) -> Vec<(&str, bool)> {
+        let folder = folder.trim_end_matches('/').to_lowercase();
+        let its = self.planned.iter().filter(|(volume, ..)| *volume == partition);
+        let named = its.filter_map(|(_, path, bytes)| Some((path.rsplit_once('/')?, bytes.is_some())));
+        let inside = named.filter(|((within, _), _)| within.to_lowercase() == folder);
+        inside.map(|((_, name), is_there)| (name, is_there)).collect()
     }
 
     /// A file's first bytes and its length, planned or there.

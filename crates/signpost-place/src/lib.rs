@@ -18,6 +18,7 @@ pub mod hardware;
 #[cfg(feature = "desk")]
 pub mod home;
 pub mod homes;
+mod load_options;
 #[cfg(feature = "desk")]
 pub mod look;
 pub mod reader;

@@ -1,5 +1,5 @@
 //! A machine as it stands around a menu that starts from a place which may be another than home is now: the one where a plan puts
-//! it, or the second of two homes.
+//! it, or the second of two homes. And with what a plan makes of files and of the firmware's entries, in a forecast.
 
 use alloc::borrow::Cow;
 use alloc::string::String;
@@ -7,11 +7,14 @@ use alloc::vec::Vec;
 
 use signpost_facts::DiskNumber;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
+use signpost_firmware::boot_variables::BootVariables;
 use signpost_firmware::image::pe::MachineType;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
 use crate::finder::Systems;
+use crate::hardware::SurveyedHardware;
+use crate::load_options;
 use crate::look::Look;
 use crate::reader::VolumeReader;
 use crate::surroundings::stands_around_a_menu;
@@ -23,6 +26,8 @@ pub struct StartedFrom<'l> {
     /// The disk whose first sector starts the menu, with BIOS firmware.
     disk: Option<DiskNumber>,
     identities: Cow<'l, [VolumeIdentity]>,
+    /// In a forecast: the firmware's entries, and the files, as they will be.
+    forecast: Option<(Vec<LoadOptionSeen>, &'l SurveyedHardware<'l>)>,
 }
 
 impl<'l> StartedFrom<'l> {
@@ -33,7 +38,7 @@ impl<'l> StartedFrom<'l> {
         } else {
             Cow::Owned(identities(look, Some(volume), &look.disks_of(volume)))
         };
-        Self { look, disk: None, identities }
+        Self { look, disk: None, identities, forecast: None }
     }
 
     /// From a disk's first sector.
@@ -44,7 +49,13 @@ impl<'l> StartedFrom<'l> {
         } else {
             Cow::Owned(identities(look, None, &[disk]))
         };
-        Self { look, disk: Some(disk), identities }
+        Self { look, disk: Some(disk), identities, forecast: None }
+    }
+
+    /// The same with the firmware's entries as these variables have them, and files as that hardware has them.
+    pub fn in_forecast(mut self, boot: &BootVariables, hardware: &'l SurveyedHardware<'l>) -> Self {
+        self.forecast = Some((load_options::seen(boot, hardware, self.look), hardware));
+        self
     }
 }
 
@@ -115,7 +126,15 @@ impl Volumes for StartedFrom<'_> {
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {
-        self.look.options()
+        self.forecast.as_ref().map_or_else(|| self.look.options(), |(options, _)| options.clone())
+    }
+
+    fn planned(&self, volume: usize, path: &str) -> Option<Option<&[u8]>> {
+        self.forecast.as_ref()?.1.planned(volume, path)
+    }
+
+    fn planned_in(&self, volume: usize, folder: &str) -> Vec<(&str, bool)> {
+        self.forecast.as_ref().map_or_else(Vec::new, |(_, hardware)| hardware.planned_in(volume, folder))
     }
 }
 

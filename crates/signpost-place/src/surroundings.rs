@@ -60,19 +60,38 @@ pub(crate) fn files(
         let items = reader.list(folder).ok()?;
         Some(items.into_iter().filter(|item| !item.is_folder).map(|item| item.name).collect())
     };
-    first_in(volumes, within, list)
+    let mut names: Option<Vec<String>> = first_in(volumes, within, list)?;
+    if within.image.is_none() {
+        for (name, is_there) in volumes.planned_in(within.volume, folder) {
+            if let Some(names) = &mut names {
+                names.retain(|other| !other.eq_ignore_ascii_case(name));
+            }
+            if is_there {
+                names.get_or_insert_default().push(name.to_string());
+            }
+        }
+    }
+    Ok(names)
+}
+
+/// What a plan makes of a file; `None` where it leaves it alone, as it does all within images.
+fn planned<'v>(volumes: &'v impl Volumes, within: Within<'_>, path: &str) -> Option<Option<&'v [u8]>> {
+    volumes.planned(within.volume, path).filter(|_| within.image.is_none())
 }
 
 pub(crate) fn has_file(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Result<bool, String> {
+    if let Some(planned) = planned(volumes, within, path) {
+        return Ok(planned.is_some());
+    }
     Ok(first_in(volumes, within, |reader| reader.has_file(path).then_some(()))?.is_some())
 }
 
 pub(crate) fn kernel_header(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Option<KernelHeader> {
-    let header = |reader: &VolumeReader| {
-        let head = reader.read_head(path, HEAD_LEN).ok()?;
-        linux::decode(&head).map(|kernel| KernelHeader { version: kernel.version })
-    };
-    first_in(volumes, within, header).ok()?
+    let header = |head: &[u8]| linux::decode(head).map(|kernel| KernelHeader { version: kernel.version });
+    if let Some(planned) = planned(volumes, within, path) {
+        return planned.and_then(header);
+    }
+    first_in(volumes, within, |reader| header(&reader.read_head(path, HEAD_LEN).ok()?)).ok()?
 }
 
 pub(crate) fn has_closed_volumes(volumes: &impl Volumes) -> bool {
@@ -84,18 +103,37 @@ fn all(volumes: &impl Volumes) -> impl Iterator<Item = (usize, Seen<'_>)> {
 }
 
 pub(crate) fn text(volumes: &impl Volumes, volume: usize, path: &str) -> Option<String> {
-    String::from_utf8(volumes.opened(volume)?.read(path, MAX_TEXT).ok()?).ok()
+    let bytes = match planned(volumes, Within::volume(volume), path) {
+        Some(bytes) => bytes.filter(|bytes| bytes.len() <= MAX_TEXT)?.to_vec(),
+        None => volumes.opened(volume)?.read(path, MAX_TEXT).ok()?,
+    };
+    String::from_utf8(bytes).ok()
 }
 
 pub(crate) fn unified_image(volumes: &impl Volumes, volume: usize, path: &str) -> Option<UnifiedImage> {
+    if let Some(planned) = planned(volumes, Within::volume(volume), path) {
+        let bytes = planned?;
+        return said_by_image(bytes, |offset, length| {
+            let rest = bytes.get(usize::try_from(offset).ok()?..)?;
+            Some(rest.iter().take(length).copied().collect())
+        });
+    }
     let reader = volumes.opened(volume)?;
-    let pe = Pe::decode(&reader.read_head(path, PE_HEAD).ok()?).ok()?;
+    said_by_image(&reader.read_head(path, PE_HEAD).ok()?, |offset, length| {
+        let mut bytes = vec![0; length];
+        let read = reader.read_at(path, offset, &mut bytes).ok()?;
+        bytes.truncate(read);
+        Some(bytes)
+    })
+}
+
+/// What a program with this start says, of which any stretch can be read, at most as long as is asked for.
+fn said_by_image(head: &[u8], read: impl Fn(u64, usize) -> Option<Vec<u8>>) -> Option<UnifiedImage> {
+    let pe = Pe::decode(head).ok()?;
     pe.section(".linux")?;
     let text = |name: &str| {
         let section = pe.section(name)?;
-        let mut bytes = vec![0; (section.size as usize).min(MAX_TEXT)];
-        let length = reader.read_at(path, u64::from(section.offset), &mut bytes).ok()?;
-        bytes.truncate(length);
+        let bytes = read(u64::from(section.offset), (section.size as usize).min(MAX_TEXT))?;
         Some(pe::text(&bytes))
     };
     Some(UnifiedImage { os_release: text(".osrel").unwrap_or_default(), version: text(".uname") })
@@ -139,6 +177,9 @@ pub(crate) fn items(
 }
 
 pub(crate) fn size(volumes: &impl Volumes, within: Within<'_>, path: &str) -> Option<u64> {
+    if let Some(planned) = planned(volumes, within, path) {
+        return planned.map(|bytes| bytes.len() as u64);
+    }
     let size = |reader: &VolumeReader| {
         reader.metadata(path).ok().filter(|found| !found.is_folder).map(|found| found.size)
     };

@@ -44,6 +44,16 @@ pub trait Volumes {
     /// A volume, opened; `None` where that is impossible.
     fn opened(&self, volume: usize) -> Option<&VolumeReader>;
 
+    /// What a plan makes of a file: its contents, or nothing where it removes it; `None` where it leaves it alone.
+    fn planned(&self, _volume: usize, _path: &str) -> Option<Option<&[u8]>> {
+        None
+    }
+
+    /// The names of a folder's files that a plan writes or removes, each with whether it is there then.
+    fn planned_in(&self, _volume: usize, _folder: &str) -> Vec<(&str, bool)> {
+        Vec::new()
+    }
+
     /// What the firmware runs.
     fn machine_type(&self) -> MachineType;
 

@@ -158,7 +158,13 @@ pub fn put(
     let record = record?;
     let (planned, outcome) = (plan.outcome(), rehearse(&look).outcome);
     if !is_as_planned(&look, planned, &outcome, plan.writes()) {
-        let what = format!("planned: {}; rehearsed: {}", planned.text, outcome.text);
+        let is_same_text = planned.text == outcome.text;
+        let in_words = |outcome: &Outcome| match &outcome.system {
+            _ if !is_same_text => outcome.text.clone(),
+            Some(id) => format!("{}, of the system {id}", outcome.text),
+            None => format!("{}, of no known system", outcome.text),
+        };
+        let what = format!("planned: {}; rehearsed: {}", in_words(planned), in_words(&outcome));
         return Err(Error::NotReadBack { what, way: "`signpost undo` undoes what was written".into() });
     }
     Ok(Put { record, look })

@@ -17,6 +17,7 @@ use signpost_menu::resolve::Surroundings;
 use signpost_menu::slot::{HOME_FOLDER, SLOT_NAMES, Slots, newest};
 use signpost_place::Look;
 use signpost_place::boot_program::{self, BootProgram};
+use signpost_place::hardware::SurveyedHardware;
 use signpost_place::home::Home;
 use signpost_place::look::Room;
 use signpost_place::started_from::StartedFrom;
@@ -97,7 +98,9 @@ pub(super) fn plan(
     let all_files: Vec<FileWrite> = file_writes.iter().chain(&last).chain(&tidied).cloned().collect();
     let state = after.state(&all_files);
     let outcome = rehearse_state(look, state, None).outcome;
-    let around = volumes.first().map(|home| StartedFrom::volume(look, *home));
+    let hardware = SurveyedHardware::new(look).with_planned(state.planned);
+    let around = |home: &usize| StartedFrom::volume(look, *home).in_forecast(state.boot, &hardware);
+    let around = volumes.first().map(around);
     let resolved = around.map_or_else(Vec::new, |around| resolve(&around, &menu.document));
     let opening = super::opening_after(&menu.document, &resolved, &after);
     notes.extend(tries::instead(&opening, &menu.document));

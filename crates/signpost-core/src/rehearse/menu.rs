@@ -61,9 +61,10 @@ pub(super) fn follow(
     target: &Target,
     choose: Option<&str>,
 ) -> Followed {
-    let document = active(look, hardware, target.partition);
+    let around = StartedFrom::volume(look, target.partition).in_forecast(state.boot, hardware);
+    let document = active(&around, (look, hardware), target.partition);
     let starter = |entry: &ResolvedEntry<'_>| entry_start(look, state.boot, hardware, entry);
-    follow_menu(&StartedFrom::volume(look, target.partition), (document, state.ours), choose, &starter)
+    follow_menu(&around, (document, state.ours), choose, &starter)
 }
 
 /// Follows a menu, with what is remembered from start to start; what becomes of an entry, the firmware's kind decides.
@@ -149,7 +150,12 @@ fn started(
     followed
 }
 
-pub(super) fn active(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize) -> Option<MenuDocument> {
+/// The menu that counts for who starts from a volume.
+pub(super) fn active(
+    around: &StartedFrom<'_>,
+    (look, hardware): (&Look, &SurveyedHardware<'_>),
+    volume: usize,
+) -> Option<MenuDocument> {
     let slots = |volume| {
         let mut slots = home::slots(look, volume);
         for (slot, name) in slots.iter_mut().zip(SLOT_NAMES) {
@@ -159,13 +165,17 @@ pub(super) fn active(look: &Look, hardware: &SurveyedHardware<'_>, volume: usize
         }
         slots
     };
-    in_slot(look, home::in_force_on(look, volume, slots), Some(volume))
+    in_slot(around, home::in_force_on(look, volume, slots), Some(volume))
 }
 
 /// The menu that counts, with what is found beside it.
-pub(crate) fn in_slot(look: &Look, found: Option<InForce>, home: Option<usize>) -> Option<MenuDocument> {
+pub(crate) fn in_slot(
+    around: &impl Surroundings,
+    found: Option<InForce>,
+    home: Option<usize>,
+) -> Option<MenuDocument> {
     let mut document = parse_leniently(&found?.slot.text).0?;
-    include::complete(look, home, &mut document);
+    include::complete(around, home, &mut document);
     Some(document)
 }
 
@@ -219,9 +229,11 @@ fn file_start(
     notes: Vec<String>,
 ) -> Followed {
     let at = look.at(volume, path);
-    let mut followed = judged(entry, at, hardware.program(volume, &path.replace('/', "\\"), &[]));
+    let target = Target { partition: volume, path: path.replace('/', "\\") };
+    let mut followed = judged(entry, at, hardware.program(volume, &target.path, &[]));
     if followed.outcome.is_start() {
-        followed.outcome.system = system_of(look, volume, path);
+        let known = super::known_as((look, hardware), &target);
+        followed.outcome.system = system_of(look, known.partition, &volume_path(&known.path));
         followed.outcome.notes = notes;
     }
     followed

@@ -198,6 +198,20 @@ fn a_lost_loader_is_copied_back_from_where_the_same_stands() {
 }
 
 #[test]
+fn what_is_copied_back_is_there_for_the_menu_in_the_forecast_too() {
+    let machine = whole();
+    let menu = machine.read("menu.toml").replace("timeout = 3", "timeout = 3\ndefault = \"meridian\"");
+    machine.write("menu.toml", &menu);
+    let program = machine.path("program.efi").display().to_string();
+    machine.ok(&["apply", "--yes", "--boot-program", &program]);
+    take(&machine, "meridian.img", &[MERIDIAN_LOADER]);
+    assert_eq!(starts(&machine), None);
+    let run = mend(&machine, &["loader-gone"]);
+    assert_eq!(run.code, 0, "{}{}", run.stdout, run.stderr);
+    assert!(starts(&machine).unwrap().contains("Meridian"), "{}", run.stdout);
+}
+
+#[test]
 fn a_damaged_loader_is_replaced_by_what_is_known_to_be_the_same() {
     let machine = whole();
     put(&machine, "meridian.img", MERIDIAN_LOADER, b"not a program");

@@ -98,6 +98,22 @@ fn a_default_that_cannot_start_is_refused_on_either_host() {
 }
 
 #[test]
+fn an_entry_that_goes_from_the_firmware_is_gone_for_the_menu_too() {
+    let mut spec = small(StoreKind::Folder);
+    let option = |file: &str| {
+        boot_option(7, &LoadOption::new("Stale", meridian_disk(vec![]).path_to(1, file), vec![]))
+    };
+    spec.variables.push(option("\\EFI\\BOOT\\BOOTX64.EFI"));
+    let stale = "id = \"stale\"\nstarts = \"firmware-entry\"\nlabel = \"Stale\"";
+    let machine = applied(&spec, "timeout = 0\ndefault = \"stale\"", &[LARK, MERIDIAN, stale]);
+    machine.put(&option("\\EFI\\none.efi"));
+    assert!(rehearsed(&machine).contains("firmware entry 0007 starts nothing"), "{}", rehearsed(&machine));
+    let said = machine.ok(&["firmware", "--yes", "tidy"]);
+    assert_eq!(next(&said), rehearsed(&machine));
+    assert!(next(&said).contains("the firmware has no entry \"Stale\""), "{said}");
+}
+
+#[test]
 fn a_menu_in_which_nothing_starts_by_itself_is_refused() {
     for entries in [&["id = \"again\"\nstarts = \"restart\""][..], &[]] {
         let machine = TestMachine::small();
