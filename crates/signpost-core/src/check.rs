@@ -16,7 +16,7 @@ mod twins;
 use std::path::Path;
 
 use serde::Serialize;
-use signpost_facts::cause::{Cause, Effect};
+use signpost_facts::cause::{Act, Cause, Cure, Effect};
 use signpost_facts::{Code, Error, Finding, FirmwareKind, Subject, System};
 use signpost_firmware::boot_variables::BootVariables;
 use signpost_menu::MenuDocument;
@@ -155,6 +155,11 @@ impl<'a> Seen<'a> {
             else_it_is
         }
     }
+}
+
+/// What `hold` writes again by itself.
+fn hold_cure(what: &str) -> Cure {
+    Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
 }
 
 /// A cause without evidence, symptoms and cures yet.

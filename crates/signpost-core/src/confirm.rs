@@ -11,7 +11,7 @@ use signpost_menu::tries::Unconfirmed;
 use signpost_place::Look;
 
 use crate::bios;
-use crate::edit::find;
+use crate::named::find;
 use crate::rehearse::active_document;
 
 /// What confirming a start would do.

@@ -23,7 +23,7 @@ pub(crate) use offered::{Body, Offer};
 pub use offered::{DraftEntry, Line};
 pub use reset::reset;
 use serde::Serialize;
-use signpost_facts::Result;
+use signpost_facts::{Result, System};
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{Hidden, Hide, Host};
 use signpost_menu::ids::EntryId;
@@ -31,8 +31,8 @@ use signpost_place::Look;
 pub(crate) use starts::{firmware_entry_body, newest_kernel};
 pub(crate) use text::append;
 
-use crate::edit::MenuText;
 use crate::menu_file::MenuFile;
+use crate::menu_text::MenuText;
 use crate::news::News;
 use crate::resolve::resolve;
 use crate::ways::{self, Reach};
@@ -271,4 +271,9 @@ fn take_in_what_was_changed_at_boot(path: &Path, news: &News, file: &mut MenuTex
         changed.push(Line { id: id.clone().into(), why: "is the default, as it was kept at boot".into() });
     }
     Ok(changed)
+}
+
+/// Whether a system stands in a menu by itself; a snapshot stands in a group.
+fn is_plain(system: &System) -> bool {
+    system.snapshot.is_none()
 }

@@ -21,11 +21,11 @@ use signpost_place::Look;
 use signpost_place::boot_program::{BootProgram, sha256};
 
 use crate::history::{Action, History, Record};
+use crate::home;
 use crate::menu_file::MenuFile;
 use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
-use crate::rehearse::{Outcome, rehearse, rehearse_state};
+use crate::rehearse::{Outcome, rehearse, rehearse_bios, rehearse_state};
 use crate::ways;
-use crate::{bios, home};
 
 const FORMAT: u32 = 1;
 /// What is left to the person whose menu it is.
@@ -354,7 +354,7 @@ fn in_sectors(
     }
     let writes: Vec<SectorWrite> =
         plan.writes.iter().filter_map(Change::sectors).filter(|write| is_held(write)).cloned().collect();
-    let outcome = bios::rehearse(look, &writes, None).outcome;
+    let outcome = rehearse_bios(look, &writes, None).outcome;
     let mut refusals: Vec<Refusal> = Vec::new();
     if guards::no_system_starts(&now).is_none() {
         refusals.extend(guards::no_system_starts(&outcome));

@@ -12,10 +12,10 @@ use signpost_menu::{MenuDocument, ours};
 use signpost_place::Look;
 
 use crate::bios;
-use crate::edit::find;
 use crate::history::History;
+use crate::named::find;
 use crate::plan::state_after;
-use crate::rehearse::{Outcome, active_document, rehearse_state};
+use crate::rehearse::{Outcome, active_document, rehearse_bios, rehearse_state};
 
 /// What would send the next start somewhere.
 #[derive(Clone, Debug, Serialize)]
@@ -90,7 +90,7 @@ fn in_sectors(look: &Look, target: Option<&str>) -> Result<Once> {
         None => "clear what the menu would do once".into(),
     };
     let writes: Vec<SectorWrite> = bios::remember(look, ours::ONCE, id, what)?.into_iter().collect();
-    let outcome = bios::rehearse(look, &writes, None).outcome;
+    let outcome = rehearse_bios(look, &writes, None).outcome;
     Ok(Once { writes: writes.into_iter().map(Change::Sectors).collect(), notes: Vec::new(), outcome })
 }
 

@@ -1,9 +1,12 @@
 //! Rehearsing a start: the firmware's rules followed on the surveyed machine, without a reboot; and behind
 //! them our menu's, where the firmware starts it.
 
+mod bios;
 pub(crate) mod menu;
 mod outcome;
 
+pub(crate) use bios::{entries_that_start, rehearse as rehearse_bios};
+pub use bios::{first_in_words, first_words, rehearse_in_order};
 pub use outcome::{Choice, Kind, Outcome, Rehearsal, State, Step, StepVerdict, Through};
 use signpost_facts::{FirmwareKind, OptionNumber, Role};
 use signpost_firmware::boot_variables::BootVariables;
@@ -15,7 +18,6 @@ use signpost_place::boot_program::sha256;
 use signpost_place::hardware::SurveyedHardware;
 use signpost_place::started_from::StartedFrom;
 
-use crate::bios;
 use crate::resolve::ResolvedEntry;
 
 /// Follows a start of this machine as it is.
@@ -26,7 +28,7 @@ pub fn rehearse(look: &Look) -> Rehearsal {
 /// Follows a start of this machine in a state, in which somebody chooses an entry of our menu, by its id.
 pub fn rehearse_state(look: &Look, state: State<'_>, choose: Option<&str>) -> Rehearsal {
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        return bios::rehearse(look, state.sectors, choose);
+        return rehearse_bios(look, state.sectors, choose);
     }
     let hardware = SurveyedHardware::new(look).with_planned(state.planned).with_tables(state.tables);
     let start = start::follow(state.boot, &hardware);

@@ -9,6 +9,8 @@ mod folder;
 mod inode;
 #[cfg(feature = "ext")]
 mod layout;
+#[cfg(feature = "ext")]
+mod nodes;
 mod superblock;
 #[cfg(feature = "ext")]
 mod volume;

@@ -4,6 +4,7 @@
 //! Facts come in and go out. Nothing here knows what a menu is, looks for systems, or decides what is written.
 
 mod bench;
+mod clock;
 pub mod durable;
 pub mod files;
 mod image;
@@ -14,9 +15,11 @@ mod machine;
 mod numbered;
 mod open;
 pub mod os_words;
+mod ours;
 pub mod rows;
 mod variables;
 
+pub use clock::{clock, now};
 pub use live::host::{Host, HostKind};
 pub use lock::Lock;
-pub use machine::{Machine, MachineDisk, Running, clock, now, sha256};
+pub use machine::{Machine, MachineDisk, Running, sha256};

@@ -7,6 +7,7 @@ pub mod described;
 pub(crate) mod devices;
 mod efivars;
 pub mod host;
+mod line;
 pub mod made;
 pub mod mounted;
 pub mod mounts;
@@ -47,7 +48,7 @@ pub(crate) fn open(below: &Path) -> Machine {
     let mut disks: Vec<BlockNode> = nodes.iter().filter(is_disk).cloned().collect();
     disks.sort_by_key(|node| node.nature != Nature::Disk);
     // What the kernel calls a machine that nobody has named.
-    let name = block::text(&root.at("proc/sys/kernel/hostname")).filter(|name| name != "(none)");
+    let name = line::text(&root.at("proc/sys/kernel/hostname")).filter(|name| name != "(none)");
     let name = name.unwrap_or_else(|| "This machine".into());
     Machine {
         name,
@@ -67,7 +68,7 @@ pub(crate) fn open(below: &Path) -> Machine {
 /// What the running system is called by (machine-id(5)), wherever its root lies.
 fn machine_id(root: &Root) -> Option<String> {
     let files = ["etc/machine-id", "var/lib/dbus/machine-id"];
-    files.into_iter().find_map(|file| block::text(&root.at(file)))
+    files.into_iter().find_map(|file| line::text(&root.at(file)))
 }
 
 /// The volume that the running system has its root on.
@@ -76,7 +77,7 @@ fn machine_id(root: &Root) -> Option<String> {
 fn edd(root: &Root) -> Vec<u32> {
     const DRIVES: std::ops::Range<u32> = 0x80..0x90;
     let signature = |drive: u32| {
-        let text = block::text(&root.at(&format!("sys/firmware/edd/int13_dev{drive:x}/mbr_signature")))?;
+        let text = line::text(&root.at(&format!("sys/firmware/edd/int13_dev{drive:x}/mbr_signature")))?;
         u32::from_str_radix(text.trim().strip_prefix("0x")?, 16).ok()
     };
     DRIVES.map_while(signature).collect()
@@ -129,7 +130,7 @@ pub fn for_loose(disks: &mut [MachineDisk]) -> Option<Devices> {
 
 /// What the firmware runs: a kernel of 64 bits may run on firmware of 32.
 fn architecture(root: &Root) -> MachineType {
-    let bits = block::text(&root.at("sys/firmware/efi/fw_platform_size"));
+    let bits = line::text(&root.at("sys/firmware/efi/fw_platform_size"));
     match std::env::consts::ARCH {
         "aarch64" => MachineType::AA64,
         "riscv64" => MachineType::RISCV64,

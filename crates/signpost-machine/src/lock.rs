@@ -10,8 +10,9 @@ use std::time::Duration;
 use rustix::fs::OFlags;
 use signpost_facts::error::{Error, Result};
 
+use crate::clock::now;
+use crate::durable;
 use crate::machine::Machine;
-use crate::{durable, machine};
 
 /// Held while a machine is changed; the kernel lets go of it when we end, however that is.
 #[derive(Debug)]
@@ -79,7 +80,7 @@ fn take(path: &Path, patience: Duration) -> Result<Lock> {
             let _ = file
                 .set_len(0)
                 .and_then(|()| file.rewind())
-                .and_then(|()| writeln!(file, "{} since {}", std::process::id(), machine::now()));
+                .and_then(|()| writeln!(file, "{} since {}", std::process::id(), now()));
             return Ok(Lock { _file: file, path: path.to_path_buf() });
         }
     }

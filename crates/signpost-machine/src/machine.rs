@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
 use signpost_disk::block::{SharedDevice, Window, read_vec};
-use signpost_disk::fat::{Change, FatVolume, Stamp};
+use signpost_disk::fat::{Change, FatVolume};
 use signpost_disk::file_system::{FileSystem, VolumeError};
 use signpost_disk::table::Table;
 use signpost_facts::DiskNumber;
@@ -14,16 +14,16 @@ use signpost_facts::location::Location;
 pub use signpost_facts::survey::FirmwareKind;
 use signpost_firmware::image::pe::MachineType;
 use signpost_firmware::variable::VariableStore;
-use signpost_menu::picture_place::is_picture_path;
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::HOME_FOLDER;
 
+use crate::clock::stamp;
 use crate::image;
 use crate::live::attach;
 use crate::live::block::BlockNode;
 use crate::live::devices::Devices;
 use crate::live::host::{Host, HostKind};
 use crate::live::numbers::Numbers;
+use crate::ours::own_folder;
 
 /// A machine, opened.
 pub struct Machine {
@@ -376,38 +376,6 @@ impl Machine {
     pub fn contents(&self) -> Result<signpost_firmware::variable::Contents> {
         self.variables.read_all().map_err(Error::from)
     }
-}
-
-/// The folder of a file, where it is one that is ours alone.
-pub(crate) fn own_folder(path: &str) -> Option<&str> {
-    let (folder, _) = path.rsplit_once('/')?;
-    (folder.eq_ignore_ascii_case(HOME_FOLDER) || is_picture_path(path)).then_some(folder)
-}
-
-/// The time, as files of a FAT carry it.
-fn stamp() -> Stamp {
-    let now = clock().to_zoned(jiff::tz::TimeZone::UTC).datetime();
-    let small = |part: i8| u8::try_from(part).unwrap_or(0);
-    Stamp::new(
-        (i32::from(now.year()), small(now.month()), small(now.day())),
-        (small(now.hour()), small(now.minute()), small(now.second())),
-    )
-}
-
-/// The time, in UTC.
-pub fn now() -> String {
-    clock().strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
-}
-
-/// The time; a clock may stand beyond all years that can be written.
-pub fn clock() -> jiff::Timestamp {
-    within(std::time::SystemTime::now())
-}
-
-fn within(time: std::time::SystemTime) -> jiff::Timestamp {
-    let is_late = time > std::time::SystemTime::UNIX_EPOCH;
-    let edge = if is_late { jiff::Timestamp::MAX } else { jiff::Timestamp::MIN };
-    jiff::Timestamp::try_from(time).unwrap_or(edge)
 }
 
 /// SHA-256 in hexadecimal.

@@ -4,14 +4,12 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use crate::appearance::Appearance;
+use crate::entry_kind::EntryKind;
 use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::keyboard::{Keyboard, UNITED_STATES};
 use crate::place::{Place, VolumeRef};
 use crate::symbol::Symbol;
-
-/// Ids that mean something else.
-pub const RESERVED_IDS: [&str; 3] = ["first", "last-started", "menu"];
 
 /// A menu file's contents.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -157,6 +155,13 @@ pub struct Entry {
     pub line: usize,
 }
 
+impl Entry {
+    /// The symbol beside it: what it says, else what goes with its kind of start.
+    pub fn shown_symbol(&self) -> Symbol {
+        self.symbol.clone().unwrap_or_else(|| Symbol::of_kind(self.starts.kind()))
+    }
+}
+
 /// What an entry starts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Starts {
@@ -237,71 +242,6 @@ impl SectorFrom {
         match self {
             Self::Volume(volume) => volume,
             Self::File(place) => &place.volume,
-        }
-    }
-}
-
-/// Kinds of entry that a file can write.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum EntryKind {
-    /// A Linux kernel.
-    Linux,
-    /// An EFI program.
-    Efi,
-    /// A boot sector.
-    Sector,
-    /// A load option of the firmware's.
-    FirmwareEntry,
-    /// A system inside an image file.
-    Image,
-    /// A heading over members.
-    Group,
-    /// Firmware setup.
-    SetupScreen,
-    /// A restart.
-    Restart,
-    /// Power off.
-    PowerOff,
-}
-
-impl EntryKind {
-    /// Every kind, in the order in which they are listed.
-    pub const ALL: [Self; 9] = [
-        Self::Linux,
-        Self::Efi,
-        Self::Sector,
-        Self::FirmwareEntry,
-        Self::Image,
-        Self::Group,
-        Self::SetupScreen,
-        Self::Restart,
-        Self::PowerOff,
-    ];
-
-    /// The word that stands for it in the file.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Linux => "linux",
-            Self::Efi => "efi",
-            Self::Sector => "sector",
-            Self::FirmwareEntry => "firmware-entry",
-            Self::Image => "image",
-            Self::Group => "group",
-            Self::SetupScreen => "setup-screen",
-            Self::Restart => "restart",
-            Self::PowerOff => "power-off",
-        }
-    }
-
-    /// Its keys beyond the common ones.
-    pub fn keys(self) -> &'static [&'static str] {
-        match self {
-            Self::Linux => &["volume", "kernel", "initrd", "root", "args"],
-            Self::Efi => &["program", "args"],
-            Self::Sector => &["volume", "sector", "first-sector", "active", "as-first-disk"],
-            Self::FirmwareEntry => &["label", "target", "handover"],
-            Self::Image => &["image", "kernel", "initrd", "args"],
-            Self::Group | Self::SetupScreen | Self::Restart | Self::PowerOff => &[],
         }
     }
 }

@@ -6,7 +6,8 @@ use core::borrow::Borrow;
 use core::fmt;
 use core::ops::Deref;
 
-use crate::document::RESERVED_IDS;
+/// Ids that mean something else.
+pub const RESERVED_IDS: [&str; 3] = ["first", "last-started", "menu"];
 
 /// Letters of an id that is made from a title.
 const MAX_SLUG: usize = 30;

@@ -13,8 +13,9 @@ use reader::{Reader, Section};
 
 use crate::appearance::Appearance;
 use crate::document::{
-    DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, RESERVED_IDS, Settings, Show, Starts, Timeout,
+    DefaultEntry, Entry, Hidden, Hide, Host, MenuDocument, Settings, Show, Starts, Timeout,
 };
+use crate::ids::RESERVED_IDS;
 use crate::keyboard::KEYBOARDS;
 use crate::keys::{self, MAX_HOMES, MAX_SECONDS, SERIAL_PORTS};
 use crate::nearest::nearest;

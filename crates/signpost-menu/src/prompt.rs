@@ -2,6 +2,7 @@
 
 mod complete;
 mod compose;
+mod composed;
 mod find;
 mod help;
 mod image;
@@ -16,8 +17,8 @@ use alloc::vec::Vec;
 use alloc::{format, vec};
 
 pub use complete::{Completions, places_from};
-pub use compose::Composed;
 pub use compose::initrds_of;
+pub use composed::Composed;
 pub use help::{WORDS, Word};
 pub use look::nearest_folder;
 pub use save::saved;

@@ -5,18 +5,9 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 use crate::document::Starts;
+pub use crate::firmware::Firmware;
 use crate::kernels::KernelHeader;
 use crate::place::VolumeIdentity;
-
-/// What a machine's firmware is, and so what can be started there at all.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Firmware {
-    /// UEFI.
-    #[default]
-    Uefi,
-    /// BIOS.
-    Bios,
-}
 
 impl Firmware {
     /// Why nothing of this kind can be started there, whatever is on the disks.

@@ -4,7 +4,7 @@ use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use crate::document::{Entry, EntryKind};
+use crate::entry_kind::EntryKind;
 
 /// A symbol.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -139,11 +139,6 @@ impl Symbol {
             Self::Lifebelt => "lifebelt",
             Self::Own(_) => "own",
         }
-    }
-
-    /// What an entry has beside it: what it says, else what goes with its kind of start.
-    pub fn of(entry: &Entry) -> Self {
-        entry.symbol.clone().unwrap_or_else(|| Self::of_kind(entry.starts.kind()))
     }
 
     /// What goes with a kind of start; with one that nobody knows.

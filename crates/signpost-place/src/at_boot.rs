@@ -30,7 +30,8 @@ pub use sectors::BootSector;
 use sectors::boot_sectors;
 
 use crate::disk_order;
-use crate::finder::Systems;
+pub use crate::disk_order::ShownPartition;
+use crate::finder::{Systems, WithSystems};
 use crate::load_options;
 use crate::reader::{VolumeReader, unguarded};
 use crate::surroundings::{self, stands_around_a_menu};
@@ -76,18 +77,6 @@ pub struct HomeSectors {
 pub trait Variables {
     /// The boot variables as the firmware has them now.
     fn boot_variables(&self) -> BootVariables;
-}
-
-/// A partition as the firmware shows it.
-pub struct ShownPartition {
-    /// Its device path.
-    pub path: DevicePath,
-    /// Where it lies, as its device path says it.
-    pub drive: HardDrive,
-    /// The disk's index.
-    pub disk: usize,
-    /// Whether the boot program was started from it.
-    pub is_home: bool,
 }
 
 /// A volume at boot.
@@ -349,10 +338,6 @@ impl Volumes for BootMachine {
         index == home || index.and_then(|index| self.disks.get(index)).is_none_or(|path| !path.is_pluggable())
     }
 
-    fn systems(&self) -> &Systems {
-        self.systems.get_or_init(|| Systems::find(self))
-    }
-
     fn system_ids(&self) -> Vec<(String, usize)> {
         let started = &self.systems().started;
         let mut ids: Vec<(String, usize)> = Vec::with_capacity(started.len());
@@ -399,6 +384,12 @@ impl Volumes for BootMachine {
 
     fn options(&self) -> Vec<LoadOptionSeen> {
         load_options::seen(&self.boot, &AsFirmware::new(self), self)
+    }
+}
+
+impl WithSystems for BootMachine {
+    fn systems(&self) -> &Systems {
+        self.systems.get_or_init(|| Systems::find(self))
     }
 }
 

@@ -5,12 +5,24 @@ use alloc::vec::Vec;
 
 use signpost_disk::open;
 use signpost_disk::volumes::{Disk, Part};
+use signpost_firmware::device_path::{DevicePath, HardDrive};
 use signpost_menu::disk_number::{DiskNumber, DiskNumbers};
 use signpost_menu::slot::{Slot, SlotFault, Slots, newest};
 
-use crate::at_boot::ShownPartition;
 use crate::homes::{Named, in_force};
 use crate::slots;
+
+/// A partition as the firmware shows it.
+pub struct ShownPartition {
+    /// Its device path.
+    pub path: DevicePath,
+    /// Where it lies, as its device path says it.
+    pub drive: HardDrive,
+    /// The disk's index.
+    pub disk: usize,
+    /// Whether the boot program was started from it.
+    pub is_home: bool,
+}
 
 /// The disks by index, in the order of their numbers. Firmware shows disks in any order, so those of which no slot says a
 /// number are counted by their identity.

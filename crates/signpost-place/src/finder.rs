@@ -6,6 +6,7 @@
 
 mod arguments;
 mod entries;
+mod found_system;
 mod kernels;
 mod owners;
 mod releases;
@@ -19,6 +20,7 @@ use alloc::string::String;
 use alloc::vec::Vec;
 
 pub use arguments::{Arguments, Source};
+pub use found_system::{FoundSystem, SystemKernel};
 pub use kernels::{FoundKernel, in_folder};
 pub use owners::{Mounted, mounted};
 pub use releases::os_release;
@@ -28,7 +30,6 @@ use signpost_menu::kernels::newest_first;
 use signpost_menu::linux_system::{LinuxKernel, LinuxSystem};
 use signpost_menu::os_release::OsRelease;
 use signpost_menu::sorted::sorted;
-pub use systems::{FoundSystem, SystemKernel};
 
 use crate::reader::VolumeReader;
 use crate::volumes::Volumes;
@@ -52,12 +53,19 @@ pub struct Found {
 pub fn on_volume(reader: &VolumeReader) -> Found {
     // What cannot be read becomes a fault of the volume.
     let subvolumes = reader.subvolumes().unwrap_or_default();
-    let roots = roots::on_volume(reader, &subvolumes);
+    let mut roots = roots::on_volume(reader, &subvolumes);
+    snapshots::mark(&mut roots);
     let entry_files = entries::on_volume(reader, &roots);
     let kernels = kernels::on_volume(reader, &subvolumes, &roots, &entry_files);
     let environment = arguments::environment(reader, &roots, &entry_files);
     let usr_release = if roots.is_empty() { releases::of_usr(reader) } else { None };
     Found { roots, kernels, entry_files, environment, usr_release }
+}
+
+/// A machine whose Linux systems were found.
+pub trait WithSystems: Volumes {
+    /// The systems.
+    fn systems(&self) -> &Systems;
 }
 
 /// What was found on all volumes, and whose it is.

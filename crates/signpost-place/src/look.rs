@@ -22,12 +22,11 @@ use signpost_firmware::variable::Contents;
 use signpost_menu::place::{Mistyped, Place, Unresolved, VolumeIdentity, VolumeRef, resolve, stable, typed};
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
-use crate::finder::Systems;
+use crate::finder::{Systems, WithSystems};
 use crate::reader::{self, Names, VolumeReader};
 use crate::secure_boot::SecureBoot;
-use crate::started_from::identities;
 use crate::surroundings::stands_around_a_menu;
-use crate::volumes::{Seen, Volumes};
+use crate::volumes::{Seen, Volumes, nearness};
 
 /// No program that firmware loads is longer, in bytes.
 pub const MAX_PROGRAM: usize = 256 << 20;
@@ -276,6 +275,21 @@ impl Look {
     }
 }
 
+/// The volumes' identities where this one is home, which lies on these disks.
+pub(crate) fn identities(
+    look: &Look,
+    home: Option<usize>,
+    homes_disks: &[DiskNumber],
+) -> Vec<VolumeIdentity> {
+    let seen = look.identities.iter().zip(nearness(look, homes_disks)).enumerate();
+    seen.map(|(index, (identity, nearness))| VolumeIdentity {
+        is_home: home == Some(index),
+        nearness,
+        ..identity.clone()
+    })
+    .collect()
+}
+
 impl Volumes for Look {
     fn identities(&self) -> &[VolumeIdentity] {
         &self.identities
@@ -298,10 +312,6 @@ impl Volumes for Look {
 
     fn takes_part(&self, disk: DiskNumber) -> bool {
         self.survey.disk(disk).is_none_or(|disk| disk.takes_part)
-    }
-
-    fn systems(&self) -> &Systems {
-        &self.systems
     }
 
     fn system_ids(&self) -> Vec<(String, usize)> {
@@ -357,6 +367,12 @@ impl Volumes for Look {
                 .map(|_| entry.finding.clone()),
         };
         self.survey.firmware.entries.iter().map(seen).collect()
+    }
+}
+
+impl WithSystems for Look {
+    fn systems(&self) -> &Systems {
+        &self.systems
     }
 }
 

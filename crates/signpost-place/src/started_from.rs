@@ -12,13 +12,13 @@ use signpost_firmware::image::pe::MachineType;
 use signpost_menu::place::VolumeIdentity;
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
-use crate::finder::Systems;
+use crate::finder::{Systems, WithSystems};
 use crate::hardware::SurveyedHardware;
 use crate::load_options;
-use crate::look::Look;
+use crate::look::{Look, identities};
 use crate::reader::VolumeReader;
 use crate::surroundings::stands_around_a_menu;
-use crate::volumes::{Seen, Volumes, nearness};
+use crate::volumes::{Seen, Volumes};
 
 /// A machine, seen from where its menu starts.
 pub struct StartedFrom<'l> {
@@ -59,21 +59,6 @@ impl<'l> StartedFrom<'l> {
     }
 }
 
-/// The volumes' identities where this one is home, which lies on these disks.
-pub(crate) fn identities(
-    look: &Look,
-    home: Option<usize>,
-    homes_disks: &[DiskNumber],
-) -> Vec<VolumeIdentity> {
-    let seen = look.identities.iter().zip(nearness(look, homes_disks)).enumerate();
-    seen.map(|(index, (identity, nearness))| VolumeIdentity {
-        is_home: home == Some(index),
-        nearness,
-        ..identity.clone()
-    })
-    .collect()
-}
-
 impl Volumes for StartedFrom<'_> {
     fn identities(&self) -> &[VolumeIdentity] {
         &self.identities
@@ -89,10 +74,6 @@ impl Volumes for StartedFrom<'_> {
 
     fn takes_part(&self, disk: DiskNumber) -> bool {
         self.look.takes_part(disk)
-    }
-
-    fn systems(&self) -> &Systems {
-        Volumes::systems(self.look)
     }
 
     fn system_ids(&self) -> Vec<(String, usize)> {
@@ -135,6 +116,12 @@ impl Volumes for StartedFrom<'_> {
 
     fn planned_in(&self, volume: usize, folder: &str) -> Vec<(&str, bool)> {
         self.forecast.as_ref().map_or_else(Vec::new, |(_, hardware)| hardware.planned_in(volume, folder))
+    }
+}
+
+impl WithSystems for StartedFrom<'_> {
+    fn systems(&self) -> &Systems {
+        self.look.systems()
     }
 }
 

@@ -334,7 +334,7 @@ macro_rules! stands_around_a_menu {
             }
 
             fn systems(&self) -> &[signpost_menu::linux_system::LinuxSystem] {
-                &$crate::volumes::Volumes::systems(self).started
+                &$crate::finder::WithSystems::systems(self).started
             }
 
             fn system_ids(&self) -> Vec<(String, usize)> {
@@ -342,7 +342,7 @@ macro_rules! stands_around_a_menu {
             }
 
             fn kernels_on(&self, volume: usize) -> Vec<signpost_menu::linux_system::LinuxKernel> {
-                $crate::volumes::Volumes::systems(self).kernels_on(volume)
+                $crate::finder::WithSystems::systems(self).kernels_on(volume)
             }
 
             fn kernels_in(

@@ -10,7 +10,6 @@ use signpost_menu::disk_number::DiskNumber;
 use signpost_menu::place::{Nearness, VolumeIdentity};
 use signpost_menu::resolve::{Firmware, LoadOptionSeen};
 
-use crate::finder::Systems;
 use crate::reader::VolumeReader;
 
 /// A machine's volumes. Calls name them by their index.
@@ -26,9 +25,6 @@ pub trait Volumes {
 
     /// Whether a disk decides what the machine starts; one that can be taken along does not.
     fn takes_part(&self, disk: DiskNumber) -> bool;
-
-    /// The Linux systems that were found.
-    fn systems(&self) -> &Systems;
 
     /// The name of a volume as people read and type it: `d1p2`.
     fn name(&self, volume: usize) -> String {

@@ -1,7 +1,9 @@
 //! Each command to what does it.
 
+use clap::CommandFactory;
+
 use crate::app::{App, Outcome};
-use crate::args::Command;
+use crate::args::{Args, Command};
 use crate::commands;
 
 /// Does what was asked for.
@@ -31,8 +33,8 @@ pub fn run(app: &App<'_>, command: Option<Command>) -> Outcome {
         Command::Explain(args) => commands::explain::run(app, &args),
         Command::Report(args) => commands::report::run(app, &args),
         Command::Completions(args) => commands::completions::run(app, &args),
-        Command::Manual(args) => commands::manual::run(app, &args),
-        Command::Help(args) => commands::help::run(&args),
+        Command::Manual(args) => commands::manual::run(app, &args, Args::command()),
+        Command::Help(args) => commands::help::run(&args, Args::command()),
         Command::Bench(args) => commands::bench::run(app, &args),
         Command::Demo(args) => commands::demo::run(app, &args),
     }

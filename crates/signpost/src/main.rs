@@ -25,7 +25,7 @@ fn main() -> ExitCode {
     // Where a shell asks for completions, they are all that is printed.
     clap_complete::CompleteEnv::with_factory(args::Args::command).complete();
     let words = args::typed(std::env::args_os());
-    let parsed = help::command().try_get_matches_from(&words).and_then(|matches| {
+    let parsed = help::command(args::Args::command()).try_get_matches_from(&words).and_then(|matches| {
         let args = args::Args::from_arg_matches(&matches)?;
         Ok((args, envelope::command(&matches)))
     });

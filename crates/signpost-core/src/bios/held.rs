@@ -5,7 +5,7 @@ use signpost_facts::TableKind;
 use signpost_firmware::bios::{SECTOR, active};
 use signpost_place::Look;
 
-use super::rehearse::first_in_words;
+use crate::rehearse::first_in_words;
 
 /// A sector with what it holds, in words.
 #[derive(Clone, Debug, Serialize)]

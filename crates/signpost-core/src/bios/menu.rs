@@ -4,9 +4,8 @@ use signpost_facts::change::{Change, SectorWrite};
 use signpost_facts::{DiskNumber, VolumeNumber};
 use signpost_place::Look;
 
-use super::rehearse::rehearse_in_order;
 use super::sector::{Wanted, Which, plan};
-use crate::rehearse::Rehearsal;
+use crate::rehearse::{Rehearsal, rehearse_in_order};
 use crate::resolve::{ResolvedEntry, StartTarget};
 
 /// The boot sector whose partition has to be active for an entry to start; or why it cannot be active.

@@ -8,8 +8,7 @@ use signpost_firmware::bios::code::has_parameters;
 use signpost_firmware::bios::{CODE_LEN, ENTRY, SECTOR, TABLE, is_marked, plain, with_active, with_code};
 use signpost_place::Look;
 
-use super::rehearse::rehearse;
-use crate::rehearse::{Kind, Outcome};
+use crate::rehearse::{Kind, Outcome, rehearse_bios};
 use crate::ways::last_way_by_sectors;
 
 /// Where a disk's signature stands, between code and table.
@@ -264,7 +263,7 @@ fn gap(look: &Look, disk: DiskNumber, bytes: &[u8], before: &[u8]) -> Result<Sec
         after: Some(bytes.to_vec()),
     };
     let planned: Vec<SectorWrite> = (write.before != write.after).then_some(write).into_iter().collect();
-    let outcome = rehearse(look, &planned, None).outcome;
+    let outcome = rehearse_bios(look, &planned, None).outcome;
     Ok(SectorPlan {
         writes: planned.into_iter().map(Change::Sectors).collect(),
         refusals: Vec::new(),
@@ -293,7 +292,7 @@ fn finish(
     let write = SectorWrite { what, disk: identity.clone(), offset, before, after: Some(after.to_vec()) };
     let is_different = write.before != write.after;
     let planned: Vec<SectorWrite> = is_different.then_some(write).into_iter().collect();
-    let now = rehearse(look, &[], None).outcome;
+    let now = rehearse_bios(look, &[], None).outcome;
     let then = match planned.first().filter(|write| offset == 0 && brings_a_table(write)) {
         Some(_) => Outcome {
             kind: Kind::MayStart,
@@ -301,7 +300,7 @@ fn finish(
             system: None,
             ..now.clone()
         },
-        None => rehearse(look, &planned, None).outcome,
+        None => rehearse_bios(look, &planned, None).outcome,
     };
     if now.is_start() && !then.is_start() {
         refusals.push(Refusal {

@@ -8,7 +8,7 @@ use signpost_menu::picture_place::is_picture_path;
 use signpost_menu::slot::{SLOT_NAMES, SlotFault};
 use signpost_place::{Look, home};
 
-use super::{Found, Seen, behind_table, cause, homes, ids};
+use super::{Found, Seen, behind_table, cause, hold_cure, homes, ids};
 use crate::history::Action;
 use crate::hold::{Held, HoldPlan, has_lost_its_program, hold};
 use crate::menu_file::MenuFile;
@@ -31,10 +31,6 @@ pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     homes::disagree(seen, found);
     old_program(seen, found);
     room(seen, found);
-}
-
-pub(super) fn hold_cure(what: &str) -> Cure {
-    Cure { name: "hold", what: what.into(), acts: vec![Act::Hold] }
 }
 
 /// The boot program that was applied is gone, and another version is installed, or none: hold leaves that to a person.

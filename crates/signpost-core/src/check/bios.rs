@@ -7,7 +7,7 @@ use signpost_firmware::bios::active;
 use signpost_firmware::bios::code::{FirstCode, SectorCode};
 
 use super::{Found, Seen, cause};
-use crate::bios::first_words;
+use crate::rehearse::first_words;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     let sectors = &seen.look.survey.boot_sectors;

@@ -8,12 +8,12 @@ use signpost_facts::{Code, Disk, Subject};
 use signpost_firmware::bios::SECTOR;
 use signpost_menu::state::State;
 
-use super::applied::{hold_cure, picture_lost, program_lost, saved_at_boot};
-use super::{Found, Seen, cause, homes};
-use crate::bios::first_in_words;
+use super::applied::{picture_lost, program_lost, saved_at_boot};
+use super::{Found, Seen, cause, hold_cure, homes};
 use crate::history::Action;
 use crate::hold::{Held, has_lost_its_program, hold};
 use crate::plan::bios_homes::is_one_away;
+use crate::rehearse::first_in_words;
 
 pub(super) fn find(seen: &Seen<'_>, found: &mut Found) {
     if let Some(held) = seen.case.held.filter(|held| held.boot_program().is_some()) {

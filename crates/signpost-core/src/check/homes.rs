@@ -6,8 +6,7 @@ use signpost_facts::{Code, OptionNumber, Subject, VolumeNumber};
 use signpost_menu::place::VolumeRef;
 use signpost_place::home;
 
-use super::applied::hold_cure;
-use super::{Found, Seen, cause};
+use super::{Found, Seen, cause, hold_cure};
 use crate::hold::Held;
 use crate::ways::{self, Reach};
 

@@ -4,7 +4,7 @@ use signpost_facts::{Kernel, Result, System};
 use signpost_menu::document::Host;
 use signpost_place::Look;
 
-use super::offer;
+use super::is_plain;
 use super::offered::{Offer, Place};
 use super::starts::{Start, can_start, kernel_body};
 
@@ -141,7 +141,7 @@ fn member(
 fn short_name(look: &Look, system: &System) -> String {
     let first = |system: &System| system.title.split(' ').next().unwrap_or_default().to_string();
     let own = first(system);
-    let others = look.survey.systems.iter().filter(|other| offer::is_plain(other));
+    let others = look.survey.systems.iter().filter(|other| is_plain(other));
     let shared = others.filter(|other| first(other) == own).count();
     if shared > 1 || own.is_empty() { system.title.clone() } else { own }
 }

@@ -14,7 +14,7 @@ use super::field::Field;
 use super::offer::{self, free_id, is_hidden, is_hidden_id};
 use super::offered::{DraftEntry, Line, Offer, Place};
 use super::text::section;
-use crate::edit::MenuText;
+use crate::menu_text::{MenuText, set};
 use crate::resolve::ResolvedEntry;
 use crate::ways::{self, Reach, is_started_by};
 
@@ -344,7 +344,7 @@ fn is_untouched(table: &Table, written: &Written) -> bool {
 
 fn put(table: &mut Table, key: &str, value: Option<&Field>) {
     match value {
-        Some(value) => crate::edit::set(table, key, value.to_value()),
+        Some(value) => set(table, key, value.to_value()),
         None => {
             table.remove(key);
         }

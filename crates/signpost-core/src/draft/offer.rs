@@ -10,7 +10,7 @@ use signpost_place::Look;
 use super::field::Field;
 use super::offered::{Body, Offer};
 use super::starts::Way;
-use super::{kernels, starts, symbol};
+use super::{is_plain, kernels, starts, symbol};
 use crate::resolve::ResolvedEntry;
 use crate::ways::is_started_by;
 
@@ -112,11 +112,6 @@ fn by_path(look: &Look, text: &str) -> Option<Place> {
     // A `disk:` field that names a volume alone has no path.
     let path = if text.ends_with(&place.path) { place.path } else { String::new() };
     look.resolve(&volume).is_ok().then_some(Place { volume, path })
-}
-
-/// Whether a system stands in a menu by itself; a snapshot stands in a group.
-pub(super) fn is_plain(system: &System) -> bool {
-    system.snapshot.is_none()
 }
 
 /// Why a system on a disk that can be taken along is not offered, and what takes it up.

@@ -10,8 +10,9 @@ use super::merge::fields_of;
 use super::offer;
 use super::offered::Place;
 use super::text::section;
-use crate::edit::{MenuText, find};
 use crate::menu_file::MenuFile;
+use crate::menu_text::MenuText;
+use crate::named::find;
 use crate::resolve::resolve;
 use crate::ways::is_started_by;
 

@@ -1,7 +1,7 @@
 //! The symbol that goes with a system's family, where the way it is started by would have another.
 
 use signpost_facts::Family;
-use signpost_menu::document::EntryKind;
+use signpost_menu::entry_kind::EntryKind;
 use signpost_menu::symbol::Symbol;
 
 use super::field::Field;

@@ -8,7 +8,7 @@ use signpost_menu::text::shown;
 
 use super::field::Field;
 use super::offered::{DraftEntry, Offer};
-use crate::edit::{HOST_COMMENTS, MenuText};
+use crate::menu_text::{HOST_COMMENTS, MenuText};
 
 /// The head of a new file.
 pub(super) fn head(heading: &str, host: Host, firmware: FirmwareKind) -> String {

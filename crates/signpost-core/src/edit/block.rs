@@ -4,8 +4,10 @@ use signpost_facts::Result;
 use signpost_menu::ids::EntryId;
 use toml_edit::{DocumentMut, Item};
 
-use super::{MenuText, find, wrong};
+use super::wrong;
 use crate::menu_file::MenuFile;
+use crate::menu_text::MenuText;
+use crate::named::find;
 
 /// The text of an entry's section with the comments before it, and the entry's id.
 ///

@@ -10,8 +10,10 @@ use signpost_menu::place::{Mistyped, Place, VolumeRef};
 use signpost_place::Look;
 use toml_edit::{Item, Table, Value};
 
-use super::{MenuText, find, find_group, set, wrong};
+use super::wrong;
 use crate::menu_file::{self, MenuFile};
+use crate::menu_text::{MenuText, set};
+use crate::named::{find, find_group};
 use crate::resolve::{resolve, resolve_entry};
 use crate::ways::started_by;
 

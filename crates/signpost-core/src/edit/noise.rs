@@ -8,8 +8,8 @@ use signpost_menu::document::DefaultEntry;
 use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 
-use super::MenuText;
 use crate::menu_file::MenuFile;
+use crate::menu_text::MenuText;
 use crate::resolve::{ResolvedEntry, StartTarget, resolve};
 use crate::ways::{Reach, is_started_by, meant_by, of_entry};
 

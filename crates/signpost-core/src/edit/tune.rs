@@ -11,8 +11,10 @@ use signpost_menu::nearest::nearest;
 use signpost_menu::{MenuDocument, Problem, parse_leniently};
 use toml_edit::{Item, Value};
 
-use super::{MenuText, assignments, find, wrong};
+use super::{assignments, wrong};
 use crate::menu_file::{self, MenuFile};
+use crate::menu_text::MenuText;
+use crate::named::find;
 
 /// What `tune` did, or would do.
 #[derive(Clone, Debug, Serialize)]

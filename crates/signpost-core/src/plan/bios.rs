@@ -7,10 +7,10 @@ use signpost_place::Look;
 
 use super::guards;
 use super::planned::{Action, EntryPlan, Plan, ToKeep};
-use crate::bios::{Wanted, Which, activated, first_in_words, plan as plan_sector};
+use crate::bios::{Wanted, Which, activated, plan as plan_sector};
 use crate::draft;
 use crate::menu_file::MenuFile;
-use crate::rehearse::rehearse;
+use crate::rehearse::{first_in_words, rehearse};
 use crate::resolve::{ResolvedEntry, describe, opening, resolve};
 
 pub(super) fn plan(look: &Look, menu: &MenuFile) -> Result<Plan> {

@@ -73,7 +73,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
             take_off(look, history, first, &mut writes, &mut notes)?;
         }
     }
-    let outcome = bios::rehearse(look, &writes, None).outcome;
+    let outcome = rehearse::rehearse_bios(look, &writes, None).outcome;
     let around = homes.disks.first().map(|first| StartedFrom::disk(look, first.disk));
     let resolved = around.map_or(resolved, |around| resolve(&around, &menu.document));
     let opening = opening(look, &menu.document, &resolved);
@@ -311,7 +311,7 @@ pub(super) fn remove(look: &Look, history: &History) -> Result<Plan> {
     for first in &homes {
         take_off(look, history, first, &mut writes, &mut notes)?;
     }
-    let outcome = bios::rehearse(look, &writes, None).outcome;
+    let outcome = rehearse::rehearse_bios(look, &writes, None).outcome;
     let slots = homes.first().and_then(|first| first.ours.as_ref()).map(OurSectors::slots);
     let named = slots.as_ref().and_then(|slots| newest(slots)?.1.picture.clone());
     let (picture, stays) = named.map_or(Ok((None, None)), |named| bios_picture::remove(look, &named))?;

@@ -5,8 +5,8 @@ use signpost_firmware::bios::area;
 use signpost_menu::slot::Slot;
 use signpost_place::Look;
 
-use crate::bios;
 use crate::history::Record;
+use crate::sectors;
 
 /// The sectors that were written since a step, as they go back. Those of disks that are not here stay.
 pub(super) fn sectors(look: &Look, since: &[&Record], notes: &mut Vec<String>) -> Vec<SectorWrite> {
@@ -33,12 +33,12 @@ fn back(look: &Look, writes: &[&SectorWrite], notes: &mut Vec<String>) -> Option
     let before = first.before.as_deref()?;
     let wrote: Vec<&[u8]> = writes.iter().filter_map(|write| write.after.as_deref()).collect();
     let what = format!("undo: {}", first.what);
-    let seen = bios::now(look, writes.last()?);
+    let seen = sectors::now(look, writes.last()?);
     // A copy of the boot program, or a slot, goes back whole: nobody else writes there but the boot program, whose menu stays.
     if wrote.iter().copied().chain([before]).any(area::is_part) {
         let is_ours =
             |slot: &Slot| wrote.iter().chain([&before]).any(|bytes| Slot::decode(bytes).as_ref() == Ok(slot));
-        if bios::slot_at(look, first).is_some_and(|slot| !is_ours(&slot)) {
+        if sectors::slot_at(look, first).is_some_and(|slot| !is_ours(&slot)) {
             notes.push(format!("{}: changed since at boot; it stays as it is", first.what));
             return None;
         }

@@ -1,19 +1,11 @@
-//! Where inodes are ("Block Group Descriptors", "Meta Block Groups", "Inode Table"), and the nodes of a volume by them.
+//! Where inodes are ("Block Group Descriptors", "Meta Block Groups", "Inode Table").
 
 use alloc::format;
-use alloc::string::String;
-use alloc::vec;
-use alloc::vec::Vec;
 
-use super::folder::Entries;
-use super::inode::{Body, Inode};
 use crate::block::{SharedDevice, read_vec};
 use crate::bytes::{le16, le32, len};
 use crate::error::VolumeError;
-use crate::runs::{self, Run};
-use crate::tree::{NodeKind, Nodes};
 
-const ROOT_INODE: u32 = 2;
 const COMPAT_SPARSE_SUPER2: u32 = 0x200;
 const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
 const INCOMPAT_META_BG: u32 = 0x10;
@@ -22,10 +14,8 @@ const INCOMPAT_64BIT: u32 = 0x80;
 /// the caller's to heed), meta block groups, extents, 64 bits, protection against two mounts, flexible groups,
 /// attributes in inodes, checksum seed, large folders, data in inodes, encryption, names in any case.
 const KNOWN_INCOMPAT: u32 = 0x3_e7d6;
-/// Bytes of a folder that are looked through.
-const MAX_FOLDER: u64 = 16 << 20;
 
-/// A volume by its inodes.
+/// A volume's blocks, groups and inodes.
 pub(super) struct Layout {
     pub(super) device: SharedDevice,
     /// Bytes.
@@ -33,7 +23,8 @@ pub(super) struct Layout {
     pub(super) blocks: u64,
     first_data_block: u64,
     blocks_per_group: u64,
-    inode_size: u64,
+    /// Bytes.
+    pub(super) inode_size: u64,
     inodes_per_group: u32,
     /// Bytes of a group's descriptor.
     descriptor_size: u64,
@@ -88,15 +79,8 @@ impl Layout {
         })
     }
 
-    pub(super) fn inode(&self, number: u32) -> Result<Inode, VolumeError> {
-        let lie = || VolumeError::Corrupt(format!("ext: inode {number} cannot be where it would have to be"));
-        let at = self.inode_at(number)?.ok_or_else(lie)?;
-        let raw = read_vec(self.device.as_ref(), at, len(self.inode_size))?;
-        Inode::read(self, number, &raw)
-    }
-
     /// Offset of an inode in bytes.
-    fn inode_at(&self, number: u32) -> Result<Option<u64>, VolumeError> {
+    pub(super) fn inode_at(&self, number: u32) -> Result<Option<u64>, VolumeError> {
         let split = || {
             let index = number.checked_sub(1)?;
             let within = index.checked_rem(self.inodes_per_group)?;
@@ -140,88 +124,6 @@ impl Layout {
             Backups::All => true,
             Backups::These(groups) => group == 0 || groups.contains(&group),
             Backups::Powers => group <= 1 || [3, 5, 7].into_iter().any(is_power_of),
-        }
-    }
-
-    /// The bytes of a folder's entries.
-    fn names(&self, folder: &Inode) -> Result<Vec<u8>, VolumeError> {
-        if folder.is_encrypted {
-            return Err(VolumeError::Unsupported("ext: a folder whose names are encrypted".into()));
-        }
-        match &folder.body {
-            // The number of the folder above stands before its entries.
-            Body::Here(bytes) => Ok(bytes.get(4..).unwrap_or_default().to_vec()),
-            Body::Runs(runs) if folder.size <= MAX_FOLDER => {
-                let mut names = vec![0; len(folder.size)];
-                runs::read(self.device.as_ref(), runs, 0, &mut names)?;
-                Ok(names)
-            }
-            Body::Runs(_) => {
-                Err(VolumeError::Unsupported(format!("ext: a folder of {} bytes of names", folder.size)))
-            }
-        }
-    }
-}
-
-impl Nodes for Layout {
-    type Node = Inode;
-
-    fn root(&self) -> Result<Inode, VolumeError> {
-        self.inode(ROOT_INODE)
-    }
-
-    fn kind(&self, node: &Inode) -> NodeKind {
-        NodeKind::of_mode(node.mode)
-    }
-
-    fn size(&self, node: &Inode) -> u64 {
-        node.size
-    }
-
-    fn child(&self, folder: &Inode, name: &str) -> Result<Option<Inode>, VolumeError> {
-        let names = self.names(folder)?;
-        let mut in_other_case = None;
-        for entry in Entries::of(&names, self.block_size) {
-            let entry = entry?;
-            if entry.name == name.as_bytes() {
-                return self.inode(entry.inode).map(Some);
-            }
-            if folder.ignores_case && entry.name.eq_ignore_ascii_case(name.as_bytes()) {
-                in_other_case = Some(entry.inode);
-            }
-        }
-        in_other_case.map(|number| self.inode(number)).transpose()
-    }
-
-    fn children(&self, folder: &Inode) -> Result<Vec<(String, NodeKind)>, VolumeError> {
-        let names = self.names(folder)?;
-        let mut children = Vec::new();
-        for entry in Entries::of(&names, self.block_size) {
-            let entry = entry?;
-            let kind = match entry.kind {
-                Some(kind) => kind,
-                None => NodeKind::of_mode(self.inode(entry.inode)?.mode),
-            };
-            children.push((String::from_utf8_lossy(entry.name).into_owned(), kind));
-        }
-        Ok(children)
-    }
-
-    fn runs(&self, file: &Inode) -> Result<Option<(SharedDevice, Vec<Run>)>, VolumeError> {
-        Ok(match &file.body {
-            Body::Runs(runs) if !file.is_encrypted => Some((self.device.clone(), runs.clone())),
-            _ => None,
-        })
-    }
-
-    fn read(&self, node: &Inode, offset: u64, buffer: &mut [u8]) -> Result<(), VolumeError> {
-        if node.is_encrypted {
-            return Err(VolumeError::Unsupported("ext: an encrypted file".into()));
-        }
-        match &node.body {
-            Body::Runs(runs) => Ok(runs::read(self.device.as_ref(), runs, offset, buffer)?),
-            Body::Here(bytes) => runs::copy(bytes, offset, buffer)
-                .ok_or_else(|| VolumeError::Corrupt("ext: a file in an inode ends before its size".into())),
         }
     }
 }

@@ -14,8 +14,8 @@ use rustix::mount::{FsMountFlags, FsOpenFlags, MountAttrFlags};
 use super::devices::Devices;
 use super::mounted::open_below;
 use super::numbers::Numbers;
-use crate::machine::own_folder;
 use crate::os_words;
+use crate::ours::own_folder;
 
 /// Folders are made for all to read, files for root alone to write.
 const FOLDER: Mode = Mode::from_raw_mode(0o755);

@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use super::bus_path;
+use super::line::{number, text};
 use super::numbers::{Numbers, Root};
 
 /// Bytes in the sectors that `/sys` counts in, whatever the disk's own are.
@@ -239,17 +240,6 @@ fn properties(root: &Root, numbers: Numbers) -> Properties {
     let text = fs::read_to_string(file).unwrap_or_default();
     let assignments = text.lines().filter_map(|line| line.strip_prefix("E:")?.split_once('='));
     assignments.map(|(key, value)| (key.to_string(), value.to_string())).collect()
-}
-
-/// A file of one line; `None` where it is not there, or empty.
-pub fn text(path: &Path) -> Option<String> {
-    let text = fs::read_to_string(path).ok()?;
-    let text = text.trim();
-    (!text.is_empty()).then(|| text.to_string())
-}
-
-fn number(path: &Path) -> Option<u64> {
-    text(path)?.parse().ok()
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@ use std::fmt::Write;
 use std::fs;
 use std::path::Path;
 
-use super::block::text;
+use super::line::text;
 
 /// The device path's text of a disk, by its folder in `/sys/block`; `None` where the way to it has a part that device paths
 /// of the kinds known here do not have.

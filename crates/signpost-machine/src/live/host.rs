@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use super::block::{self, BlockNode, Nature};
+use super::block::{BlockNode, Nature};
 use super::devices::Devices;
+use super::line;
 use super::mounts;
 use super::numbers::{Numbers, Root};
 
@@ -55,7 +56,7 @@ impl Host {
         });
         Self {
             kind,
-            command_line: block::text(&root.at("proc/cmdline")),
+            command_line: line::text(&root.at("proc/cmdline")),
             is_root: rustix::process::geteuid().is_root(),
             left_out: left_out.collect(),
             medium: if kind == HostKind::Rescue { medium(devices, nodes) } else { BTreeSet::new() },
@@ -67,7 +68,7 @@ fn kind(root: &Root, devices: &Devices) -> HostKind {
     let marks = ["run/systemd/container", ".dockerenv", "run/.containerenv"];
     let is_container = marks.iter().any(|mark| root.at(mark).exists());
     // Subsystems of a closed desktop system name their maker in the kernel's release.
-    let release = block::text(&root.at("proc/sys/kernel/osrelease")).unwrap_or_default().to_lowercase();
+    let release = line::text(&root.at("proc/sys/kernel/osrelease")).unwrap_or_default().to_lowercase();
     let is_guest = ["microsoft", "wsl"].iter().any(|word| release.contains(word));
     match devices.at_root() {
         _ if is_container => HostKind::Container,

@@ -7,8 +7,9 @@ use signpost_disk::probe::Identity;
 use signpost_disk::uuid_text;
 use signpost_menu::linux_files::mapper_parts;
 
-use super::block::{BlockNode, Nature, text};
+use super::block::{BlockNode, Nature};
 use super::described;
+use super::line::text;
 use super::numbers::{Numbers, Root, digits};
 
 /// What starts the device mapper's identity of a logical volume.

@@ -2,7 +2,7 @@
 
 use alloc::string::String;
 
-use crate::resolve::Firmware;
+use crate::firmware::Firmware;
 
 /// How large letters are, in halves of the smallest: its lines are 16 pixels high.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -7,7 +7,8 @@ use alloc::vec::Vec;
 use toml::de::DeValue;
 
 use super::reader::{Reader, Section};
-use crate::document::{Entry, EntryKind, KernelChoice, Linux, SectorFrom, SectorManner, Starts};
+use crate::document::{Entry, KernelChoice, Linux, SectorFrom, SectorManner, Starts};
+use crate::entry_kind::EntryKind;
 use crate::ids::EntryId;
 use crate::kernels::Newest;
 use crate::nearest::nearest;

@@ -8,7 +8,7 @@ use super::find::systems_on;
 use super::look::not_there;
 use super::place::Found;
 use super::review::{beside, review};
-use super::{Hands, NOTHING, Prompt, Reply, image};
+use super::{Composed, Hands, NOTHING, Prompt, Reply, image};
 use crate::document::{SectorFrom, SectorManner, Starts};
 use crate::kernel_args::{changed_words, is_change};
 use crate::kernels::newest_first;
@@ -16,19 +16,6 @@ use crate::layouts::KernelName;
 use crate::linux_system::{LinuxKernel, LinuxSystem};
 use crate::place::{Place, VolumeRef};
 use crate::resolve::{StartTarget, Within, resolve_entry};
-
-/// A start, composed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Composed {
-    /// What it is called.
-    pub title: String,
-    /// What would be started.
-    pub target: StartTarget,
-    /// Where its parts come from.
-    pub from: String,
-    /// Whether its kernel is its system's newest one, whichever that is.
-    pub is_newest: bool,
-}
 
 impl Prompt {
     pub(super) fn compose(&mut self, hands: &impl Hands, line: &str, rest: &str) -> Result<Reply, String> {

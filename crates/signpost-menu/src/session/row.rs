@@ -40,7 +40,7 @@ impl Row {
             title: entry.title.clone(),
             line: line.to_string(),
             can_start: resolved.target.is_ok(),
-            symbol: Symbol::of(entry),
+            symbol: entry.shown_symbol(),
             what: match &entry.starts {
                 Starts::Group => What::Group(entry.id.clone()),
                 Starts::SetupScreen => What::SetupScreen,

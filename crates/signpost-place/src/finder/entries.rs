@@ -8,11 +8,11 @@ use signpost_menu::layouts::last_part;
 use signpost_menu::standing::Standing;
 
 use super::Found;
+use super::found_system::{FoundSystem, SystemKernel};
 use super::kernels::FoundKernel;
 use super::owners::Owner;
 use super::releases::{id_of, text};
 use super::roots::Root;
-use super::systems::{FoundSystem, SystemKernel};
 use crate::reader::VolumeReader;
 use crate::volumes::Volumes;
 

@@ -9,7 +9,6 @@ use signpost_menu::os_release::OsRelease;
 use signpost_menu::sorted::sorted;
 
 use super::releases::{before_os_release, id_of, os_release, text, title};
-use super::snapshots;
 use crate::reader::VolumeReader;
 
 /// Where modules of a kernel stand on its system's root volume.
@@ -104,7 +103,6 @@ pub(super) fn on_volume(reader: &VolumeReader, subvolumes: &[Subvolume]) -> Vec<
     if roots.is_empty() {
         roots.extend(deployed(reader));
     }
-    snapshots::mark(&mut roots);
     let (first, others): (Vec<Root>, Vec<Root>) = roots.into_iter().partition(|root| root.is_default);
     first.into_iter().chain(others).collect()
 }

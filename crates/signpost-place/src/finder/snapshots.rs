@@ -6,9 +6,9 @@ use alloc::vec::Vec;
 
 use signpost_menu::linux_files::{mounts, subvolume_argument};
 
+use super::found_system::{FoundSystem, SystemKernel};
 use super::owners::Owner;
 use super::roots::Root;
-use super::systems::{FoundSystem, SystemKernel};
 
 /// Marks the roots of a volume that are copies of another one: that was made as one, or whose own table of mounts puts
 /// another one in its place.

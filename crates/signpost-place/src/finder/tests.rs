@@ -111,9 +111,6 @@ impl Volumes for Made {
     fn takes_part(&self, disk: DiskNumber) -> bool {
         disk.0 < 3
     }
-    fn systems(&self) -> &Systems {
-        self.systems.get_or_init(|| Systems::find(self))
-    }
     fn system_ids(&self) -> Vec<(String, usize)> {
         Vec::new()
     }
@@ -137,6 +134,12 @@ const INITRD: (&str, &str) = ("/boot/initrd-6.9", "made");
 const MODULES: (&str, &str) = ("/lib/modules/6.10/modules.dep", "");
 
 /// The kernels of a machine's only system, with their volumes.
+impl WithSystems for Made {
+    fn systems(&self) -> &Systems {
+        self.systems.get_or_init(|| Systems::find(self))
+    }
+}
+
 fn kernels(machine: &Made) -> Vec<(usize, String)> {
     let [system] = machine.systems().started.as_slice() else { panic!("{:?}", machine.systems().started) };
     system.kernels.iter().map(|kernel| (kernel.volume, kernel.path.clone())).collect()

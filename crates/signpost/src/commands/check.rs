@@ -14,11 +14,12 @@ use signpost_place::boot_program::BootProgram;
 use signpost_upkeep::{Records, kept, menu_file, rescue};
 
 use super::picture;
-use super::policy::{self, Compared};
+use super::policy;
 use super::shared::ProgramArgs;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
+use crate::render::policy::Compared;
 
 /// Say whether the machine starts, what is wrong, and what cures it
 ///

@@ -6,7 +6,7 @@ use add::New;
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
-use signpost_core::draft::Base;
+use signpost_core::draft::{self, Base};
 use signpost_core::edit::{self, HiddenThing, Where};
 use signpost_core::menu_file::MenuFile;
 use signpost_core::recipe::{Recipe, RecipeKind};
@@ -240,7 +240,7 @@ fn edited(
         }
         What::Reset { entry } => {
             let base = kept::base(machine, &menu.path);
-            let (text, id, base) = edit::reset(&app.look(machine)?, menu, entry, base)?;
+            let (text, id, base) = draft::reset(&app.look(machine)?, menu, entry, base)?;
             Edited {
                 base: Some(base),
                 ..Edited::of(&id, text, format!("{id} is what draft makes of it now"))

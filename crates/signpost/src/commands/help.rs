@@ -1,4 +1,4 @@
-use clap::Args;
+use clap::{Args, Command};
 
 use crate::app::Outcome;
 use crate::failure::{Exit, Failure};
@@ -13,7 +13,7 @@ pub struct HelpArgs {
     words: Vec<String>,
 }
 
-pub fn run(args: &HelpArgs) -> Outcome {
-    out::text(&help::text(&args.words).map_err(Failure::Usage)?);
+pub fn run(args: &HelpArgs, line: Command) -> Outcome {
+    out::text(&help::text(line, &args.words).map_err(Failure::Usage)?);
     Ok(Exit::Done)
 }

@@ -1,6 +1,6 @@
 use std::path::PathBuf;
 
-use clap::Args;
+use clap::{Args, Command};
 use serde::Serialize;
 use signpost_machine::os_words;
 
@@ -20,11 +20,11 @@ struct Written {
     pages: Vec<String>,
 }
 
-pub fn run(app: &App<'_>, args: &ManualArgs) -> Outcome {
+pub fn run(app: &App<'_>, args: &ManualArgs, line: Command) -> Outcome {
     let failed = |error: std::io::Error| {
         Failure::Other(format!("{}: {}", args.folder.display(), os_words::words(&error)))
     };
-    let written = Written { pages: help::manual::write(&args.folder).map_err(failed)? };
+    let written = Written { pages: help::manual::write(line, &args.folder).map_err(failed)? };
     let text =
         || format!("{} pages in {}; `man -l FILE` shows one\n", written.pages.len(), args.folder.display());
     app.report(&written, text);

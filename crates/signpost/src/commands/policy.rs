@@ -2,7 +2,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
-use signpost_core::edit::{Difference, KEYS, OWN_KEYS, OwnKey, Policy};
+use signpost_core::edit::{KEYS, OWN_KEYS, OwnKey, Policy};
 use signpost_core::recipe::Recipes;
 use signpost_facts::{Error, Result};
 use signpost_machine::Machine;
@@ -12,6 +12,7 @@ use signpost_upkeep::menu_file;
 use crate::app::{App, Outcome};
 use crate::failure::{Exit, Failure};
 use crate::render;
+use crate::render::policy::Compared;
 
 /// Show where the menu file is not as a policy says
 ///
@@ -25,20 +26,6 @@ pub struct PolicyArgs {
     /// Show what a policy can say
     #[arg(long, conflicts_with = "file")]
     keys: bool,
-}
-
-/// How a menu file stands to a policy.
-#[derive(Serialize)]
-pub struct Compared {
-    /// The policy's file.
-    pub file: PathBuf,
-    /// What the menu file has otherwise.
-    pub differences: Vec<Difference>,
-    /// What of the policy fits nothing here.
-    pub notes: Vec<String>,
-    /// Why the two cannot be compared.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub fault: Option<String>,
 }
 
 /// All that a policy can say: `tune`'s keys, then its own.

@@ -3,8 +3,8 @@ use std::path::{Path, PathBuf};
 use clap::{ArgGroup, Args};
 use clap_complete::engine::ArgValueCompleter;
 use serde::Serialize;
-use signpost_core::edit;
 use signpost_core::menu_file::MenuFile;
+use signpost_core::named;
 use signpost_core::plan::without_place;
 use signpost_core::preview::{Asked, Preview, State, preview, signs_without_letters};
 use signpost_look::Painter;
@@ -140,9 +140,9 @@ pub fn run(app: &App<'_>, args: &PreviewArgs) -> Outcome {
 }
 
 fn asked(args: &PreviewArgs, document: &MenuDocument) -> Result<Asked, Failure> {
-    let chosen = args.choose.as_ref().map(|name| edit::find(document, name)).transpose()?;
+    let chosen = args.choose.as_ref().map(|name| named::find(document, name)).transpose()?;
     let state = match &args.open {
-        Some(group) => State::Group(edit::find_group(document, group)?),
+        Some(group) => State::Group(named::find_group(document, group)?),
         None if args.keys => State::Help,
         None if args.arguments => State::Arguments,
         None if args.error => State::Error,

@@ -1,6 +1,7 @@
 use clap::Args;
 use clap_complete::engine::ArgValueCompleter;
-use signpost_core::bios::{rehearse_entry, rehearse_in_order};
+use signpost_core::bios::rehearse_entry;
+use signpost_core::rehearse::rehearse_in_order;
 use signpost_core::rehearse::{Choice, State, rehearse_state};
 use signpost_core::resolve::resolve;
 use signpost_facts::{DiskNumber, FirmwareKind};

@@ -3,12 +3,11 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use clap::{Command, CommandFactory};
+use clap::Command;
 use clap_mangen::Man;
 use roff::{Inline, Roff, bold, roman};
 
 use super::pages::{self, PAGES};
-use crate::args::Args;
 
 /// The page on the menu file; its parts are those of the document.
 const MENU_FILE: &str = include_str!("../../../../docs/menu-file.md");
@@ -28,8 +27,8 @@ const FILES: [(&str, &str); 4] = [
     ),
 ];
 
-/// Writes all pages into the folders `man1` and `man5` below a folder, and gives their names.
-pub fn write(folder: &Path) -> io::Result<Vec<String>> {
+/// Writes all pages of a command line into the folders `man1` and `man5` below a folder, and gives their names.
+pub fn write(plain: Command, folder: &Path) -> io::Result<Vec<String>> {
     let mut names = Vec::new();
     let mut page = |section: &str, name: String, bytes: &[u8]| -> io::Result<()> {
         let folder = folder.join(section);
@@ -38,7 +37,7 @@ pub fn write(folder: &Path) -> io::Result<Vec<String>> {
         names.push(name);
         Ok(())
     };
-    let mut command = Args::command().disable_help_subcommand(true);
+    let mut command = plain.disable_help_subcommand(true);
     command.build();
     for command in with_inner(&command) {
         let man = Man::new(command.clone());

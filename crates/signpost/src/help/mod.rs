@@ -3,24 +3,24 @@
 pub mod manual;
 mod pages;
 
-use clap::{Args as _, Command, CommandFactory};
+use clap::{Args as _, Command};
 
-use crate::args::Args;
 use crate::global::Global;
 use pages::{GROUPS, PAGES, Page};
 
 /// Where the options of every command are shown.
 pub const OPTIONS: &str = "options";
 
-/// The command line with its help: what is parsed and completed is that of [`Args`].
-pub fn command() -> Command {
-    let hidden = Args::command().mut_args(|arg| arg.hide(true));
+/// The command line with its help.
+pub fn command(plain: Command) -> Command {
+    let (short, long) = (short(), long(&plain));
+    let hidden = plain.mut_args(|arg| arg.hide(true));
     let mut command = hidden
         .disable_help_subcommand(true)
         .help_template("{about}\n\n{usage-heading} {usage}{after-help}")
         .override_usage("signpost [COMMAND] [OPTIONS]")
-        .after_help(short())
-        .after_long_help(long());
+        .after_help(short)
+        .after_long_help(long);
     for page in PAGES {
         command = command.mut_subcommand(page.command, |command| {
             let tail = format!("Options of every command: `signpost help {OPTIONS}`.");
@@ -38,11 +38,11 @@ pub fn command() -> Command {
 ///
 /// # Errors
 /// The words, where no command is called so.
-pub fn text(words: &[String]) -> Result<String, String> {
+pub fn text(plain: Command, words: &[String]) -> Result<String, String> {
     if matches!(words, [word] if word == OPTIONS) {
         return Ok(options());
     }
-    let mut found = command();
+    let mut found = command(plain);
     found.build();
     for word in words {
         let inner = found.find_subcommand(word).cloned();
@@ -75,8 +75,7 @@ fn short() -> String {
     )
 }
 
-fn long() -> String {
-    let command = Args::command();
+fn long(command: &Command) -> String {
     let about = |name: &str| {
         let found = command.find_subcommand(name).and_then(Command::get_about);
         found.map(ToString::to_string).unwrap_or_default()
@@ -116,7 +115,10 @@ impl Page {
 
 #[cfg(test)]
 mod tests {
+    use clap::CommandFactory;
+
     use super::*;
+    use crate::args::Args;
 
     #[test]
     fn every_command_stands_in_one_group_and_has_a_page() {
@@ -137,7 +139,7 @@ mod tests {
             let help = command.clone().term_width(80).max_term_width(80).render_help().to_string();
             assert!(help.lines().count() <= 24, "{name}: {} lines\n{help}", help.lines().count());
         };
-        let mut command = command();
+        let mut command = command(Args::command());
         command.build();
         fits("signpost", &command);
         for command in command.get_subcommands() {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use signpost_core::bios::first_in_words;
+use signpost_core::rehearse::first_in_words;
 use signpost_facts::{
     Aside, BootFile, Disk, DiskArray, DiskNumber, KernelUse, Partition, Survey, TableKind, Volume,
 };

@@ -1,11 +1,27 @@
 //! A policy: what it can say, and where a menu file is otherwise.
 
-use signpost_core::edit::OwnKey;
+use std::path::PathBuf;
+
+use serde::Serialize;
+use signpost_core::edit::{Difference, OwnKey};
 
 use super::style;
 use super::table::Table;
 use super::tune::notes;
-use crate::commands::policy::Compared;
+
+/// How a menu file stands to a policy.
+#[derive(Serialize)]
+pub struct Compared {
+    /// The policy's file.
+    pub file: PathBuf,
+    /// What the menu file has otherwise.
+    pub differences: Vec<Difference>,
+    /// What of the policy fits nothing here.
+    pub notes: Vec<String>,
+    /// Why the two cannot be compared.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fault: Option<String>,
+}
 
 /// All keys, with what they take and mean.
 pub fn keys(keys: &[OwnKey]) -> String {

@@ -1,6 +1,7 @@
 //! The house as it is built: which crate uses which, what the crates of others allow, and one set of lints.
 #![allow(clippy::unwrap_used, reason = "a test ends where something is not as it should be")]
 
+mod circles;
 mod words;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -158,6 +159,21 @@ fn crates_of_others_have_licences_and_sources_that_are_allowed() {
             }
         }
     }
+}
+
+#[test]
+fn files_that_developers_are_led_to_are_there() {
+    let mut seen = 0;
+    for page in ["CONTRIBUTING.md", "docs/inside.md"] {
+        let text = std::fs::read_to_string(root().join(page)).unwrap();
+        let quoted = text.split('`').skip(1).step_by(2);
+        for path in quoted.filter(|path| path.contains("/src/") && path.ends_with(".rs")) {
+            seen += 1;
+            let is_there = [root(), root().join("crates")].iter().any(|folder| folder.join(path).exists());
+            assert!(is_there, "{page}: there is no {path}");
+        }
+    }
+    assert!(seen > 50, "{seen} files are named");
 }
 
 #[test]

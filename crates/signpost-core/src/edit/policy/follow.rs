@@ -13,10 +13,11 @@ use toml_edit::{Key, Value};
 
 use super::names::{Names, Unmeant};
 use super::{HIDE, Named, ORDER, OWN_KEYS, Policy, TITLES};
+use crate::edit::KEYS;
 use crate::edit::assignments::{Position, Wanted};
 use crate::edit::entries::last_way;
 use crate::edit::tune::{self, Difference, LOOK, Tuned};
-use crate::edit::{KEYS, MenuText, set};
+use crate::menu_text::{MenuText, set};
 use crate::recipe::Recipes;
 
 impl Policy {

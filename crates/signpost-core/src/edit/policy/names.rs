@@ -4,7 +4,7 @@ use signpost_facts::System;
 use signpost_menu::MenuDocument;
 use signpost_place::Look;
 
-use crate::edit::{beginning, called};
+use crate::named::{beginning, called};
 use crate::resolve::resolve;
 use crate::ways::meant_by;
 

@@ -7,9 +7,9 @@ use signpost_place::Look;
 
 use super::Policy;
 use crate::draft::{Base, Draft, Wishes, draft};
-use crate::edit::MenuText;
 use crate::edit::tune::Tuned;
 use crate::menu_file::MenuFile;
+use crate::menu_text::MenuText;
 use crate::recipe::Recipes;
 
 /// A draft that follows a policy.

@@ -7,7 +7,6 @@ use signpost_facts::{Error, Result};
 use signpost_menu::MenuDocument;
 use toml_edit::{ArrayOfTables, DocumentMut, Item, Table, TableLike, Value};
 
-use super::wrong;
 use crate::menu_file::{self, MenuFile};
 
 /// A byte order mark, as some editors leave it.
@@ -54,7 +53,7 @@ impl MenuText {
             // The lines are those of a file that is not written.
             Err(Error::MenuFile { problems, .. }) => {
                 let all: Vec<String> = problems.into_iter().map(|problem| problem.message).collect();
-                Err(wrong(format!("{}; nothing was written", all.join("; "))))
+                Err(Error::WrongUse(format!("{}; nothing was written", all.join("; "))))
             }
             Err(error) => Err(error),
         }
@@ -80,7 +79,7 @@ impl MenuText {
     pub(super) fn sections(&mut self, name: &str) -> Result<&mut ArrayOfTables> {
         let item = self.document.entry(name).or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
         item.as_array_of_tables_mut().ok_or_else(|| {
-            wrong(format!(
+            Error::WrongUse(format!(
                 "the file writes {name} in another way than as [[{name}]] sections; edit it by hand"
             ))
         })
@@ -92,8 +91,9 @@ impl MenuText {
     /// Where what the file has by that name is not a table.
     pub(crate) fn set_in(&mut self, table: &str, key: &str, value: Value) -> Result<()> {
         let item = self.document.entry(table).or_insert_with(|| Item::Table(Table::new()));
-        let held =
-            item.as_table_like_mut().ok_or_else(|| wrong(format!("{table} is not a table in the file")))?;
+        let held = item
+            .as_table_like_mut()
+            .ok_or_else(|| Error::WrongUse(format!("{table} is not a table in the file")))?;
         let before = held.get(key).and_then(Item::as_str).map(str::to_string);
         let is_other = before.as_deref() != value.as_str();
         set(held, key, value);
@@ -119,13 +119,15 @@ impl MenuText {
 
     fn place_of(&self, id: &str) -> Result<usize> {
         let place = self.list().iter().position(|(own, ..)| own == id);
-        place.ok_or_else(|| wrong(format!("the entry {id} is not written as an [[entry]] section")))
+        place.ok_or_else(|| Error::WrongUse(format!("the entry {id} is not written as an [[entry]] section")))
     }
 
     /// The section of the entry of this id.
     pub(crate) fn entry(&mut self, id: &str) -> Result<&mut Table> {
         let index = self.place_of(id)?;
-        self.sections("entry")?.get_mut(index).ok_or_else(|| wrong("the file has changed; try again"))
+        self.sections("entry")?
+            .get_mut(index)
+            .ok_or_else(|| Error::WrongUse("the file has changed; try again".into()))
     }
 
     /// The section of the entry of this id as a text by itself, with the comments before it.
@@ -162,10 +164,13 @@ impl MenuText {
     /// Puts the one section of a text before the entry that stands at an index; what stands behind the last section
     /// stays before one that is put behind it.
     pub(crate) fn insert_entry(&mut self, at: usize, text: &str) -> Result<()> {
-        let parsed: DocumentMut = text.parse().map_err(|error| wrong(format!("the new entry: {error}")))?;
+        let parsed: DocumentMut =
+            text.parse().map_err(|error| Error::WrongUse(format!("the new entry: {error}")))?;
         let sections = parsed.get("entry").and_then(Item::as_array_of_tables);
-        let mut table =
-            sections.and_then(|sections| sections.get(0)).cloned().ok_or_else(|| wrong("no entry"))?;
+        let mut table = sections
+            .and_then(|sections| sections.get(0))
+            .cloned()
+            .ok_or_else(|| Error::WrongUse("no entry".into()))?;
         let places = |name: &str| -> Vec<Option<isize>> {
             let sections = self.document.get(name).and_then(Item::as_array_of_tables);
             sections.into_iter().flat_map(ArrayOfTables::iter).map(Table::position).collect()

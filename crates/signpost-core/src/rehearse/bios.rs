@@ -1,5 +1,7 @@
 //! A start by BIOS, followed.
 
+mod menu;
+
 use signpost_facts::change::SectorWrite;
 use signpost_facts::sectors::FirstSector;
 use signpost_facts::{Disk, DiskNumber, Partition, System, TableKind, VolumeNumber};
@@ -8,8 +10,10 @@ use signpost_firmware::bios::rules::{self, End, Where, Why};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, active, entry_start};
 use signpost_place::Look;
 
-use super::{behind_menu, boot_sector, first, ours_after};
-use crate::rehearse::{Choice, Kind, Outcome, Rehearsal, Step, StepVerdict, Through};
+pub(crate) use menu::entries_that_start;
+
+use super::outcome::{Choice, Kind, Outcome, Rehearsal, Step, StepVerdict, Through};
+use crate::sectors::{boot_sector, first, ours_after};
 
 /// Follows a start of the machine after these writes.
 pub(crate) fn rehearse(look: &Look, planned: &[SectorWrite], choose: Option<&str>) -> Rehearsal {
@@ -52,9 +56,8 @@ pub fn rehearse_in_order(
             steps.push(step(reason, StepVerdict::End(kind(end)), format!("{finding}: {code}")));
         }
     }
-    let behind = disk
-        .filter(|_| end == End::OurMenu)
-        .and_then(|disk| behind_menu::follow(look, disk, planned, choose));
+    let behind =
+        disk.filter(|_| end == End::OurMenu).and_then(|disk| menu::follow(look, disk, planned, choose));
     let choice = match &behind {
         Some(behind) => behind.choice.clone(),
         None => choose.map(|_| Choice::NotReached),
@@ -188,7 +191,7 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
 }
 
 /// The system whose root lies in a partition.
-pub(super) fn system_in<'l>(look: &'l Look, disk: &Disk, partition: &Partition) -> Option<&'l System> {
+fn system_in<'l>(look: &'l Look, disk: &Disk, partition: &Partition) -> Option<&'l System> {
     let is_its = |system: &&System| system.root.is_some_and(|root| is_in(look, root, disk, partition));
     look.survey.systems.iter().find(is_its)
 }

@@ -15,11 +15,11 @@ use signpost_place::started_from::StartedFrom;
 use signpost_place::surroundings::first_in;
 use signpost_place::{Look, VolumeReader, home};
 
-use super::rehearse::{rehearse_in_order, system_in};
-use super::{boot_sector, first, ours_after};
-use crate::rehearse::Kind;
+use super::{rehearse_in_order, system_in};
 use crate::rehearse::menu::{self, Followed};
+use crate::rehearse::outcome::Kind;
 use crate::resolve::{ResolvedEntry, StartTarget, resolve};
+use crate::sectors::{boot_sector, first, ours_after};
 
 /// Behind the first sector: our menu, by the code that the boot program runs.
 pub(super) fn follow(

@@ -1,15 +1,46 @@
-//! What our first sector goes to, as it would be after writes that are planned.
+//! Sectors as they would be after writes that are planned, and what a first sector of ours goes to then.
 
+use signpost_facts::DiskNumber;
 use signpost_facts::change::SectorWrite;
 use signpost_facts::ours::OurVariables;
-use signpost_facts::sectors::{Copy, FirstSector, OurSectors};
+use signpost_facts::sectors::{Copy, FirstSector, OurSectors, PartitionSector, sector as as_sector};
 use signpost_firmware::bios::SECTOR;
 use signpost_firmware::bios::area::{self, Area};
 use signpost_menu::slot::{Slot, SlotFault};
 use signpost_menu::state;
 use signpost_place::Look;
 
-use super::first;
+/// A disk's first sector as it would be after these writes.
+pub(crate) fn first(look: &Look, of: &FirstSector, planned: &[SectorWrite]) -> Option<[u8; SECTOR]> {
+    written(look, (of.disk, 0, &of.bytes), planned)
+}
+
+/// A partition's boot sector as it would be after these writes.
+pub(crate) fn boot_sector(
+    look: &Look,
+    of: &PartitionSector,
+    planned: &[SectorWrite],
+) -> Option<[u8; SECTOR]> {
+    written(look, (of.disk, of.start, &of.bytes), planned)
+}
+
+/// What stands now where a step wrote; nothing where the survey does not have it.
+pub(crate) fn now(look: &Look, write: &SectorWrite) -> Option<Vec<u8>> {
+    let disk = look.survey.disks.iter().find(|disk| disk.identity() == Some(&write.disk))?.number;
+    let in_area = || state_at(look.survey.boot_sectors.first_of(disk)?.any_of_ours()?, write);
+    look.survey.boot_sectors.bytes_at(disk, write.offset).map(<[u8]>::to_vec).or_else(in_area)
+}
+
+fn written(
+    look: &Look,
+    (disk, offset, bytes): (DiskNumber, u64, &[u8]),
+    planned: &[SectorWrite],
+) -> Option<[u8; SECTOR]> {
+    let identity = look.survey.disk(disk)?.identity()?;
+    let hits = |write: &&SectorWrite| write.disk == *identity && write.offset == offset;
+    let last = planned.iter().rev().find(hits).and_then(|write| write.after.as_deref());
+    as_sector(last.and_then(|after| after.get(..SECTOR)).unwrap_or(bytes))
+}
 
 /// What a start comes to behind a first sector of ours.
 pub(crate) struct Ours {
@@ -51,7 +82,7 @@ pub(crate) fn ours_after(look: &Look, of: &FirstSector, planned: &[SectorWrite])
 }
 
 /// What is remembered in a sector where a step wrote. What else stands in an area is not kept by the survey to the byte.
-pub(super) fn state_at(ours: &OurSectors, write: &SectorWrite) -> Option<Vec<u8>> {
+fn state_at(ours: &OurSectors, write: &SectorWrite) -> Option<Vec<u8>> {
     let is_at = |index: &usize| at(ours.area.state(u32::from(*index == 1))) == Some(write.offset);
     (0..2).find(is_at).and_then(|index| ours.state.get(index).cloned())
 }

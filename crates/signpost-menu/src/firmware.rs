@@ -1,0 +1,11 @@
+//! Kinds of firmware.
+
+/// What a machine's firmware is, and so what can be started there at all.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Firmware {
+    /// UEFI.
+    #[default]
+    Uefi,
+    /// BIOS.
+    Bios,
+}
