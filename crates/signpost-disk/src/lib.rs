@@ -46,6 +46,7 @@ mod ntfs;
 pub mod open;
 pub mod partition_type;
 pub mod probe;
+pub mod purpose;
 mod runs;
 pub mod table;
 mod text;

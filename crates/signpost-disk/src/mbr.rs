@@ -26,6 +26,10 @@ impl MbrType {
     pub const EFI_SYSTEM: Self = Self(0xef);
     /// An extended boot partition.
     pub const EXTENDED_BOOT: Self = Self(0xea);
+    /// What a PC's vendor put there.
+    pub const VENDOR: Self = Self(0x12);
+    /// What restores a system.
+    pub const RECOVERY: Self = Self(0x27);
 
     /// Whether logical partitions lie in it.
     pub fn is_extended(self) -> bool {

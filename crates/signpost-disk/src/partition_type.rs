@@ -13,15 +13,24 @@ pub const BASIC_DATA: Guid = guid!("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7");
 /// An extended boot partition (the Boot Loader Specification).
 pub const EXTENDED_BOOT: Guid = guid!("bc13c2ff-59e6-4262-a352-b275fd6f7172");
 
+/// Where code of BIOS boot programs lies on a GPT disk.
+pub const BIOS_BOOT: Guid = guid!("21686148-6449-6e6f-744e-656564454649");
+/// What a vendor's system keeps for itself.
+pub const VENDOR_RESERVED: Guid = guid!("e3c9e316-0b5c-4db8-817d-f92df00215ae");
+/// What restores a system.
+pub const RECOVERY: Guid = guid!("de94bba4-06d1-4d40-a16a-bfd50179d6ac");
+/// What describes the volumes of a vendor's volume manager.
+pub const LDM_METADATA: Guid = guid!("5808c8aa-7e8f-42e0-85d2-e1e90434cfb3");
+
 const NAMES: [(Guid, &str); 28] = [
     (EFI_SYSTEM, "ESP"),
     (LINUX_DATA, "Linux data"),
     (BASIC_DATA, "basic data"),
-    (guid!("21686148-6449-6e6f-744e-656564454649"), "BIOS boot"),
+    (BIOS_BOOT, "BIOS boot"),
     (guid!("024dee41-33e7-11d3-9d69-0008c781f39f"), "MBR inside GPT"),
-    (guid!("e3c9e316-0b5c-4db8-817d-f92df00215ae"), "vendor reserved"),
-    (guid!("de94bba4-06d1-4d40-a16a-bfd50179d6ac"), "recovery"),
-    (guid!("5808c8aa-7e8f-42e0-85d2-e1e90434cfb3"), "LDM metadata"),
+    (VENDOR_RESERVED, "vendor reserved"),
+    (RECOVERY, "recovery"),
+    (LDM_METADATA, "LDM metadata"),
     (guid!("af9b60a0-1431-4f62-bc68-3311714a69ad"), "LDM data"),
     (guid!("4f68bce3-e8cd-4db1-96e7-fbcaf984b709"), "Linux root, x86_64"),
     (guid!("44479540-f297-41b2-9af7-d131d5f0458a"), "Linux root, x86"),

@@ -1,6 +1,5 @@
 //! A disk's partition table, of whichever kind: GPT, MBR, BSD label, or none at all.
 
-use alloc::borrow::Cow;
 use alloc::format;
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
@@ -8,10 +7,10 @@ use alloc::vec::Vec;
 use uguid::Guid;
 
 use crate::block::BlockDevice;
-use crate::disklabel::{self, Disklabel};
+use crate::disklabel::Disklabel;
 use crate::gpt::{self, Gpt, GptFault, Unseen};
 use crate::mbr::{Chs, Mbr, MbrType};
-use crate::partition_type;
+use crate::purpose::Purpose;
 
 /// Bytes from the end of a partition's place by CHS to its place by sector that rounding explains.
 const CHS_SLACK: u64 = 63 * 255;
@@ -29,39 +28,6 @@ pub enum TableKind {
     Label,
     /// None.
     None,
-}
-
-/// What a partition is for, in its table's own words.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Purpose {
-    /// By a type GUID.
-    Gpt(Guid),
-    /// By a type byte.
-    Mbr(MbrType),
-    /// By the type byte of a BSD label.
-    Label(u8),
-}
-
-impl Purpose {
-    /// Whether it is an ESP.
-    pub fn is_esp(self) -> bool {
-        matches!(self, Self::Gpt(partition_type::EFI_SYSTEM) | Self::Mbr(MbrType::EFI_SYSTEM))
-    }
-
-    /// Whether it is an extended boot partition.
-    pub fn is_extended_boot(self) -> bool {
-        matches!(self, Self::Gpt(partition_type::EXTENDED_BOOT) | Self::Mbr(MbrType::EXTENDED_BOOT))
-    }
-
-    /// In a few words; the type itself where it is not known.
-    pub fn name(self) -> Cow<'static, str> {
-        let known = match self {
-            Self::Gpt(guid) => partition_type::name(guid).ok_or_else(|| guid.to_string()),
-            Self::Mbr(kind) => kind.name().ok_or_else(|| format!("type {:02x}", kind.0)),
-            Self::Label(kind) => disklabel::kind_name(kind).ok_or_else(|| format!("BSD type {kind}")),
-        };
-        known.map_or_else(Cow::Owned, Cow::Borrowed)
-    }
 }
 
 /// A partition, of any table.

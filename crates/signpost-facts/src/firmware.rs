@@ -56,6 +56,9 @@ pub struct FirmwareEntry {
     pub is_made_by_firmware: bool,
     /// Its device path, in words.
     pub path: String,
+    /// The file that its device path names, with `/`.
+    #[serde(default)]
+    pub file: Option<String>,
     /// Length of its optional data in bytes.
     pub data_length: usize,
     /// The file it leads to.

@@ -211,7 +211,7 @@ fn seen(survey: &Survey, identities: &[VolumeIdentity], disk: &Disk) -> KnownDis
     let names = on_it.flat_map(|(_, identity)| identity.names());
     KnownDisk {
         number: Some(disk.number),
-        table: disk.table.identity().cloned(),
+        table: disk.table.identity.clone(),
         partitions: partitions.map(|uuid| uuid.to_lowercase()).collect(),
         volumes: names.map(|name| name.to_string().to_lowercase()).collect(),
         takes_part: disk.takes_part,

@@ -31,7 +31,7 @@ pub use code::Code;
 pub use error::{Error, Refusal, Result};
 pub use finding::{Finding, Subject};
 pub use firmware::{FirmwareEntry, FirmwareFacts, Target, UnconfirmedStarts};
-pub use number::{DiskNumber, DiskNumbers, OptionNumber, PartitionNumber, VolumeNumber};
+pub use number::{DiskNumber, DiskNumbers, MbrSignature, OptionNumber, PartitionNumber, VolumeNumber};
 pub use programs::{
     Arguments, ArgumentsFrom, BootFile, EntryFile, Family, Hints, ImageFile, Kernel, Role, System,
     VersionFacts,

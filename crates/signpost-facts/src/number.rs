@@ -33,6 +33,30 @@ impl<'de> Deserialize<'de> for OptionNumber {
     }
 }
 
+/// A disk's signature in its master boot record (UEFI 2.10, 5.2.1), written as eight hexadecimal digits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MbrSignature(pub u32);
+
+impl fmt::Display for MbrSignature {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:08x}", self.0)
+    }
+}
+
+impl Serialize for MbrSignature {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.to_string())
+    }
+}
+
+impl<'de> Deserialize<'de> for MbrSignature {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = Cow::<str>::deserialize(deserializer)?;
+        let signature = u32::from_str_radix(&text, 16).ok().filter(|_| text.len() == 8);
+        signature.map(Self).ok_or_else(|| D::Error::custom("expected eight hexadecimal digits"))
+    }
+}
+
 impl From<OptionNumber> for String {
     fn from(number: OptionNumber) -> Self {
         number.to_string()

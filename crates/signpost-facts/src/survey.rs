@@ -1,18 +1,18 @@
 //! What a survey says: plain facts, which are its JSON too.
 
-use alloc::borrow::Cow;
 use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
 use serde::{Deserialize, Serialize};
 use signpost_disk::Guid;
+use signpost_disk::purpose::Purpose;
 use signpost_firmware::bios::code::SectorCode;
 use signpost_firmware::device_path::PartitionSignature;
 
 use crate::finding::Finding;
 use crate::firmware::FirmwareFacts;
-use crate::number::{DiskNumber, PartitionNumber, VolumeNumber};
+use crate::number::{DiskNumber, MbrSignature, PartitionNumber, VolumeNumber};
 use crate::programs::{BootFile, EntryFile, Kernel, System};
 use crate::sectors::{BootSectors, PartitionSector};
 use crate::volume::Volume;
@@ -143,7 +143,7 @@ pub struct DiskArray {
 impl Disk {
     /// What tells it from others, whatever its place among them: its serial, else its table's own identity.
     pub fn identity(&self) -> Option<&String> {
-        self.serial.as_ref().or_else(|| self.table.identity())
+        self.serial.as_ref().or_else(|| self.table.identity.as_ref())
     }
 
     /// Whether the boot program can ask the drive for its serial: firmware passes commands on to drives of these kinds (UEFI
@@ -157,8 +157,8 @@ impl Disk {
 
     /// How a device path tells a partition of this disk from others: by its GUID, or by the disk's MBR signature.
     pub fn path_signature(&self, partition: &Partition) -> Option<PartitionSignature> {
-        let mbr = || u32::from_str_radix(self.table.signature.as_ref()?, 16).ok();
-        partition.guid.map(PartitionSignature::Guid).or_else(|| mbr().map(PartitionSignature::Mbr))
+        let mbr = || self.table.signature.map(|signature| PartitionSignature::Mbr(signature.0));
+        partition.guid.map(PartitionSignature::Guid).or_else(mbr)
     }
 }
 
@@ -192,8 +192,11 @@ pub struct TableFacts {
     pub kind: Option<TableKind>,
     /// The disk's GUID.
     pub guid: Option<String>,
-    /// The disk's MBR signature, eight hexadecimal digits.
-    pub signature: Option<String>,
+    /// The disk's MBR signature.
+    pub signature: Option<MbrSignature>,
+    /// What tells it from others: its GUID, else its MBR signature where it has one.
+    #[serde(default)]
+    pub identity: Option<String>,
     /// Why none or not all of it was read.
     pub fault: Option<String>,
     /// Whether it is a GPT without its protective MBR, of which UEFI firmware sees nothing.
@@ -203,14 +206,6 @@ pub struct TableFacts {
     pub is_from_backup: bool,
 }
 
-impl TableFacts {
-    /// What tells it from others: its GUID, else its MBR signature.
-    pub fn identity(&self) -> Option<&String> {
-        let signature = self.signature.as_ref().filter(|signature| *signature != "00000000");
-        self.guid.as_ref().or(signature)
-    }
-}
-
 /// A partition.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Partition {
@@ -218,8 +213,9 @@ pub struct Partition {
     pub number: PartitionNumber,
     /// The number that firmware's device paths find it by.
     pub firmware_number: u32,
-    /// What it is for: a name, or the type's GUID.
-    pub purpose: Cow<'static, str>,
+    /// What it is for, by its type.
+    #[serde(flatten, with = "as_purpose_and_type")]
+    pub purpose: Purpose,
     /// Its own identity: a GUID, or `signature-NN` in an MBR.
     pub uuid: Option<String>,
     /// The same, where it is a GUID.
@@ -246,6 +242,32 @@ pub struct Partition {
     pub is_misplaced: bool,
     /// Number of the volume in it.
     pub volume: Option<VolumeNumber>,
+}
+
+/// A purpose is written in words, beside the type from which it is read back.
+mod as_purpose_and_type {
+    use alloc::borrow::Cow;
+    use alloc::string::String;
+
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+    use signpost_disk::purpose::Purpose;
+
+    #[derive(Serialize, Deserialize)]
+    struct Written {
+        purpose: Cow<'static, str>,
+        #[serde(rename = "type")]
+        kind: String,
+    }
+
+    pub fn serialize<S: Serializer>(purpose: &Purpose, serializer: S) -> Result<S::Ok, S::Error> {
+        Written { purpose: purpose.name(), kind: purpose.type_text() }.serialize(serializer)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Purpose, D::Error> {
+        let written = Written::deserialize(deserializer)?;
+        Purpose::of_type_text(&written.kind).ok_or_else(|| D::Error::custom("no type of a partition"))
+    }
 }
 
 impl Partition {

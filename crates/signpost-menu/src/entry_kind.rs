@@ -52,6 +52,11 @@ impl EntryKind {
         }
     }
 
+    /// The kind that a word stands for; `None` where it is none.
+    pub fn of_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+
     /// Its keys beyond the common ones.
     pub fn keys(self) -> &'static [&'static str] {
         match self {

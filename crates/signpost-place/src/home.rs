@@ -153,7 +153,7 @@ pub fn identity(look: &Look, volume: usize) -> &str {
 
 /// The identity by which slots call a disk whose sectors are home.
 pub fn identity_in(look: &Look, disk: DiskNumber) -> &str {
-    let table = look.survey.disk(disk).and_then(|disk| disk.table.identity());
+    let table = look.survey.disk(disk).and_then(|disk| disk.table.identity.as_ref());
     table.map(String::as_str).unwrap_or_default()
 }
 

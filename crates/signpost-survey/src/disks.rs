@@ -7,11 +7,12 @@ use signpost_disk::file_system::VolumeError;
 use signpost_disk::gpt::Unseen;
 use signpost_disk::names;
 use signpost_disk::probe::{Identity, VolumeKind};
-use signpost_disk::table::{self, Purpose, TableEntry};
+use signpost_disk::purpose::Purpose;
+use signpost_disk::table::{self, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_facts::{
-    Code, Disk, DiskArray, DiskNumber, Finding, Partition, Subject, TableFacts, TableKind, Volume,
-    VolumeNumber,
+    Code, Disk, DiskArray, DiskNumber, Finding, MbrSignature, Partition, Subject, TableFacts, TableKind,
+    Volume, VolumeNumber,
 };
 use signpost_machine::live::described;
 use signpost_machine::live::mounts::Mount;
@@ -192,6 +193,7 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
             kind: None,
             guid: None,
             signature: None,
+            identity: None,
             fault: None,
             is_unprotected: false,
             is_from_backup: false,
@@ -219,7 +221,8 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         table::TableKind::None => None,
     };
     facts.table.guid = table.guid.map(|guid| guid.to_string());
-    facts.table.signature = table.signature.map(|signature| format!("{signature:08x}"));
+    facts.table.signature = table.signature.map(MbrSignature);
+    facts.table.identity = table.identity();
     facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
     facts.partitions = table.partitions.iter().map(partition).collect();
     facts.table.is_unprotected = table.is_unprotected;
@@ -272,7 +275,7 @@ fn partition(entry: &TableEntry) -> Partition {
     Partition {
         number: signpost_facts::PartitionNumber(entry.number),
         firmware_number: entry.firmware_number,
-        purpose: entry.purpose.name(),
+        purpose: entry.purpose,
         uuid: entry.uuid.clone(),
         guid: entry.guid,
         name: said(&entry.name),

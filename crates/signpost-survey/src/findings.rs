@@ -88,8 +88,7 @@ fn clones(look: &Look, found: &mut Vec<Finding>) {
     for disk in look.survey.disks.iter().filter(|disk| !is_double(disk)) {
         let table = &disk.table;
         let guid = table.guid.as_ref().map(|guid| format!("disk GUID {guid}"));
-        let signature =
-            table.signature.as_ref().filter(|signature| *signature != "00000000" && guid.is_none());
+        let signature = table.identity.as_ref().filter(|_| guid.is_none());
         let signature = signature.map(|signature| format!("disk signature {signature}"));
         for identity in guid.into_iter().chain(signature) {
             by_identity.entry(identity).or_default().push(format!("disk {}", disk.number));

@@ -57,6 +57,7 @@ fn entry(look: &Look, judged: Option<Verdict>, number: u16) -> FirmwareEntry {
         place,
         is_made_by_firmware: false,
         path: String::new(),
+        file: None,
         data_length: 0,
         target: None,
         finding: String::new(),
@@ -78,6 +79,7 @@ fn fill(facts: &mut FirmwareEntry, look: &Look, option: &LoadOption, judged: Opt
     facts.is_active = option.is_active();
     facts.is_made_by_firmware = option.is_made_by_firmware();
     facts.path = said(&option.path.to_string());
+    facts.file = option.path.file().map(|file| said(&volume_path(&file)));
     facts.data_length = option.optional_data.len();
     let Some(verdict) = judged else { return };
     facts.finding = said(&verdict.words(look));

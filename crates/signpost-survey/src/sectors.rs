@@ -2,10 +2,12 @@
 
 use signpost_disk::block::{SharedDevice, read_vec};
 use signpost_disk::mbr::geometry;
+use signpost_disk::partition_type;
+use signpost_disk::purpose::Purpose;
 use signpost_facts::sectors::{
     Backup, BootPartition, BootSectors, Copy, FirstSector, OurSectors, PartitionSector, sector,
 };
-use signpost_facts::{Disk, DiskNumber, FirmwareKind, Partition, Survey};
+use signpost_facts::{Disk, DiskNumber, FirmwareKind, MbrSignature, Partition, Survey};
 use signpost_firmware::bios::area::{self, Area};
 use signpost_firmware::bios::code::{self, FirstCode, has_parameters};
 use signpost_firmware::bios::{CODE_LEN, SECTOR, entry_start, is_marked};
@@ -28,8 +30,8 @@ pub(crate) fn read(machine: &Machine, survey: &Survey, catalogue: &Catalogue) ->
     let mut placed: Vec<_> = machine.disks.iter().filter(|disk| disk.boot_place.is_some()).collect();
     placed.sort_by_key(|disk| disk.boot_place);
     let by_signature = |signature: &u32| {
-        let text = format!("{signature:08x}");
-        let mut fitting = survey.disks.iter().filter(|disk| disk.table.signature.as_deref() == Some(&text));
+        let own = Some(MbrSignature(*signature));
+        let mut fitting = survey.disks.iter().filter(|disk| disk.table.signature == own);
         let disk = fitting.next()?.number;
         fitting.next().is_none().then_some(disk)
     };
@@ -81,7 +83,7 @@ fn first(device: &SharedDevice, disk: &Disk, catalogue: &Catalogue) -> Option<Fi
 
 /// The BIOS boot partition of a GPT, and how much of its start is in use.
 fn boot_partition(device: &SharedDevice, disk: &Disk) -> Option<BootPartition> {
-    const PURPOSE: &str = "BIOS boot";
+    const PURPOSE: Purpose = Purpose::Gpt(partition_type::BIOS_BOOT);
     let found = disk.partitions.iter().find(|partition| partition.purpose == PURPOSE)?;
     let sectors = found.size / SECTOR as u64;
     let looked_at = usize::try_from(sectors.min(GAP + 1)).ok()?.checked_mul(SECTOR)?;
@@ -151,7 +153,7 @@ fn of_partition(
     let says = u32::from_le_bytes([bytes[28], bytes[29], bytes[30], bytes[31]]);
     let has_numbers = has_parameters(&bytes) && is_marked(&bytes);
     // An extended partition's first sector is a table, with room for code before it.
-    let holds_table = partition.purpose.starts_with("extended");
+    let holds_table = partition.purpose.is_extended();
     let mut of_code = bytes;
     if holds_table {
         of_code[CODE_LEN..SECTOR - 2].fill(0);

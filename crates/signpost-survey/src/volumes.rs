@@ -2,7 +2,9 @@
 
 use std::borrow::Cow;
 
-use signpost_disk::table::Purpose;
+use signpost_disk::mbr::MbrType;
+use signpost_disk::partition_type;
+use signpost_disk::purpose::Purpose;
 use signpost_disk::volumes::{self, Origin};
 use signpost_facts::{Aside, Disk, DiskNumber, KernelUse, Volume, VolumeNumber};
 use signpost_machine::Machine;
@@ -50,7 +52,7 @@ pub(crate) fn volume_facts(
     let disk_facts = on.and_then(|index| disks.get(index));
     let (size, fault) = size_and_fault(volume, entry.map(|entry| entry.size), disk_facts);
     let identity = &volume.identity;
-    let purpose = entry.map(|entry| entry.purpose.name()).unwrap_or_default();
+    let purpose = entry.map(|entry| entry.purpose);
     let part_name = entry.map(|entry| entry.name.as_str()).unwrap_or_default();
     Volume {
         number,
@@ -82,7 +84,7 @@ pub(crate) fn volume_facts(
         is_encrypted: identity.kind.is_encrypted(),
         is_unclean: identity.is_unclean,
         is_hibernated: identity.is_hibernated,
-        aside: aside(&purpose, part_name, identity.label.as_deref()),
+        aside: aside(purpose, part_name, identity.label.as_deref()),
         inside: identity.inside.iter().map(|name| said(name)).collect(),
         part_uuid: entry.and_then(|entry| entry.uuid.clone()),
         // A BSD label has one name for all of its partitions.
@@ -161,23 +163,22 @@ fn has_word(text: &str, word: &str) -> bool {
     text.as_bytes().windows(word.len()).any(|window| window.eq_ignore_ascii_case(word.as_bytes()))
 }
 
-/// Partitions that only confuse who looks for systems, by what their table calls them.
-fn aside(purpose: &str, name: &str, label: Option<&str>) -> Option<Aside> {
-    let texts = [purpose, name, label.unwrap_or_default()];
+/// Partitions that only confuse who looks for systems, by their type and by what they are called.
+fn aside(purpose: Option<Purpose>, name: &str, label: Option<&str>) -> Option<Aside> {
+    let texts = [name, label.unwrap_or_default()];
     let any = |words: &[&str]| texts.iter().any(|text| words.iter().any(|word| has_word(text, word)));
-    if any(&["recovery", "winre"]) {
-        Some(Aside::Recovery)
-    } else if any(&["reserved"]) {
-        Some(Aside::Reserved)
-    } else if any(&["diagnos"]) {
-        Some(Aside::Vendor)
-    } else {
-        match purpose {
-            "vendor" => Some(Aside::Vendor),
-            "LDM metadata" => Some(Aside::Metadata),
-            "BIOS boot" => Some(Aside::BootCode),
-            _ => None,
+    match purpose {
+        Some(Purpose::Gpt(partition_type::RECOVERY) | Purpose::Mbr(MbrType::RECOVERY)) => {
+            Some(Aside::Recovery)
         }
+        _ if any(&["recovery", "winre"]) => Some(Aside::Recovery),
+        Some(Purpose::Gpt(partition_type::VENDOR_RESERVED)) => Some(Aside::Reserved),
+        _ if any(&["reserved"]) => Some(Aside::Reserved),
+        Some(Purpose::Mbr(MbrType::VENDOR)) => Some(Aside::Vendor),
+        _ if any(&["diagnos"]) => Some(Aside::Vendor),
+        Some(Purpose::Gpt(partition_type::LDM_METADATA)) => Some(Aside::Metadata),
+        Some(Purpose::Gpt(partition_type::BIOS_BOOT)) => Some(Aside::BootCode),
+        _ => None,
     }
 }
 
@@ -187,8 +188,11 @@ mod tests {
 
     #[test]
     fn what_only_confuses_is_told_by_name_or_type() {
-        assert_eq!(aside("NTFS or exFAT", "", Some("WinRE_DRV")), Some(Aside::Recovery));
-        assert_eq!(aside("vendor reserved", "reserved", None), Some(Aside::Reserved));
-        assert_eq!(aside("Linux data", "larkspur", Some("larkspur")), None);
+        assert_eq!(aside(Some(Purpose::Mbr(MbrType(7))), "", Some("WinRE_DRV")), Some(Aside::Recovery));
+        assert_eq!(
+            aside(Some(Purpose::Gpt(partition_type::VENDOR_RESERVED)), "", None),
+            Some(Aside::Reserved)
+        );
+        assert_eq!(aside(Some(Purpose::Gpt(partition_type::LINUX_DATA)), "larkspur", Some("larkspur")), None);
     }
 }

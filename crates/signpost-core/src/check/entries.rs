@@ -206,7 +206,8 @@ fn gone(seen: &Seen<'_>, entry: &FirmwareEntry, partitions: &[usize], path: &str
             && file.owners().any(|owner| systems.iter().any(|system| system.id == *owner))
     });
     if let Some(file) = elsewhere {
-        let at = lost.cures.iter().position(|cure| cure.name != "copy-back").unwrap_or(lost.cures.len());
+        let copies = |cure: &Cure| cure.acts.iter().any(|act| matches!(act, Act::Copy { .. }));
+        let at = lost.cures.iter().position(|cure| !copies(cure)).unwrap_or(lost.cures.len());
         lost.cures.insert(at, point(seen, entry, file.volume, &file.path));
     }
     Some(lost)

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use signpost_facts::Result;
 use signpost_menu::MenuDocument;
 use signpost_menu::document::{DefaultEntry, Entry, Starts};
+use signpost_menu::entry_kind::EntryKind;
 use signpost_menu::ids::EntryId;
 use signpost_place::Look;
 use toml_edit::Table;
@@ -262,7 +263,10 @@ impl<'a> Merge<'a> {
         {
             return at + 1;
         }
-        let is_last = |starts: &str| matches!(starts, "setup-screen" | "restart" | "power-off");
+        let is_last = |starts: &str| {
+            let kind = EntryKind::of_word(starts);
+            matches!(kind, Some(EntryKind::SetupScreen | EntryKind::Restart | EntryKind::PowerOff))
+        };
         list.iter().rposition(|(_, _, starts)| !is_last(starts)).map_or(0, |at| at + 1)
     }
 

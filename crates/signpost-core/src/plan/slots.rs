@@ -40,7 +40,7 @@ pub(super) fn wanted(
     let disks = look.known.with(&look.survey, &look.identities).numbers_by_table();
     let counts_alike = |slot: &Slot| {
         let own = look.survey.disks.iter().filter(|disk| disk.takes_part);
-        let mut tables = own.filter_map(|disk| disk.table.identity());
+        let mut tables = own.filter_map(|disk| disk.table.identity.as_ref());
         tables.all(|table| slot.disks.of(table) == disks.of(table))
     };
     let is_same = |slot: &Slot| {

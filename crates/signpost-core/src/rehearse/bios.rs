@@ -173,7 +173,8 @@ fn words(look: &Look, disk: Option<&Disk>, end: End) -> (Option<String>, String)
                 return (None, format!("the active partition of d{d}"));
             };
             let system = system_in(look, disk, found);
-            let title = system.map_or_else(|| found.purpose.to_string(), |system| system.title.clone());
+            let title =
+                system.map_or_else(|| found.purpose.name().into_owned(), |system| system.title.clone());
             (
                 system.map(|system| system.id.clone()),
                 format!("{title}, from d{d}p{}, which is active", found.number),

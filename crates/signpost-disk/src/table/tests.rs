@@ -1,5 +1,6 @@
 use super::*;
 use crate::gpt::{Layout, NewPartition, encode};
+use crate::partition_type;
 use alloc::vec;
 use uguid::guid;
 

@@ -2,7 +2,8 @@
 
 use signpost_disk::mbr::MbrType;
 use signpost_disk::probe::{Identity, VolumeKind};
-use signpost_disk::table::{Purpose, Table, TableEntry, TableKind};
+use signpost_disk::purpose::Purpose;
+use signpost_disk::table::{Table, TableEntry, TableKind};
 use signpost_disk::{Guid, volumes};
 
 use super::block::{BlockNode, PartitionNode, Properties};
@@ -36,7 +37,7 @@ fn entry(part: &PartitionNode, kind: TableKind) -> TableEntry {
         TableKind::Gpt => Purpose::Gpt(Guid::try_parse(&type_text).unwrap_or(Guid::ZERO)),
         _ => Purpose::Mbr(MbrType(u8::from_str_radix(type_text.trim_start_matches("0x"), 16).unwrap_or(0))),
     };
-    let is_container = matches!(purpose, Purpose::Mbr(kind) if kind.is_extended());
+    let is_container = purpose.is_extended();
     let uuid = property(&part.properties, "ID_PART_ENTRY_UUID");
     TableEntry {
         unseen: None,

@@ -139,7 +139,7 @@ fn starts(reader: &mut Reader<'_>, section: &mut Section<'_>, name: &str) -> Opt
         reader.problem(section.start, message);
     }
     let found = reader.string(section, "starts")?;
-    let Some(kind) = EntryKind::ALL.into_iter().find(|kind| kind.word() == found.value) else {
+    let Some(kind) = EntryKind::of_word(&found.value) else {
         let hint = match nearest(&found.value, words()) {
             Some(near) => format!("did you mean \"{near}\"?"),
             None => format!("it is one of {}", list(words())),

@@ -3,7 +3,8 @@
 use alloc::string::{String, ToString};
 use alloc::vec::Vec;
 
-use signpost_disk::table::{Purpose, TableEntry};
+use signpost_disk::purpose::Purpose;
+use signpost_disk::table::TableEntry;
 use signpost_disk::volumes::{Disk, Origin};
 use signpost_firmware::bios::code::{self, SectorCode};
 use signpost_firmware::device_path::DevicePath;

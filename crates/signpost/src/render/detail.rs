@@ -38,7 +38,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
         ("array", disk.array.as_ref().map(disks::array)),
         ("table", disk.table.kind.map(|kind| kind.word().to_uppercase())),
         ("disk GUID", disk.table.guid.clone()),
-        ("disk signature", disk.table.signature.clone()),
+        ("disk signature", disk.table.signature.map(|signature| signature.to_string())),
         ("wrong", disk.table.fault.clone()),
     ]));
     if !disk.partitions.is_empty() {
@@ -52,7 +52,7 @@ pub fn disk(survey: &Survey, disk: &Disk) -> String {
                 format!("{}{slice}", partition.number),
                 (partition.start / sector).to_string(),
                 (partition.size / sector).to_string(),
-                format!("{}{active}", partition.purpose),
+                format!("{}{active}", partition.purpose.name()),
                 partition.uuid.clone().unwrap_or_default(),
                 partition.chs.clone().unwrap_or_default(),
             ]);

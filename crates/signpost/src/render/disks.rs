@@ -1,5 +1,6 @@
 //! Disks, what is on them, and volumes that lie on several: folded where there is much.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use signpost_core::rehearse::first_in_words;
@@ -103,13 +104,13 @@ fn matters(survey: &Survey, partition: &Partition) -> bool {
 
 /// What is folded, by kind: `5 more: 2 ext4, 1 recovery, 2 swap; --all shows them`.
 fn folded_words(survey: &Survey, folded: &[&Partition]) -> String {
-    let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut kinds: BTreeMap<Cow<'_, str>, usize> = BTreeMap::new();
     for partition in folded {
         let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
         let kind = match volume {
-            _ if partition.is_container => partition.purpose.as_ref(),
-            Some(volume) => volume.aside.map_or(volume.kind.name(), Aside::word),
-            None => partition.purpose.as_ref(),
+            _ if partition.is_container => partition.purpose.name(),
+            Some(volume) => volume.aside.map_or(volume.kind.name(), Aside::word).into(),
+            None => partition.purpose.name(),
         };
         *kinds.entry(kind).or_default() += 1;
     }
@@ -126,13 +127,13 @@ fn partition_lines(
     let (branch, stem) = if is_last { ("└─", "  ") } else { ("├─", "│ ") };
     let volume = partition.volume.and_then(|number| survey.volumes.get(number.index()));
     let line = match volume {
-        Some(volume) => facts(volume, &partition.purpose),
+        Some(volume) => facts(volume, &partition.purpose.name()),
         None => {
             let name = Some(partition.name.as_str()).filter(|name| !name.is_empty());
             let line = format!(
                 "{:<5} {:<14} {:>8}  {}",
                 format!("d{disk}p{}", partition.number),
-                partition.purpose,
+                partition.purpose.name(),
                 human(partition.size),
                 name.unwrap_or_default()
             );

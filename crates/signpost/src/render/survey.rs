@@ -7,6 +7,7 @@ use signpost_facts::number::joined;
 use signpost_facts::way::Through;
 use signpost_facts::{Finding, FirmwareEntry, FirmwareKind, OptionNumber, Survey, System, UnconfirmedStarts};
 use signpost_firmware::bios::code::SectorCode;
+use signpost_firmware::start::Kind;
 use signpost_survey::Changes;
 
 use super::table::Table;
@@ -225,16 +226,12 @@ fn entries(survey: &Survey) -> String {
     text + "\n"
 }
 
-/// Where an entry leads; one that leads to no file shows its device path.
+/// Where an entry leads; one that leads to no file shows what its device path names.
 fn leads_to(entry: &FirmwareEntry) -> String {
-    if entry.target.is_some() || entry.path.is_empty() {
-        return entry.finding.clone();
-    }
-    // The identity of a partition that is gone stands in the finding already.
-    match entry.path.split_once("), ") {
-        Some((partition, file)) if partition.starts_with("partition ") => {
-            format!("{}; {file}", entry.finding)
-        }
+    match (entry.verdict, &entry.file) {
+        _ if entry.target.is_some() || entry.path.is_empty() => entry.finding.clone(),
+        (Kind::NoFile, _) => entry.finding.clone(),
+        (Kind::NoPartition | Kind::Unreadable, Some(file)) => format!("{}; file {file}", entry.finding),
         _ => format!("{}; {}", entry.path, entry.finding),
     }
 }
