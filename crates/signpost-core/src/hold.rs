@@ -2,35 +2,31 @@
 //! system's update makes of them.
 
 mod log;
+mod order;
 mod picture;
+mod writes;
 
 use std::path::Path;
 
 pub use log::{Correction, Log, MAX_SAME};
 use picture::{Lost, lost_picture};
 use serde::{Deserialize, Serialize};
-use signpost_facts::change::{Change, FileWrite, SectorWrite, Write};
+use signpost_facts::change::{Change, FileWrite};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
-use signpost_firmware::bios::SECTOR;
-use signpost_firmware::boot_variables::boot_order;
 use signpost_menu::document::Host;
 use signpost_menu::picture_place::{PicturePlace, is_picture_path};
 use signpost_menu::place::VolumeRef;
-use signpost_menu::slot::{SLOT_NAMES, Writer};
 use signpost_place::Look;
 use signpost_place::boot_program::{BootProgram, sha256};
 
 use crate::history::{Action, History, Record};
 use crate::home;
 use crate::menu_file::MenuFile;
-use crate::plan::{self, Plan, Wishes, guards, safe, state_after, words};
-use crate::rehearse::{Outcome, rehearse, rehearse_bios, rehearse_state};
+use crate::plan::{self, Plan, Wishes};
+use crate::rehearse::{Outcome, rehearse};
 use crate::ways;
 
 const FORMAT: u32 = 1;
-/// What is left to the person whose menu it is.
-const CHANGED_AT_BOOT: &str =
-    "the menu was changed at boot: `signpost draft --take-saved` adds that to the menu file";
 
 /// What was applied last, as hold needs it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -94,6 +90,20 @@ pub struct HoldPlan {
     pub found: String,
     /// What starts with it, rehearsed.
     pub outcome: Outcome,
+}
+
+impl HoldPlan {
+    /// Nothing is written, for that reason.
+    fn nothing(now: Outcome, why: String) -> Self {
+        Self {
+            writes: Vec::new(),
+            left: vec![why],
+            lacks_picture: false,
+            refusals: Vec::new(),
+            found: now.text.clone(),
+            outcome: now,
+        }
+    }
 }
 
 impl Held {
@@ -217,52 +227,13 @@ pub fn hold(
     by: Action,
 ) -> Result<HoldPlan> {
     let now = rehearse(look).outcome;
-    let nothing = |why: &str| HoldPlan {
-        writes: Vec::new(),
-        left: vec![why.to_string()],
-        lacks_picture: false,
-        refusals: Vec::new(),
-        found: now.text.clone(),
-        outcome: now.clone(),
+    let held = match to_hold(look, history, held, by) {
+        Ok(held) => held,
+        Err(why) => return Ok(HoldPlan::nothing(now, why)),
     };
-    if let Some(record) =
-        history.unfinished().filter(|record| record.action != Action::Hold && record.action != by)
-    {
-        let what = match record.action {
-            Action::Undo { .. } => "an undo was not finished: `signpost undo` finishes it",
-            Action::Apply => {
-                "an apply was not finished: `signpost apply` finishes it, `signpost undo` undoes it"
-            }
-            _ => "the last change was not finished: the same command finishes it, `signpost undo` undoes it",
-        };
-        return Ok(nothing(&format!("{what}; until then hold leaves all as it is")));
-    }
-    let Some(held) = held else {
-        // What this system applied counts no more once another one has applied its own.
-        let other = home::other_system(look, history, look.home);
-        return Ok(match other {
-            Some(other) => nothing(&format!("{}, and hold leaves that", other.message)),
-            None => nothing("no menu is active, so there is nothing to hold"),
-        });
-    };
-    if let Some(home) = held.out_of_reach(look) {
-        return Ok(nothing(&format!(
-            "{home}, where the menu was applied, is not attached or cannot be read: hold leaves all as it is"
-        )));
-    }
     let menu = MenuFile::new(Path::new("the held menu"), held.menu.clone())?;
-    let mut left = Vec::new();
-    let is_bios = look.survey.machine.firmware == FirmwareKind::Bios;
     let picture = lost_picture(look, held, material);
-    let lacks_picture = picture == Some(Lost::Gone);
-    if lacks_picture {
-        left.push(
-            "the picture behind the menu is gone or damaged, and the one that was applied is not to be had: `signpost apply` \
-             writes the menu file's"
-                .into(),
-        );
-    }
-    let is_lost = picture.is_some();
+    let (is_lost, is_gone) = (picture.is_some(), picture == Some(Lost::Gone));
     let wishes = Wishes {
         home: held.home.clone().filter(|_| held.second_home.is_none()),
         second_home: None,
@@ -272,104 +243,71 @@ pub fn hold(
     };
     // Another version is not what was applied: somebody decides on that one.
     if held.boot_program.is_some() && wishes.boot_program.is_none() {
-        return Ok(nothing(
-            "the boot program that was applied is gone, and another version is installed: `signpost apply` makes that active",
-        ));
+        let why = "the boot program that was applied is gone, and another version is installed: `signpost apply` makes that active";
+        return Ok(HoldPlan::nothing(now, why.into()));
     }
     let plan = plan::plan(look, &menu, history, &wishes)?;
-    let is_picture = |write: &FileWrite| is_picture_path(&write.path) && write.after.is_some();
-    let is_written = plan.writes.iter().filter_map(Change::file).any(is_picture);
-    if is_lost && !lacks_picture && !is_written {
-        left.push(
-            "the picture behind the menu is gone or damaged, and its volume has to be mounted for it to be written again"
-                .into(),
-        );
+    if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == Code::OtherSystem) {
+        return Ok(HoldPlan::nothing(now, format!("{}, and hold leaves that", other.message)));
     }
-    let lacks_picture = is_lost && !is_written;
-    left.extend(plan.kept.out_of_step.clone());
-    // What hold does not write, it says: a default that does not start, a system without a way.
+    let is_picture = |write: &FileWrite| is_picture_path(&write.path) && write.after.is_some();
+    let lacks_picture = is_lost && !plan.writes.iter().filter_map(Change::file).any(is_picture);
+    let left = left_alone(&plan, lacks_picture.then_some(is_gone));
+    if look.survey.machine.firmware == FirmwareKind::Bios {
+        return Ok(writes::in_sectors(look, plan, (now, left), lacks_picture));
+    }
+    writes::in_variables(look, (history, held), plan, (now, left), lacks_picture)
+}
+
+/// What is to be held; or why nothing is.
+fn to_hold<'h>(
+    look: &Look,
+    history: &History,
+    held: Option<&'h Held>,
+    by: Action,
+) -> std::result::Result<&'h Held, String> {
+    let others = |record: &&Record| record.action != Action::Hold && record.action != by;
+    if let Some(record) = history.unfinished().filter(others) {
+        let what = match record.action {
+            Action::Undo { .. } => "an undo was not finished: `signpost undo` finishes it",
+            Action::Apply => {
+                "an apply was not finished: `signpost apply` finishes it, `signpost undo` undoes it"
+            }
+            _ => "the last change was not finished: the same command finishes it, `signpost undo` undoes it",
+        };
+        return Err(format!("{what}; until then hold leaves all as it is"));
+    }
+    let held = held.ok_or_else(|| {
+        // What this system applied counts no more once another one has applied its own.
+        match home::other_system(look, history, look.home) {
+            Some(other) => format!("{}, and hold leaves that", other.message),
+            None => "no menu is active, so there is nothing to hold".into(),
+        }
+    })?;
+    match held.out_of_reach(look) {
+        None => Ok(held),
+        Some(home) => Err(format!(
+            "{home}, where the menu was applied, is not attached or cannot be read: hold leaves all as it is"
+        )),
+    }
+}
+
+/// What hold does not write, and says: a picture that stays away, gone for good or not, a default that does not start, a system
+/// without a way.
+fn left_alone(plan: &Plan, is_picture_gone: Option<bool>) -> Vec<String> {
+    let picture = is_picture_gone.map(|is_gone| match is_gone {
+        true => {
+            "the picture behind the menu is gone or damaged, and the one that was applied is not to be had: `signpost apply` \
+             writes the menu file's"
+        }
+        false => {
+            "the picture behind the menu is gone or damaged, and its volume has to be mounted for it to be written again"
+        }
+    });
     let told = [Code::DefaultGone, Code::LastWay, Code::SecureBootRefuses, Code::NothingStarts];
     let told = plan.refusals.iter().filter(|refusal| told.contains(&refusal.code));
-    left.extend(told.map(|refusal| refusal.message.clone()));
-    if let Some(other) = plan.refusals.iter().find(|refusal| refusal.code == Code::OtherSystem) {
-        return Ok(nothing(&format!("{}, and hold leaves that", other.message)));
-    }
-    if is_bios {
-        return Ok(in_sectors(look, plan, (now, left), lacks_picture));
-    }
-    let (mut variables, mut files) = (Vec::new(), Vec::new());
-    for change in plan.writes {
-        match change {
-            Change::Variable(write) if is_held(&write) => variables.push(write),
-            Change::Variable(_) | Change::Sectors(_) => {}
-            // What is left over from before goes at an apply.
-            Change::File(write) if write.after.is_none() => {}
-            Change::File(write) => files.push(write),
-        }
-    }
-    if was_changed_at_boot(look, held) {
-        let is_slot = |path: &str| SLOT_NAMES.iter().any(|name| path.ends_with(name));
-        files.retain(|write| !is_slot(&write.path));
-        left.push(CHANGED_AT_BOOT.into());
-    }
-    let contents = look.contents()?;
-    let order = decided_order(look, held, history, &variables);
-    if order != look.boot.order {
-        let what = format!("boot order {}", words(&order));
-        variables.push(Write::to(contents, boot_order(&order), what, None));
-    }
-    let after = state_after(look, contents, &variables)?;
-    let outcome = rehearse_state(look, after.state(&files), None).outcome;
-    // Where nothing starts as it is, what hold corrects is not the worse for that.
-    let mut refusals: Vec<Refusal> = Vec::new();
-    if guards::nothing_starts(&now).is_none() {
-        refusals.extend(guards::nothing_starts(&outcome));
-    }
-    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::NoRoom));
-    let mut writes: Vec<Change> = files.into_iter().map(Change::File).collect();
-    writes.extend(variables.into_iter().map(Change::Variable));
-    refusals.extend(safe::refusals(look, &writes));
-    Ok(HoldPlan { writes, left, lacks_picture, refusals, found: now.text, outcome })
-}
-
-/// What is held among the sectors of a disk: code, copies and slots, but for a menu that was changed at boot. Which partition is active
-/// is everybody's to change.
-fn in_sectors(
-    look: &Look,
-    plan: Plan,
-    (now, mut left): (Outcome, Vec<String>),
-    lacks_picture: bool,
-) -> HoldPlan {
-    let newest = signpost_place::home::newest_at_home(look);
-    let is_news = newest.is_some_and(|slot| slot.writer == Writer::Boot);
-    let ours = look.survey.boot_sectors.home().and_then(|first| first.ours.as_ref());
-    let is_slot = |write: &SectorWrite| {
-        ours.is_some_and(|ours| {
-            [0, 1].into_iter().any(|index| u64::from(ours.area.slot(index)) * SECTOR as u64 == write.offset)
-        })
-    };
-    let is_held = |write: &SectorWrite| plan.home.is_some() && !(is_news && is_slot(write));
-    if is_news {
-        left.push(CHANGED_AT_BOOT.into());
-    }
-    let writes: Vec<SectorWrite> =
-        plan.writes.iter().filter_map(Change::sectors).filter(|write| is_held(write)).cloned().collect();
-    let outcome = rehearse_bios(look, &writes, None).outcome;
-    let mut refusals: Vec<Refusal> = Vec::new();
-    if guards::no_system_starts(&now).is_none() {
-        refusals.extend(guards::no_system_starts(&outcome));
-    }
-    refusals.extend(plan.refusals.into_iter().filter(|refusal| refusal.code == Code::GapInUse));
-    let picture =
-        plan.writes.into_iter().filter(|change| change.file().is_some_and(|file| file.after.is_some()));
-    let writes = picture.chain(writes.into_iter().map(Change::Sectors)).collect();
-    HoldPlan { writes, left, lacks_picture, refusals, found: now.text, outcome }
-}
-
-/// Entries of ours that are not there or not as they were; the order has a rule of its own, and firmware writes the
-/// time-out anew at every start.
-fn is_held(write: &Write) -> bool {
-    write.after.is_some() && write.variable_name().boot_option_number().is_some()
+    let picture = picture.map(str::to_string).into_iter();
+    picture.chain(plan.kept.out_of_step.clone()).chain(told.map(|refusal| refusal.message.clone())).collect()
 }
 
 /// The boot program that was applied: from the home volume, else the installed one, where it is the very same.
@@ -393,59 +331,4 @@ fn boot_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> Opt
 /// Whether the boot program that was applied is nowhere any more: neither on the home volume nor beside this program.
 pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> bool {
     held.boot_program.is_some() && boot_program(look, held, packaged).is_none()
-}
-
-/// Whether the newest slot was written at boot.
-fn was_changed_at_boot(look: &Look, held: &Held) -> bool {
-    let volumes = held.homes().filter_map(|home| look.resolve(&VolumeRef::parse(home).ok()?).ok());
-    let slots = volumes.filter_map(|volume| signpost_place::home::newest_slot(look, volume));
-    slots.max_by_key(|(_, slot)| slot.serial).is_some_and(|(_, slot)| slot.writer == Writer::Boot)
-}
-
-/// The order with ours first, as they were decided; what somebody has put first by `firmware order` since stays there.
-fn decided_order(look: &Look, held: &Held, history: &History, writes: &[Write]) -> Vec<u16> {
-    let made = writes.iter().filter_map(|write| write.variable_name().boot_option_number());
-    let exists = |number: &u16| look.boot.options.contains_key(number);
-    let owned = history.owned();
-    let is_ours = |number: &u16, data: &Vec<u8>| {
-        look.boot.options.get(number).is_some_and(|option| option.raw == *data)
-    };
-    // One that had to be made again may have another number by now; and another system may have taken the number of ours.
-    let number = |held: &HeldEntry| {
-        let mut own = owned.iter().filter(|(_, (_, entry))| *entry == held.entry);
-        let is_noted = |number: &u16| *number == held.number.0;
-        let there =
-            own.clone().filter(|(number, (data, _))| is_ours(number, data)).map(|(number, _)| *number);
-        let was_ours = own.next().is_some();
-        let noted = there.clone().find(is_noted).or_else(|| there.clone().next());
-        noted.or_else(|| Some(held.number.0).filter(|_| !was_ours))
-    };
-    let ours: Vec<u16> = held.ours.iter().filter_map(number).filter(|number| exists(number)).collect();
-    let made: Vec<u16> = made.filter(|number| !ours.contains(number)).collect();
-    let first = first_by_hand(history, held.record).filter(|number| exists(number));
-    let mut order: Vec<u16> = Vec::new();
-    for number in first.iter().chain(&made).chain(&ours).chain(&look.boot.order) {
-        if !order.contains(number) {
-            order.push(*number);
-        }
-    }
-    order
-}
-
-/// What the last change of the order by hand, after the menu was applied, put first. An order that was only written
-/// since an entry was removed decides nothing.
-fn first_by_hand(history: &History, applied: Option<u32>) -> Option<u16> {
-    let since = |record: &&Record| {
-        record.action == Action::Firmware
-            && Some(record.serial) > applied
-            && !history.is_undone(record.serial)
-    };
-    let removes = |record: &&Record| {
-        record.writes.iter().any(|change| change.variable().is_some_and(|write| write.after.is_none()))
-    };
-    let decided = history.records().iter().filter(since).filter(|record| !removes(record));
-    let orders = decided.flat_map(|record| &record.writes);
-    let last = orders.filter_map(Change::variable).rfind(|write| write.name == "BootOrder")?;
-    let bytes = last.after.as_ref()?.first_chunk::<2>()?;
-    Some(u16::from_le_bytes(*bytes))
 }

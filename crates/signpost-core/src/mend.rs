@@ -54,6 +54,19 @@ pub struct Cured {
     pub others: Vec<&'static str>,
 }
 
+impl Cured {
+    fn of(cause: &Cause, cure: &Cure) -> Self {
+        let names = cause.cures.iter().map(|cure| cure.name);
+        Self {
+            code: cause.code,
+            cause: cause.message.clone(),
+            by: cure.name,
+            what: cure.what.clone(),
+            others: names.filter(|name| *name != cure.name).collect(),
+        }
+    }
+}
+
 /// A cause that is left.
 #[derive(Clone, Debug, Serialize)]
 pub struct Left {
@@ -79,6 +92,33 @@ impl Asked {
         if self.codes.is_empty() { cause.effect.is_felt() } else { self.codes.contains(&cause.code) }
     }
 
+    /// The same; but nothing is written behind a broken table, so who asks for all asks for that too.
+    fn wants_among(&self, cause: &Cause, check: &Check) -> bool {
+        let is_felt = || check.causes.iter().any(|cause| cause.effect.is_felt() && !cause.cures.is_empty());
+        let is_of_a_table = || cause.cures.first().is_some_and(is_of_a_table);
+        self.wants(cause) || self.codes.is_empty() && is_of_a_table() && is_felt()
+    }
+
+    /// Whether each code that is asked for is wrong with the machine, and one of the causes has the cure that is named.
+    fn is_there(&self, check: &Check, wanted: &[&Cause]) -> Result<()> {
+        if let Some(code) = self.codes.iter().find(|code| !wanted.iter().any(|cause| cause.code == **code)) {
+            let there: Vec<String> = check.causes.iter().map(|cause| cause.code.to_string()).collect();
+            let there = match there.is_empty() {
+                true => "nothing is wrong".into(),
+                false => format!("there is {}", there.join(", ")),
+            };
+            return Err(Error::WrongUse(format!("{code} is not wrong with this machine; {there}")));
+        }
+        if let Some(name) =
+            self.by.as_ref().filter(|_| !wanted.iter().any(|cause| self.cure(cause).is_some()))
+        {
+            let names: Vec<&str> =
+                wanted.iter().flat_map(|cause| &cause.cures).map(|cure| cure.name).collect();
+            return Err(Error::WrongUse(format!("there is no cure {name}; there is {}", names.join(", "))));
+        }
+        Ok(())
+    }
+
     fn cure<'c>(&self, cause: &'c Cause) -> Option<&'c Cure> {
         match &self.by {
             None => cause.cures.first(),
@@ -92,27 +132,9 @@ impl Asked {
 /// # Errors
 /// Where a code that was asked for is not among the causes, no cause has the cure that was named, or what it needs cannot be read.
 pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
-    let is_felt = check.causes.iter().any(|cause| cause.effect.is_felt() && !cause.cures.is_empty());
-    // Nothing is written behind a broken table, so who asks for all asks for that too.
-    let wants = |cause: &Cause| {
-        asked.wants(cause)
-            || (asked.codes.is_empty() && is_felt && cause.cures.first().is_some_and(is_of_a_table))
-    };
+    let wants = |cause: &Cause| asked.wants_among(cause, check);
     let wanted: Vec<&Cause> = check.causes.iter().filter(|cause| wants(cause)).collect();
-    if let Some(code) = asked.codes.iter().find(|code| !wanted.iter().any(|cause| cause.code == **code)) {
-        let there: Vec<String> = check.causes.iter().map(|cause| cause.code.to_string()).collect();
-        let there = if there.is_empty() {
-            "nothing is wrong".into()
-        } else {
-            format!("there is {}", there.join(", "))
-        };
-        return Err(Error::WrongUse(format!("{code} is not wrong with this machine; {there}")));
-    }
-    if let Some(name) = asked.by.as_ref().filter(|_| !wanted.iter().any(|cause| asked.cure(cause).is_some()))
-    {
-        let names: Vec<&str> = wanted.iter().flat_map(|cause| &cause.cures).map(|cure| cure.name).collect();
-        return Err(Error::WrongUse(format!("there is no cure {name}; there is {}", names.join(", "))));
-    }
+    asked.is_there(check, &wanted)?;
     let look = case.look;
     let contents = look.contents()?;
     let mut work = Work::new(case, contents);
@@ -129,18 +151,7 @@ pub fn mend(case: &Case<'_>, check: &Check, asked: &Asked) -> Result<Mend> {
         match cure {
             Some(cure) => {
                 cure.acts.iter().try_for_each(|act| work.act(act))?;
-                cured.push(Cured {
-                    code: cause.code,
-                    cause: cause.message.clone(),
-                    by: cure.name,
-                    what: cure.what.clone(),
-                    others: cause
-                        .cures
-                        .iter()
-                        .map(|cure| cure.name)
-                        .filter(|name| *name != cure.name)
-                        .collect(),
-                });
+                cured.push(Cured::of(cause, cure));
             }
             None => left.push(left_over(cause)),
         }

@@ -8,7 +8,7 @@ use signpost_disk::gpt::Unseen;
 use signpost_disk::names;
 use signpost_disk::probe::{Identity, VolumeKind};
 use signpost_disk::purpose::Purpose;
-use signpost_disk::table::{self, TableEntry};
+use signpost_disk::table::{self, Table, TableEntry};
 use signpost_disk::volumes::{self, Origin, Volumes};
 use signpost_facts::{
     Code, Disk, DiskArray, DiskNumber, Finding, MbrSignature, Partition, Subject, TableFacts, TableKind,
@@ -174,9 +174,45 @@ fn open_fat(part: &volumes::Part) -> Option<Fat> {
 
 /// A disk's facts, by itself and whether it is the medium that the system was started from.
 fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: &mut Vec<Finding>) -> Disk {
-    let number = disk.number;
-    let mut facts = Disk {
-        number,
+    let mut facts = unread(disk, is_medium);
+    let mut note = |(code, message, help): Noted| {
+        let message = format!("disk {} ({}): {message}", disk.number, disk.name);
+        findings.push(Finding::new(code, message, help).about(Subject::Disk(disk.number)));
+    };
+    let found = match looked {
+        Ok((found, _)) => found,
+        Err(why) => {
+            facts.table.fault = Some(why.clone());
+            let help = "nothing on it is known; check that it is connected";
+            note((Code::DiskUnreadable, why.clone(), help));
+            return facts;
+        }
+    };
+    facts.is_whole = disk.contents.is_ok() && found.table.faults.is_empty();
+    facts.table = table_facts(&found.table);
+    facts.partitions = found.table.partitions.iter().map(partition).collect();
+    facts.array = found.array.as_ref().map(|array| DiskArray {
+        uuid: array.array.clone(),
+        words: said(&array.words()),
+        is_firmwares: array.is_firmwares,
+        read_on: None,
+    });
+    wrong_with_table(&found.table, &facts).into_iter().for_each(&mut note);
+    if found.table.kind == table::TableKind::None && found.table.faults.is_empty() && found.parts.is_empty() {
+        let nothing = if facts.size == 0 { "it is empty" } else { "no partition table and no file system" };
+        facts.table.fault = Some(nothing.into());
+        note((Code::TableBroken, nothing.into(), "nothing can be started from it"));
+    }
+    facts
+}
+
+/// What is wrong: its code, what it is, and what helps.
+type Noted = (Code, String, &'static str);
+
+/// A disk of which only the outside is known.
+fn unread(disk: &MachineDisk, is_medium: bool) -> Disk {
+    Disk {
+        number: disk.number,
         name: said(&disk.name),
         bus: disk.bus.as_deref().map(said),
         is_removable: disk.is_removable,
@@ -189,86 +225,50 @@ fn describe((disk, is_medium): (&MachineDisk, bool), looked: &Looked, findings: 
         sector_size: disk.sector_size,
         is_whole: false,
         array: None,
-        table: TableFacts {
-            kind: None,
-            guid: None,
-            signature: None,
-            identity: None,
-            fault: None,
-            is_unprotected: false,
-            is_from_backup: false,
-        },
+        table: table_facts(&Table::new(table::TableKind::None)),
         partitions: Vec::new(),
-    };
-    let mut note = |code, message: &str, help: &str| {
-        let message = format!("disk {number} ({}): {message}", disk.name);
-        findings.push(Finding::new(code, message, help).about(Subject::Disk(number)));
-    };
-    let found = match looked {
-        Ok((found, _)) => found,
-        Err(why) => {
-            facts.table.fault = Some(why.clone());
-            note(Code::DiskUnreadable, why, "nothing on it is known; check that it is connected");
-            return facts;
-        }
-    };
-    let table = &found.table;
-    facts.is_whole = disk.contents.is_ok() && table.faults.is_empty();
-    facts.table.kind = match table.kind {
-        table::TableKind::Gpt => Some(TableKind::Gpt),
-        table::TableKind::Mbr => Some(TableKind::Mbr),
-        table::TableKind::Label => Some(TableKind::Label),
-        table::TableKind::None => None,
-    };
-    facts.table.guid = table.guid.map(|guid| guid.to_string());
-    facts.table.signature = table.signature.map(MbrSignature);
-    facts.table.identity = table.identity();
-    facts.table.fault = (!table.faults.is_empty()).then(|| table.faults.join("; "));
-    facts.partitions = table.partitions.iter().map(partition).collect();
-    facts.table.is_unprotected = table.is_unprotected;
-    facts.table.is_from_backup = table.is_from_backup;
+    }
+}
+
+fn table_facts(table: &Table) -> TableFacts {
+    TableFacts {
+        kind: match table.kind {
+            table::TableKind::Gpt => Some(TableKind::Gpt),
+            table::TableKind::Mbr => Some(TableKind::Mbr),
+            table::TableKind::Label => Some(TableKind::Label),
+            table::TableKind::None => None,
+        },
+        guid: table.guid.map(|guid| guid.to_string()),
+        signature: table.signature.map(MbrSignature),
+        identity: table.identity(),
+        fault: (!table.faults.is_empty()).then(|| table.faults.join("; ")),
+        is_unprotected: table.is_unprotected,
+        is_from_backup: table.is_from_backup,
+    }
+}
+
+fn wrong_with_table(table: &Table, facts: &Disk) -> Vec<Noted> {
+    let mut noted: Vec<Noted> = Vec::new();
     if table.is_unprotected {
         let what = "its GPT has no protective MBR, so UEFI firmware sees none of its partitions";
-        note(
-            Code::TableUnprotected,
-            what,
-            "a partition tool that writes the table again puts the protective MBR back",
-        );
+        let help = "a partition tool that writes the table again puts the protective MBR back";
+        noted.push((Code::TableUnprotected, what.into(), help));
     }
-    for fault in &table.faults {
-        let help = if facts.partitions.is_empty() {
-            "no partition of it is known; correct the table with a partitioning tool"
-        } else {
-            "correct the table with a partitioning tool before anything is written to this disk"
-        };
-        note(Code::TableBroken, fault, help);
-    }
-    for oddity in &table.oddities {
-        note(
-            Code::PartitionMisplaced,
-            oddity,
-            "correct the table before anything is written to these partitions",
-        );
-    }
-    facts.array = found.array.as_ref().map(|array| DiskArray {
-        uuid: array.array.clone(),
-        words: said(&array.words()),
-        is_firmwares: array.is_firmwares,
-        read_on: None,
-    });
+    let help = match facts.partitions.is_empty() {
+        true => "no partition of it is known; correct the table with a partitioning tool",
+        false => "correct the table with a partitioning tool before anything is written to this disk",
+    };
+    noted.extend(table.faults.iter().map(|fault| (Code::TableBroken, fault.clone(), help)));
+    let help = "correct the table before anything is written to these partitions";
+    noted.extend(table.oddities.iter().map(|oddity| (Code::PartitionMisplaced, oddity.clone(), help)));
     // Where an array's metadata stands behind its table, the table's own end is not the disk's.
     if let Some(lba) = table.backup_before_the_end.filter(|_| facts.array.is_none()) {
         let what = format!("its backup GPT is at sector {lba} and not at the disk's end: the disk has grown");
         let help = "this is a hint: nothing is wrong with the partitions; a partitioning tool moves it to the end, which also \
             makes the new room usable";
-        note(Code::BackupMisplaced, &what, help);
+        noted.push((Code::BackupMisplaced, what, help));
     }
-    if table.kind == table::TableKind::None && table.faults.is_empty() && found.parts.is_empty() {
-        let nothing = if facts.size == 0 { "it is empty" } else { "no partition table and no file system" };
-        facts.table.fault = Some(nothing.into());
-        note(Code::TableBroken, nothing, "nothing can be started from it");
-    }
-    facts
+    noted
 }
 
 fn partition(entry: &TableEntry) -> Partition {

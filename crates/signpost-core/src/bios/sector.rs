@@ -143,75 +143,30 @@ impl Which {
 /// # Errors
 /// Where what is asked for cannot be, whatever guard is overridden.
 pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
-    let wrong = |why: String| Err(Error::WrongUse(why));
     let sectors = &look.survey.boot_sectors;
     let mut refusals = Vec::new();
     if let (Which::Gap(disk), Wanted::Gap { bytes, before }) = (which, wanted) {
         return gap(look, *disk, bytes, before);
     }
-    let (what, target, after) = match (which, wanted) {
+    let change = match (which, wanted) {
         (Which::First(disk), Wanted::Standard) => {
             let before = first_bytes(sectors.first_of(*disk), *disk)?;
-            (
-                format!("write plain code into the first sector of d{disk}"),
-                (*disk, 0),
-                with_code(&before, &plain::CODE),
-            )
+            let what = format!("write plain code into the first sector of d{disk}");
+            (what, (*disk, 0), with_code(&before, &plain::CODE))
         }
         (Which::First(disk), Wanted::Restore { bytes, with_table }) => {
             let before = first_bytes(sectors.first_of(*disk), *disk)?;
             let saved = saved(bytes)?;
-            if has_parameters(&saved) {
-                return wrong("the file is a partition's boot sector; name a partition for it".into());
-            }
             refusals.extend(of_another_disk(&saved, &before, *disk));
-            let code = with_code(&before, &saved[..CODE_LEN]);
-            let after = if *with_table { saved } else { code };
-            let table = if *with_table { "code and table of " } else { "the code of " };
-            (format!("put back {table}the first sector of d{disk}"), (*disk, 0), after)
+            first_back(*disk, &before, saved, *with_table)?
         }
         (Which::Partition(index), Wanted::Restore { bytes, .. }) => {
-            let found = &sectors.partitions[*index];
-            if found.holds_table {
-                return wrong(format!(
-                    "{} holds the table of the logical partitions, and no boot sector",
-                    found.name
-                ));
-            }
-            let (before, saved) = (partition_bytes(found)?, saved(bytes)?);
-            if has_parameters(&before) && !has_parameters(&saved) {
-                return wrong(format!(
-                    "the file has no parameters of a volume, and the boot sector of {} has; it may be a disk's first sector",
-                    found.name
-                ));
-            }
-            (format!("put back the boot sector of {}", found.name), (found.disk, found.start), saved)
+            boot_sector_back(&sectors.partitions[*index], saved(bytes)?)?
         }
-        (Which::Partition(index), Wanted::Backup) => {
-            let found = &sectors.partitions[*index];
-            let Some(copy) = found.backup.as_ref().and_then(|copy| as_sector(&copy.bytes)) else {
-                return wrong(format!("the file system on {} keeps no copy of its boot sector", found.name));
-            };
-            (
-                format!("put back the boot sector of {} from its copy", found.name),
-                (found.disk, found.start),
-                copy,
-            )
-        }
+        (Which::Partition(index), Wanted::Backup) => from_copy(&sectors.partitions[*index])?,
         (Which::Partition(index), Wanted::Active) => {
             let found = &sectors.partitions[*index];
-            let Some(entry) = found.entry else {
-                return wrong(format!(
-                    "{} has no entry in the table itself; one of the four first can be active",
-                    found.name
-                ));
-            };
-            let before = first_bytes(sectors.first_of(found.disk), found.disk)?;
-            (
-                format!("make {} the active partition of d{}", found.name, found.disk),
-                (found.disk, 0),
-                with_active(&before, entry),
-            )
+            made_active(found, &first_bytes(sectors.first_of(found.disk), found.disk)?)?
         }
         (Which::Gap(_), _) | (_, Wanted::Gap { .. }) => {
             return wrong(format!("{} is saved and put back, and nothing else", which.name(look)));
@@ -224,12 +179,71 @@ pub fn plan(look: &Look, which: &Which, wanted: &Wanted) -> Result<SectorPlan> {
             return wrong(format!("{name} is a partition; plain code goes into a disk's first sector"));
         }
     };
-    let mut made = finish(look, (what, target, after), refusals)?;
+    let mut made = finish(look, change, refusals)?;
     // Who makes a partition the active one chooses which system starts.
     if !matches!(wanted, Wanted::Active) {
         made.refusals.extend(last_way(look, &made.writes));
     }
     Ok(made)
+}
+
+/// A sector as it is wanted: what is done, its disk and offset in bytes, and its bytes then.
+type Wished = (String, (DiskNumber, u64), [u8; SECTOR]);
+
+fn wrong<T>(why: String) -> Result<T> {
+    Err(Error::WrongUse(why))
+}
+
+/// A disk's first sector comes back from a file: its code, or its table too.
+fn first_back(
+    disk: DiskNumber,
+    before: &[u8; SECTOR],
+    saved: [u8; SECTOR],
+    with_table: bool,
+) -> Result<Wished> {
+    if has_parameters(&saved) {
+        return wrong("the file is a partition's boot sector; name a partition for it".into());
+    }
+    let code = with_code(before, &saved[..CODE_LEN]);
+    let (table, after) = if with_table { ("code and table of ", saved) } else { ("the code of ", code) };
+    Ok((format!("put back {table}the first sector of d{disk}"), (disk, 0), after))
+}
+
+/// A partition's boot sector comes back from a file.
+fn boot_sector_back(found: &PartitionSector, saved: [u8; SECTOR]) -> Result<Wished> {
+    if found.holds_table {
+        return wrong(format!(
+            "{} holds the table of the logical partitions, and no boot sector",
+            found.name
+        ));
+    }
+    if has_parameters(&partition_bytes(found)?) && !has_parameters(&saved) {
+        return wrong(format!(
+            "the file has no parameters of a volume, and the boot sector of {} has; it may be a disk's first sector",
+            found.name
+        ));
+    }
+    Ok((format!("put back the boot sector of {}", found.name), (found.disk, found.start), saved))
+}
+
+/// A partition's boot sector comes back from the copy that its file system keeps.
+fn from_copy(found: &PartitionSector) -> Result<Wished> {
+    let Some(copy) = found.backup.as_ref().and_then(|copy| as_sector(&copy.bytes)) else {
+        return wrong(format!("the file system on {} keeps no copy of its boot sector", found.name));
+    };
+    Ok((format!("put back the boot sector of {} from its copy", found.name), (found.disk, found.start), copy))
+}
+
+/// A partition is the active one of its disk, whose first sector this is.
+fn made_active(found: &PartitionSector, first: &[u8; SECTOR]) -> Result<Wished> {
+    let Some(entry) = found.entry else {
+        return wrong(format!(
+            "{} has no entry in the table itself; one of the four first can be active",
+            found.name
+        ));
+    };
+    let what = format!("make {} the active partition of d{}", found.name, found.disk);
+    Ok((what, (found.disk, 0), with_active(first, entry)))
 }
 
 /// The guard against losing the last way to a system. What a table brings that was not there is seen once it is written.
@@ -283,7 +297,7 @@ pub(crate) fn identity(look: &Look, disk: DiskNumber) -> Result<&String> {
 /// The plan for one sector, with what stands against it.
 fn finish(
     look: &Look,
-    (what, (disk, offset), after): (String, (DiskNumber, u64), [u8; SECTOR]),
+    (what, (disk, offset), after): Wished,
     mut refusals: Vec<Refusal>,
 ) -> Result<SectorPlan> {
     let identity = identity(look, disk)?;

@@ -53,18 +53,8 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     for (index, ((first, room), seen)) in on.iter().zip(&seen).enumerate() {
         refusals.extend(room.foreign(first));
         refusals.extend(other_system(history, seen, first.disk, &machine));
-        let mut writer = Sectors { look, first, writes: Vec::new() };
-        writer.copies(&room.area, room.held(first), copy)?;
-        for slot in wanted.writes(index, seen, SECTOR_SLOT_NAMES)? {
-            let at = room.area.slot(slot.index as u32);
-            writer.write(at, slot.bytes, format!("{} of d{}", slot.what, first.disk))?;
-        }
-        writer.state(room, news.default.is_none())?;
-        writer.first(
-            &room.area.first_code(code),
-            format!("write our code into the first sector of d{}", first.disk),
-        )?;
-        writes.extend(writer.writes);
+        let slots = wanted.writes(index, seen, SECTOR_SLOT_NAMES)?;
+        writes.extend(written(look, (first, room), (code, copy), slots, news.default.is_none())?);
     }
     let mut notes = homes.notes.clone();
     // What is left over from before goes at an apply.
@@ -77,10 +67,7 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
     let around = homes.disks.first().map(|first| StartedFrom::disk(look, first.disk));
     let resolved = around.map_or(resolved, |around| resolve(&around, &menu.document));
     let opening = opening(look, &menu.document, &resolved);
-    let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
-    let gone = guards::default_gone(&opening).filter(|_| can_choose);
-    refusals.extend(guards::no_system_starts(&outcome).filter(|_| gone.is_none()));
-    refusals.extend(gone);
+    refusals.extend(guards::by_itself(guards::no_system_starts(&outcome), &opening, &resolved));
     let after = rehearse::State::with_sectors(look, &writes);
     refusals.extend(super::last_way(look, &menu.document, after));
     refusals.extend(news.refusal());
@@ -105,6 +92,28 @@ pub(super) fn plan(look: &Look, menu: &MenuFile, history: &History, wishes: &Wis
         outcome,
         kept: ToKeep { picture: picture.place, out_of_step: homes.notes, ..ToKeep::default() },
     })
+}
+
+/// What is written to a disk: the copy of the program that is not in use, then the menu, what is remembered, and the first sector.
+fn written(
+    look: &Look,
+    (first, room): (&FirstSector, &Room),
+    (code, copy): (&[u8; CODE_LEN], &[u8]),
+    slots: Vec<slots::SlotWrite>,
+    forgets_kept: bool,
+) -> Result<Vec<SectorWrite>> {
+    let mut writer = Sectors { look, first, writes: Vec::new() };
+    writer.copies(&room.area, room.held(first), copy)?;
+    for slot in slots {
+        let at = room.area.slot(slot.index as u32);
+        writer.write(at, slot.bytes, format!("{} of d{}", slot.what, first.disk))?;
+    }
+    writer.state(room, forgets_kept)?;
+    writer.first(
+        &room.area.first_code(code),
+        format!("write our code into the first sector of d{}", first.disk),
+    )?;
+    Ok(writer.writes)
 }
 
 /// A file is there before the sectors that name it, and goes once they do not.

@@ -53,16 +53,7 @@ pub(super) fn plan(
     let files =
         homes.here().map(|home| Files::new(look, home, is_alone)).collect::<Result<Vec<Files<'_>>>>()?;
     let machine_id = signpost_place::home::machine_id(look);
-    let mut file_writes: Vec<FileWrite> = Vec::new();
-    for files in &files {
-        file_writes.extend(files.boot_program(program)?);
-    }
-    // Before the menu that shows it.
-    for files in &files {
-        file_writes.extend(files.picture(wishes)?);
-    }
-    file_writes.extend(slot_writes(look, &files, (menu, &machine_id), &homes)?);
-
+    let file_writes = first_files(look, (&files, &homes), (menu, &machine_id), (program, wishes))?;
     let news = News::of(look, &menu.document);
     let mut numbers = Numbers::new(&look.boot, history.owned());
     let (ours, options) = load_options(look, contents, (&homes, program.path()), &mut numbers)?;
@@ -80,21 +71,9 @@ pub(super) fn plan(
             tidied.extend(leftovers::removal(look, *volume, PICTURE_PATH, "the picture")?);
         }
     }
-    let mut notes = next_boot_note(look.boot.next);
-    notes.extend(homes.notes.clone());
-    if menu.document.settings.serial_port.is_some() {
-        let note = "serial-port: UEFI firmware shows the menu on its own consoles, serial lines among them; its setup turns these on";
-        notes.push(note.into());
-    }
-    let mut last = Vec::new();
-    if menu.document.settings.fallback_path {
-        for files in &files {
-            match files.fallback_path(program)? {
-                Ok(write) => last.extend(write),
-                Err(note) => notes.push(note),
-            }
-        }
-    }
+    let (last, no_fallback) = last_files(&files, menu, program)?;
+    let mut notes = notes(look, menu, &homes);
+    notes.extend(no_fallback);
     let all_files: Vec<FileWrite> = file_writes.iter().chain(&last).chain(&tidied).cloned().collect();
     let state = after.state(&all_files);
     let outcome = rehearse_state(look, state, None).outcome;
@@ -104,11 +83,8 @@ pub(super) fn plan(
     let resolved = around.map_or_else(Vec::new, |around| resolve(&around, &menu.document));
     let opening = super::opening_after(&menu.document, &resolved, &after);
     notes.extend(tries::instead(&opening, &menu.document));
-    let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
-    let gone = guards::default_gone(&opening).filter(|_| can_choose);
-    // Where nothing but the default stands against a start, that is the reason given.
-    let nothing = guards::nothing_starts(&outcome).filter(|_| gone.is_none());
-    let mut refusals: Vec<Refusal> = nothing.into_iter().chain(gone).collect();
+    let nothing = guards::nothing_starts(&outcome);
+    let mut refusals: Vec<Refusal> = guards::by_itself(nothing, &opening, &resolved).collect();
     refusals.extend(guards::started_from(look, &removed));
     refusals.extend(home::other_system(look, history, volumes.iter().copied().chain(look.home)));
     refusals.extend(news.refusal());
@@ -144,6 +120,50 @@ pub(super) fn plan(
             out_of_step: homes.notes,
         },
     })
+}
+
+/// What is written to files before anything leads there: boot programs, pictures, then the menus that show them.
+fn first_files(
+    look: &Look,
+    (files, homes): (&[Files<'_>], &Homes),
+    (menu, machine_id): (&MenuFile, &str),
+    (program, wishes): (&BootProgram, &Wishes),
+) -> Result<Vec<FileWrite>> {
+    let mut writes: Vec<FileWrite> = Vec::new();
+    for files in files {
+        writes.extend(files.boot_program(program)?);
+    }
+    for files in files {
+        writes.extend(files.picture(wishes)?);
+    }
+    writes.extend(slot_writes(look, files, (menu, machine_id), homes)?);
+    Ok(writes)
+}
+
+/// What is written behind all else: the fallback paths, where the menu says so; and why not, where they stay as they are.
+fn last_files(
+    files: &[Files<'_>],
+    menu: &MenuFile,
+    program: &BootProgram,
+) -> Result<(Vec<FileWrite>, Vec<String>)> {
+    let (mut writes, mut notes) = (Vec::new(), Vec::new());
+    for files in files.iter().filter(|_| menu.document.settings.fallback_path) {
+        match files.fallback_path(program)? {
+            Ok(write) => writes.extend(write),
+            Err(note) => notes.push(note),
+        }
+    }
+    Ok((writes, notes))
+}
+
+fn notes(look: &Look, menu: &MenuFile, homes: &Homes) -> Vec<String> {
+    let mut notes = next_boot_note(look.boot.next);
+    notes.extend(homes.notes.clone());
+    if menu.document.settings.serial_port.is_some() {
+        let note = "serial-port: UEFI firmware shows the menu on its own consoles, serial lines among them; its setup turns these on";
+        notes.push(note.into());
+    }
+    notes
 }
 
 /// Firmware runs programs of its own kind alone, whatever the processor could.

@@ -10,6 +10,18 @@ use super::planned::{Action, EntryPlan, Plan};
 use crate::rehearse::Outcome;
 use crate::resolve::{ResolvedEntry, StartTarget};
 
+/// What stands against a start where nobody chooses, where this much is said of its outcome. Where nothing but the default stands
+/// against it, that is the reason given.
+pub(super) fn by_itself(
+    nothing: Option<Refusal>,
+    opening: &Opening,
+    resolved: &[ResolvedEntry<'_>],
+) -> impl Iterator<Item = Refusal> {
+    let can_choose = resolved.iter().any(|entry| entry.entry.starts.is_system() && entry.target.is_ok());
+    let gone = default_gone(opening).filter(|_| can_choose);
+    nothing.filter(|_| gone.is_none()).into_iter().chain(gone)
+}
+
 /// What starts by itself cannot: the default is gone, or does not start.
 pub(super) fn default_gone(opening: &Opening) -> Option<Refusal> {
     let reason = opening.reason.as_ref()?;

@@ -62,6 +62,11 @@ fn of_host(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> 
     if document.settings.host == Host::Signpost {
         return boot_program::plan(look, menu, history, wishes, contents);
     }
+    of_firmware(look, document, history, contents)
+}
+
+/// Host "firmware": the menu's entries in the firmware's own list.
+fn of_firmware(look: &Look, document: &MenuDocument, history: &History, contents: &Contents) -> Result<Plan> {
     let mut numbers = Numbers::new(&look.boot, history.owned());
     let mut entries = Vec::new();
     let mut writes = Vec::new();
@@ -77,16 +82,13 @@ fn of_host(look: &Look, menu: &MenuFile, history: &History, wishes: &Wishes) -> 
     let default = opening.chosen.and_then(|index| document.entries.get(index)).map(|entry| entry.id.clone());
     let removed = numbers.leftovers(document);
     let order = firmware_order(look, &entries, default.as_deref(), &removed);
-    let timeout = match document.settings.timeout {
-        Timeout::Seconds(seconds) => seconds,
-        Timeout::Never => TIMEOUT_FOREVER,
-    };
     let what = format!("boot order {}", words(&order));
     writes.push(Write::to(contents, boot_variables::boot_order(&order), what, None));
-    let what = if timeout == TIMEOUT_FOREVER {
-        "timeout: wait for a key".to_string()
-    } else {
-        format!("timeout {timeout} s")
+    let (timeout, what) = match document.settings.timeout {
+        Timeout::Seconds(TIMEOUT_FOREVER) | Timeout::Never => {
+            (TIMEOUT_FOREVER, "timeout: wait for a key".to_string())
+        }
+        Timeout::Seconds(seconds) => (seconds, format!("timeout {seconds} s")),
     };
     writes.push(Write::to(contents, boot_variables::timeout(timeout), what, None));
     for number in &removed {
