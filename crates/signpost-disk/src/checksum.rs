@@ -2,10 +2,15 @@
 
 use crc::{CRC_32_ISCSI, CRC_32_ISO_HDLC, Crc, Digest, Table};
 
-/// One table of 1 KiB: the boot program has little room.
-static CRC_32C: Crc<u32, Table<1>> = Crc::<u32, Table<1>>::new(&CRC_32_ISCSI);
+/// Sixteen tables of 1 KiB, for as many bytes at a time; the boot program, which has little room, takes one.
+#[cfg(feature = "wide-tables")]
+type Tables = Table<16>;
+#[cfg(not(feature = "wide-tables"))]
+type Tables = Table<1>;
 
-static CRC_32: Crc<u32, Table<1>> = Crc::<u32, Table<1>>::new(&CRC_32_ISO_HDLC);
+static CRC_32C: Crc<u32, Tables> = Crc::<u32, Tables>::new(&CRC_32_ISCSI);
+
+static CRC_32: Crc<u32, Tables> = Crc::<u32, Tables>::new(&CRC_32_ISO_HDLC);
 
 /// CRC-32 over pieces, one behind the other.
 pub(crate) fn crc32<'p>(pieces: impl IntoIterator<Item = &'p [u8]>) -> u32 {
@@ -28,7 +33,7 @@ pub(crate) fn crc32c(bytes: &[u8]) -> u32 {
 
 /// Over a structure whose own checksum, of four bytes at `field`, counts as zero.
 pub(crate) fn crc32c_without(bytes: &[u8], field: usize) -> u32 {
-    let mut digest: Digest<'_, u32, Table<1>> = CRC_32C.digest();
+    let mut digest: Digest<'_, u32, Tables> = CRC_32C.digest();
     digest.update(bytes.get(..field).unwrap_or_default());
     digest.update(&[0; 4]);
     digest.update(field.checked_add(4).and_then(|rest| bytes.get(rest..)).unwrap_or_default());

@@ -1,6 +1,5 @@
 //! Systems, their kernels, and the files that start them.
 
-use alloc::format;
 use alloc::string::String;
 use alloc::vec::Vec;
 
@@ -261,11 +260,6 @@ impl System {
             entries: Vec::new(),
             ways: Vec::new(),
         }
-    }
-
-    /// A path of the system as one on its root volume.
-    pub fn below_root(&self, path: &str) -> String {
-        format!("{}{path}", self.root_path.trim_end_matches('/'))
     }
 }
 

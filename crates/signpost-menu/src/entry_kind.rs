@@ -1,4 +1,4 @@
-//! Kinds of entries.
+//! What an entry can start: the word for it in a menu file, and the keys that go with it.
 
 /// Kinds of entry that a file can write.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

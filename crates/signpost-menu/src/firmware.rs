@@ -1,4 +1,4 @@
-//! Kinds of firmware.
+//! What a menu is shown by, as far as that decides what can be started.
 
 /// What a machine's firmware is, and so what can be started there at all.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -207,6 +207,11 @@ pub fn is_microcode(name: &str) -> bool {
 
 /// What stands for `{v}` where a name fits a pattern; nothing, where the pattern has none.
 fn fits<'a>(pattern: &str, name: &'a str) -> Option<&'a str> {
+    // Nearly all names of all folders are of no kernel.
+    let first = pattern.chars().next().filter(|first| *first != '{');
+    if first.is_some() && first != name.chars().next() {
+        return None;
+    }
     let (pattern, name) = match pattern.strip_prefix("{h}") {
         Some(pattern) => {
             let hash = name.find(|c: char| !c.is_ascii_alphanumeric()).unwrap_or(name.len());

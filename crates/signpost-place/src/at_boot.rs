@@ -126,14 +126,8 @@ impl BootMachine {
         variables: &impl Variables,
         (firmware, architecture): (Firmware, MachineType),
     ) -> Self {
-        let (paths, disks): (Vec<DevicePath>, Vec<Disk>) = blocks.disks().into_iter().unzip();
         let home_sectors = blocks.home_sectors();
-        let slots = home_sectors.as_ref().map(|home| &home.slots);
-        let order = disk_order::of(&disks, &blocks.partitions(&paths), slots);
-        let numbers: Vec<DiskNumber> = order.iter().map(|(number, _)| *number).collect();
-        let mut disks: Vec<_> = disks.into_iter().zip(paths).map(Some).collect();
-        let (disks, paths): (Vec<Disk>, Vec<DevicePath>) =
-            order.iter().filter_map(|(_, index)| disks.get_mut(*index)?.take()).unzip();
+        let (numbers, disks, paths) = in_order(blocks, home_sectors.as_ref());
         let shown = blocks.partitions(&paths);
         let partition = |origin: &Origin| {
             let Origin::Partition(disk, entry) = origin else { return None };
@@ -308,6 +302,27 @@ fn identity(
         is_home,
         nearness: Nearness::default(),
     }
+}
+
+/// The disks by their numbers, each with its device path.
+fn in_order(
+    blocks: &impl Blocks,
+    home: Option<&HomeSectors>,
+) -> (Vec<DiskNumber>, Vec<Disk>, Vec<DevicePath>) {
+    let (paths, disks): (Vec<DevicePath>, Vec<Disk>) = blocks.disks().into_iter().unzip();
+    let order = disk_order::of(&disks, &blocks.partitions(&paths), home.map(|home| &home.slots));
+    let mut shown: Vec<_> = disks.into_iter().zip(paths).map(Some).collect();
+    let take = |(number, index): (DiskNumber, usize)| {
+        let (disk, path) = shown.get_mut(index)?.take()?;
+        Some((number, disk, path))
+    };
+    let (mut numbers, mut disks, mut paths) = (Vec::new(), Vec::new(), Vec::new());
+    for (number, disk, path) in order.into_iter().filter_map(take) {
+        numbers.push(number);
+        disks.push(disk);
+        paths.push(path);
+    }
+    (numbers, disks, paths)
 }
 
 impl Volumes for BootMachine {
