@@ -266,6 +266,7 @@ fn is_same(known: &StartTarget, found: &StartTarget) -> bool {
             StartTarget::Program { volume, path, .. },
             StartTarget::Program { volume: other, path: its, .. },
         ) => volume == other && path.eq_ignore_ascii_case(its),
+        // Entry files and unified images start nothing else.
         _ => false,
     }
 }

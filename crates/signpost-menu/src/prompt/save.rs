@@ -75,7 +75,12 @@ pub(super) fn save(hands: &impl Hands, composed: &Composed, rest: &str) -> Resul
                 vec![("starts", text("sector")), ("sector", text(&place))]
             }
         },
-        _ => return Err("it is an entry of the menu already, or none that a menu keeps".into()),
+        StartTarget::Sector { .. }
+        | StartTarget::FirmwareEntry { .. }
+        | StartTarget::BuiltIn
+        | StartTarget::Group => {
+            return Err("it is an entry of the menu already, or none that a menu keeps".into());
+        }
     };
     Ok(Reply::then("", Then::Save { title: title.to_string(), is_default, body }))
 }

@@ -46,7 +46,12 @@ impl Row {
                 Starts::SetupScreen => What::SetupScreen,
                 Starts::Restart => What::Restart,
                 Starts::PowerOff => What::PowerOff,
-                _ => What::Entry(index),
+                Starts::Linux(_)
+                | Starts::Efi { .. }
+                | Starts::Sector { .. }
+                | Starts::FirmwareEntry { .. }
+                | Starts::Image { .. }
+                | Starts::Unknown { .. } => What::Entry(index),
             },
             args: match &resolved.target {
                 Ok(StartTarget::Linux { args, .. } | StartTarget::Image { args, .. }) => Some(args.clone()),
