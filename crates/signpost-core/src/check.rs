@@ -47,6 +47,8 @@ pub struct Case<'a> {
     pub base: Base,
     /// The boot program that is installed beside this one.
     pub program: Option<BootProgram>,
+    /// The copies of it among the sectors of disks, where BIOS starts them.
+    pub copies: &'a [Vec<u8>],
     /// The picture of its look.
     pub picture: &'a Pictures<'a>,
 }
@@ -54,7 +56,7 @@ pub struct Case<'a> {
 impl Case<'_> {
     /// What there is to write again what was applied.
     pub(crate) fn material(&self) -> Material<'_> {
-        Material { program: self.program.as_ref(), picture: self.picture }
+        Material { program: self.program.as_ref(), copies: self.copies, picture: self.picture }
     }
 }
 

@@ -13,6 +13,7 @@ use picture::{Lost, lost_picture};
 use serde::{Deserialize, Serialize};
 use signpost_facts::change::{Change, FileWrite};
 use signpost_facts::{Code, FirmwareKind, OptionNumber, Refusal, Result};
+use signpost_firmware::bios::{SECTOR, area};
 use signpost_menu::document::Host;
 use signpost_menu::picture_place::{PicturePlace, is_picture_path};
 use signpost_menu::place::VolumeRef;
@@ -61,6 +62,8 @@ pub type Pictures<'a> = dyn Fn(&str) -> Option<Vec<u8>> + 'a;
 pub struct Material<'a> {
     /// The boot program that is found beside this one; it is used where it is the very one that was applied.
     pub program: Option<&'a BootProgram>,
+    /// The copies of a boot program among the sectors of disks, where BIOS starts them; in the same way.
+    pub copies: &'a [Vec<u8>],
     /// The picture of its look.
     pub picture: &'a Pictures<'a>,
 }
@@ -238,7 +241,7 @@ pub fn hold(
         home: held.home.clone().filter(|_| held.second_home.is_none()),
         second_home: None,
         stays: true,
-        boot_program: boot_program(look, held, material.program),
+        boot_program: boot_program(look, history, held, material),
         picture: picture.and_then(Lost::bytes),
     };
     // Another version is not what was applied: somebody decides on that one.
@@ -310,11 +313,18 @@ fn left_alone(plan: &Plan, is_picture_gone: Option<bool>) -> Vec<String> {
     picture.chain(plan.kept.out_of_step.clone()).chain(told.map(|refusal| refusal.message.clone())).collect()
 }
 
-/// The boot program that was applied: from the home volume, else the installed one, where it is the very same.
-fn boot_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> Option<BootProgram> {
+/// The boot program that was applied: from where it was put, else the installed one, where it is the very same.
+fn boot_program(look: &Look, history: &History, held: &Held, material: Material<'_>) -> Option<BootProgram> {
     let path = held.boot_program.as_ref()?;
     if look.survey.machine.firmware == FirmwareKind::Bios {
-        return packaged.filter(|program| plan::bios_menu::name_of(program).as_ref() == Some(path)).cloned();
+        let is_it = |program: &BootProgram| plan::bios_menu::name_of(program).as_ref() == Some(path);
+        let there = || {
+            let code = code_of_first(look, history, material)?;
+            let mut programs =
+                material.copies.iter().map(|copy| BootProgram::new([code.as_slice(), copy].concat()));
+            programs.find(is_it)
+        };
+        return material.program.filter(|program| is_it(program)).cloned().or_else(there);
     }
     let on_home = |home: &str| {
         let volume = look.resolve(&VolumeRef::parse(home).ok()?).ok()?;
@@ -325,10 +335,28 @@ fn boot_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> Opt
     held.homes()
         .filter_map(on_home)
         .find(is_it)
-        .or_else(|| packaged.filter(|program| is_it(program)).cloned())
+        .or_else(|| material.program.filter(|program| is_it(program)).cloned())
 }
 
-/// Whether the boot program that was applied is nowhere any more: neither on the home volume nor beside this program.
-pub(crate) fn has_lost_its_program(look: &Look, held: &Held, packaged: Option<&BootProgram>) -> bool {
-    held.boot_program.is_some() && boot_program(look, held, packaged).is_none()
+/// Whether the boot program that was applied is nowhere any more: neither where it was put nor beside this program.
+pub(crate) fn has_lost_its_program(
+    look: &Look,
+    history: &History,
+    held: &Held,
+    material: Material<'_>,
+) -> bool {
+    held.boot_program.is_some() && boot_program(look, history, held, material).is_none()
+}
+
+/// A first sector with our code: one that stands there, else the last that was written, else the installed program's. It is the same
+/// for all versions whose copies it loads.
+fn code_of_first(look: &Look, history: &History, material: Material<'_>) -> Option<[u8; SECTOR]> {
+    let ours = |bytes: &[u8]| bytes.first_chunk().copied().filter(area::is_first);
+    let written = || {
+        let changes = history.records().iter().rev().flat_map(|record| record.writes.iter().rev());
+        let mut first = changes.filter_map(Change::sectors).filter(|write| write.offset == 0);
+        first.find_map(|write| ours(write.after.as_ref()?))
+    };
+    let there = look.survey.boot_sectors.first.iter().find_map(|first| ours(&first.bytes));
+    there.or_else(written).or_else(|| material.program?.bytes().first_chunk().copied())
 }

@@ -33,6 +33,7 @@ mod volumes;
 use catalogue::Catalogue;
 pub use changes::Changes;
 use found::Contents;
+pub use sectors::copies;
 use signpost_facts::firmware::FirmwareFacts;
 use signpost_facts::ours::OurVariables;
 use signpost_facts::programs::System;

@@ -108,6 +108,22 @@ fn left(device: &SharedDevice, gap: u64, boot_partition: Option<BootPartition>) 
     [0, 1].into_iter().any(begins).then(|| ours(device, area))
 }
 
+/// The copies of the boot program that count, on all disks.
+pub fn copies(machine: &Machine, survey: &Survey) -> Vec<Vec<u8>> {
+    let mut found = Vec::new();
+    for first in &survey.boot_sectors.first {
+        let device = machine.disk(first.disk).and_then(|disk| disk.contents.as_ref().ok());
+        let (Some(device), Some(ours)) = (device, first.any_of_ours()) else { continue };
+        let whole = (0..).zip(&ours.copies).filter(|(_, copy)| copy.is_whole());
+        found.extend(whole.filter_map(|(index, _)| {
+            let room = ours.area.room as usize * SECTOR;
+            let bytes = read_vec(&**device, u64::from(ours.area.copy(index)) * SECTOR as u64, room).ok()?;
+            area::copy_in(&bytes).ok().map(<[u8]>::to_vec)
+        }));
+    }
+    found
+}
+
 /// How many sectors hold something.
 fn used(bytes: &[u8]) -> u64 {
     bytes.chunks(SECTOR).filter(|sector| sector.iter().any(|byte| *byte != 0)).count() as u64

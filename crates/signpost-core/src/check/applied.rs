@@ -98,7 +98,7 @@ pub(super) fn picture_lost(held: &Held, plan: &HoldPlan, found: &mut Found) {
 
 /// What hold would correct, by cause.
 fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
-    if has_lost_its_program(seen.look, held, seen.case.program.as_ref()) {
+    if has_lost_its_program(seen.look, seen.case.history, held, seen.case.material()) {
         program_lost(seen, held, found);
         return;
     }

@@ -48,7 +48,7 @@ fn differences(seen: &Seen<'_>, held: &Held, found: &mut Found) {
     let sectors = &seen.look.survey.boot_sectors;
     let home = sectors.home();
     let counts = |home: &FirstSector| home.ours.as_ref().is_some_and(counts);
-    if has_lost_its_program(seen.look, held, seen.case.program.as_ref()) {
+    if has_lost_its_program(seen.look, seen.case.history, held, seen.case.material()) {
         if home.is_none_or(|home| !counts(home)) {
             program_lost(seen, held, found);
         }

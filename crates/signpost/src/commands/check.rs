@@ -65,6 +65,7 @@ pub struct Known {
     menu_path: PathBuf,
     menu: Option<Result<MenuFile, Error>>,
     base: Base,
+    copies: Vec<Vec<u8>>,
     /// The picture that the menu file names, as the boot program reads it.
     picture: Box<Pictures<'static>>,
     /// Whether the menu file can be written where it belongs.
@@ -89,6 +90,7 @@ impl Known {
         }
         unseen.extend(history.faults().map(|fault| format!("what was done before: {fault}")));
         let own_path = app.menu_file(machine);
+        let copies = signpost_survey::copies(machine, &look.survey);
         if let Some(found) = of_the_machine {
             history.take_in(found.records);
             let menu_path = found.menu_path.clone().unwrap_or_else(|| own_path.clone());
@@ -97,6 +99,7 @@ impl Known {
                 held,
                 menu: found.menu.map(|text| MenuFile::new(&menu_path, text)),
                 base: Base::default(),
+                copies,
                 can_save: found.menu_path.is_some(),
                 picture: pictures_beside(&menu_path),
                 menu_path,
@@ -112,6 +115,7 @@ impl Known {
             held,
             menu: menu_file::load_if_there(&own_path).transpose(),
             base: kept::base(machine, &own_path),
+            copies,
             can_save: true,
             picture: pictures_beside(&own_path),
             menu_path: own_path,
@@ -134,6 +138,7 @@ impl Known {
             menu: self.menu.as_ref().map(Result::as_ref),
             base: self.base.clone(),
             program,
+            copies: &self.copies,
             picture: &*self.picture,
         }
     }

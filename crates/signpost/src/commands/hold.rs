@@ -57,7 +57,9 @@ pub fn run(app: &App<'_>, args: &HoldArgs) -> Outcome {
         let held = kept::held(&machine, history)?;
         let program = found_beside_us(machine.firmware).map(BootProgram::new);
         let menu = app.menu_file(&machine);
-        let material = Material { program: program.as_ref(), picture: &|name| picture::encoded(&menu, name) };
+        let copies = signpost_survey::copies(&machine, &look.survey);
+        let picture: &dyn Fn(&str) -> _ = &|name| picture::encoded(&menu, name);
+        let material = Material { program: program.as_ref(), copies: &copies, picture };
         Ok(hold(look, history, held.as_ref(), material, Action::Hold)?)
     })?;
     let what: Vec<String> = plan.writes.iter().map(|change| change.what().to_string()).collect();

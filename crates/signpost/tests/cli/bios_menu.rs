@@ -327,6 +327,7 @@ fn what_leaves_a_system_without_a_way_is_refused() {
 #[test]
 fn another_version_goes_where_the_old_one_was_and_undo_brings_that_back() {
     let machine = lathe_bench();
+    let before_apply = disk(&machine);
     apply(&machine);
     let before = disk(&machine);
     let first = before[..SECTOR].to_vec();
@@ -336,11 +337,19 @@ fn another_version_goes_where_the_old_one_was_and_undo_brings_that_back() {
     assert_eq!(disk(&machine)[..SECTOR], first, "the first sector never changes at an update");
     machine.ok(&["undo", "--yes"]);
     assert!(disk(&machine) == before);
-    // One that is installed, and was not applied, is somebody's to decide on.
+    // What was applied is held, whatever version is installed by now: one copy is written again from the other.
     let program = named(&machine);
     hurt(&machine, area_of(&machine).copy(0) as usize * SECTOR, &[0; 8]);
-    assert!(flat(&machine.ok(&["hold", "--dry-run"])).contains("another version is installed"));
-    assert_eq!(machine.run(&with_program(&["check"], &program)).code, 0, "the other copy counts");
+    let found = machine.json(&with_program(&["check"], &program));
+    assert_eq!(found["causes"][0]["code"], "boot-program-gone", "{found:#}");
+    assert_eq!(found["causes"][0]["effect"], "will-break", "the other copy counts: {found:#}");
+    machine.ok(&["hold"]);
+    assert!(disk(&machine) == before);
+    // Another system's installer wrote plain code over ours.
+    hurt(&machine, 0, &before_apply[..CODE_LEN]);
+    assert_eq!(machine.run(&with_program(&["check"], &program)).code, 1);
+    machine.ok(&["hold"]);
+    assert!(disk(&machine) == before);
 }
 
 #[test]
