@@ -32,9 +32,11 @@ pub(super) fn of<'l>(
     used: impl Fn(&FirstSector) -> Option<u64>,
 ) -> Result<Homes<'l>> {
     let sectors = &look.survey.boot_sectors;
-    let asked = |name: &Option<String>| name.as_deref().map(|name| asked_for(look, name)).transpose();
+    let asked = |name: &Option<String>, option: &str| {
+        name.as_deref().map(|name| asked_for(look, name, option)).transpose()
+    };
     let by_order = || sectors.order.iter().find_map(|disk| sectors.first_of(*disk));
-    let first = asked(&wishes.home)?.or_else(|| sectors.home()).or_else(by_order);
+    let first = asked(&wishes.home, "--home")?.or_else(|| sectors.home()).or_else(by_order);
     let first =
         first.ok_or_else(|| Error::Unusable { place: "home".into(), why: "no disk can be read".into() })?;
     let mut homes = Homes { disks: vec![first], identities: Vec::new(), notes: Vec::new() };
@@ -44,7 +46,9 @@ pub(super) fn of<'l>(
     let own = identity_in(look, first.disk).to_string();
     let named = partner(look, first.disk);
     homes.identities.push(own);
-    if let Some(second) = asked(&wishes.second_home)?.filter(|second| second.disk != first.disk) {
+    if let Some(second) =
+        asked(&wishes.second_home, "--second-home")?.filter(|second| second.disk != first.disk)
+    {
         homes.disks.push(second);
     } else if let Some(name) = named {
         let left = match sectors.first.iter().find(|other| identity_in(look, other.disk) == name) {
@@ -84,16 +88,18 @@ pub(super) fn of<'l>(
     Ok(homes)
 }
 
-/// The disk that a person names.
-fn asked_for<'l>(look: &'l Look, asked: &str) -> Result<&'l FirstSector> {
-    let unusable = |why: String| Error::Unusable { place: "home".into(), why };
-    match bios::which(look, asked)? {
-        Which::First(disk) => {
-            let first = look.survey.boot_sectors.first_of(disk);
-            first.ok_or_else(|| unusable(format!("d{disk} cannot be read")))
-        }
-        _ => Err(unusable(format!("{asked} is no disk; `--home d1` names one"))),
-    }
+/// The disk that a person names by an option.
+fn asked_for<'l>(look: &'l Look, asked: &str, option: &str) -> Result<&'l FirstSector> {
+    let sectors = &look.survey.boot_sectors;
+    let first = match bios::which(look, asked) {
+        Ok(Which::First(disk)) => sectors.first_of(disk),
+        _ => None,
+    };
+    first.ok_or_else(|| {
+        let disks: Vec<String> = sectors.first.iter().map(|first| format!("d{}", first.disk)).collect();
+        let why = format!("there is no disk {asked} that can be read; there are {}", disks.join(", "));
+        Error::Unusable { place: option.into(), why }
+    })
 }
 
 /// The other home's identity, as the menu says that was put on both.

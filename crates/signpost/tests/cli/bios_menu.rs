@@ -122,7 +122,7 @@ fn a_place_that_is_too_small_or_not_there_is_refused_in_words() {
     assert!(error.contains("a first partition that starts at 1 MiB leaves them"), "{error}");
     let lathe = lathe_bench();
     let error = lathe.fails(4, &with_program(&["plan", "--home", "d1p1"], &program));
-    assert!(error.contains("d1p1 is no disk"), "{error}");
+    assert!(error.contains("there is no disk d1p1"), "{error}");
     std::fs::write(lathe.path("program.img"), b"no program").unwrap();
     let program = named(&lathe);
     let error = flat(&lathe.fails(4, &with_program(&["plan"], &program)));

@@ -259,6 +259,11 @@ fn no_disk_whose_first_sector_somebody_uses_becomes_a_second_home_by_itself() {
     assert!(std::fs::read(machine.path("other.img")).unwrap() == disk);
     // Somebody who names it gets it, and what was there is in the record.
     let program = machine.path("program.img").display().to_string();
+    let wrong = machine.fails(4, &["plan", "--second-home", "d7", "--boot-program", &program]);
+    assert!(
+        wrong.contains("--second-home: there is no disk d7 that can be read; there are d1, d2"),
+        "{wrong}"
+    );
     machine.ok(&["apply", "--yes", "--second-home", "d2", "--boot-program", &program]);
     assert_eq!(slot_in(&machine, "other.img"), slot_in(&machine, "gauge.img"));
     machine.ok(&["undo", "--yes"]);
