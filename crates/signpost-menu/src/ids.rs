@@ -1,5 +1,6 @@
 //! Ids of entries: what they are, and how one is made from titles and names that no other entry has.
 
+use alloc::collections::{BTreeMap, BTreeSet};
 use alloc::format;
 use alloc::string::{String, ToString};
 use core::borrow::Borrow;
@@ -101,11 +102,43 @@ pub fn slug(title: &str, otherwise: &str) -> String {
     if slug.is_empty() { otherwise.to_string() } else { slug.to_string() }
 }
 
+fn is_reserved(id: &str) -> bool {
+    RESERVED_IDS.contains(&id)
+}
+
 /// The first id that is free and means nothing else: this one, or `short` with a number behind it.
 pub fn first_free(id: &str, short: &str, is_taken: impl Fn(&str) -> bool) -> String {
-    let is_free = |id: &String| !id.is_empty() && !is_taken(id) && !RESERVED_IDS.contains(&id.as_str());
+    let is_free = |id: &String| !id.is_empty() && !is_taken(id) && !is_reserved(id);
     let numbered = (2u32..).map(|number| format!("{short}-{number}"));
     core::iter::once(id.to_string()).chain(numbered).find(is_free).unwrap_or_default()
+}
+
+/// Ids that are given one after the other, none of them twice.
+#[derive(Default)]
+pub struct Given {
+    taken: BTreeSet<String>,
+    /// For what ids begin with, the number behind the last that was given.
+    tried: BTreeMap<String, u32>,
+}
+
+impl Given {
+    /// Gives the first id that is free: this one, or it with a number behind it.
+    pub fn give(&mut self, id: &str) -> String {
+        let is_taken = |id: &String| id.is_empty() || self.taken.contains(id) || is_reserved(id);
+        let tried = self.tried.entry(id.to_string()).or_insert(1);
+        let given = match *tried {
+            1 if !is_taken(&id.to_string()) => id.to_string(),
+            _ => loop {
+                *tried = tried.saturating_add(1);
+                let numbered = format!("{id}-{tried}");
+                if !is_taken(&numbered) || *tried == u32::MAX {
+                    break numbered;
+                }
+            },
+        };
+        self.taken.insert(given.clone());
+        given
+    }
 }
 
 #[cfg(test)]
@@ -117,5 +150,8 @@ mod tests {
         assert_eq!(slug("☂", "composed"), "composed");
         assert_eq!(first_free("a", "a", |id| matches!(id, "a" | "a-2")), "a-3");
         assert_eq!(first_free("first", "first", |_| false), "first-2");
+        let mut given = Given::default();
+        let ids = ["a", "a-2", "a", "a", "first", "a-2"].map(|id| given.give(id));
+        assert_eq!(ids, ["a", "a-2", "a-3", "a-4", "first-2", "a-2-2"]);
     }
 }

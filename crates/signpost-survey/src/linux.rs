@@ -1,11 +1,10 @@
 //! Linux systems as facts, by what the finder found.
 
-use std::collections::BTreeSet;
-
 use signpost_facts::{Arguments, ArgumentsFrom, EntryFile, Family, Kernel, System, VolumeNumber};
 use signpost_firmware::image::linux::LinuxKernel;
 use signpost_menu::document::{Entry, Starts};
-use signpost_menu::{ids, include, parse_leniently};
+use signpost_menu::ids::Given;
+use signpost_menu::{include, parse_leniently};
 use signpost_place::finder::{self, FoundKernel, FoundSystem, Source, SystemKernel};
 use signpost_place::volumes::Volumes;
 use signpost_place::{Look, VolumeReader};
@@ -16,13 +15,11 @@ use super::systems::slug;
 pub(crate) fn take(look: &mut Look) {
     let mut systems: Vec<System> = look.systems.list.iter().map(|found| system(look, found)).collect();
     // Ids go to the systems of the machine first, so that none on a stick takes one away.
-    let mut taken = BTreeSet::new();
+    let mut ids = Given::default();
     for of_machine in [true, false] {
         let is_meant = |system: &&mut System| look.survey.is_of_machine(system) == of_machine;
         for system in systems.iter_mut().filter(is_meant) {
-            let base = slug(&system.os_id);
-            system.id = ids::first_free(&base, &base, |id| taken.contains(id));
-            taken.insert(system.id.clone());
+            system.id = ids.give(&slug(&system.os_id));
         }
     }
     for system in systems.iter_mut().filter(|system| system.is_running) {

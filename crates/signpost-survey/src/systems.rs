@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use signpost_facts::{DiskNumber, Family, Role, System};
-use signpost_menu::ids;
+use signpost_menu::ids::{self, Given};
 use signpost_menu::place::Nearness;
 use signpost_place::Look;
 
@@ -116,8 +116,9 @@ fn told_by(look: &Look, system: &System) -> [Option<String>; 3] {
 
 /// Two systems of one name get ids apart: `larkspur`, `larkspur-2`.
 pub(crate) fn make_ids_unique(systems: &mut [System]) {
-    for index in 0..systems.len() {
-        systems[index].id = free_id(&slug(&systems[index].id), &systems[..index]);
+    let mut ids = Given::default();
+    for system in systems {
+        system.id = ids.give(&slug(&system.id));
     }
 }
 

@@ -18,7 +18,7 @@ const MAX_LEVEL: u8 = 8;
 const MAX_CHUNKS: usize = 65536;
 /// Leaves that one walk passes.
 const MAX_LEAVES: usize = 100_000;
-/// Nodes kept, so that the upper ones are read once.
+/// Nodes kept, those that were asked for last, so that the upper ones are read once.
 const MAX_HELD: usize = 24;
 /// Profiles whose stripes each hold the whole: a second copy on the same device.
 const PROFILE_DUP: u64 = 1 << 5;
@@ -128,9 +128,14 @@ impl Forest {
 
     /// The node at a logical address: its first copy that holds.
     fn node(&self, logical: u64) -> Result<Rc<Vec<u8>>, VolumeError> {
-        if let Some((_, node)) = self.held.borrow().iter().find(|(at, _)| *at == logical) {
-            return Ok(node.clone());
+        let mut held = self.held.borrow_mut();
+        if let Some(index) = held.iter().position(|(at, _)| *at == logical) {
+            let found = held.remove(index);
+            let node = found.1.clone();
+            held.push(found);
+            return Ok(node);
         }
+        drop(held);
         let size = self.superblock.node_size;
         let (copies, there) = self.locate(logical, u64::try_from(size).unwrap_or(u64::MAX))?;
         let mut fault =
