@@ -143,7 +143,7 @@ pub struct DiskArray {
 impl Disk {
     /// What tells it from others, whatever its place among them: its serial, else its table's own identity.
     pub fn identity(&self) -> Option<&String> {
-        self.serial.as_ref().or_else(|| self.table.identity.as_ref())
+        self.serial.as_ref().or(self.table.identity.as_ref())
     }
 
     /// Whether the boot program can ask the drive for its serial: firmware passes commands on to drives of these kinds (UEFI
