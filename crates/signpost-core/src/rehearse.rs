@@ -132,29 +132,24 @@ fn outcome(on: On<'_>, boot: &BootVariables, start: &Start) -> Outcome {
                 };
                 text = format!("{text}, if Secure Boot accepts it; if not, {otherwise}");
             }
-            Outcome { kind, entry: option.map(OptionNumber), system: system(on, targets), text, notes }
+            Outcome {
+                entry: option.map(OptionNumber),
+                system: system(on, targets),
+                notes,
+                title: targets.first().map(|target| title(on, target)),
+                file: targets.first().map(|target| (target.partition, volume_path(&target.path))),
+                ..Outcome::new(kind, text)
+            }
         }
-        End::BuiltIn { option, .. } => Outcome {
-            kind: Kind::BuiltIn,
-            entry: Some(OptionNumber(*option)),
-            system: None,
-            text: "nothing: a program inside the firmware takes over".into(),
-            notes: Vec::new(),
-        },
-        End::Hangs { option, target, why } => Outcome {
-            kind: Kind::Hangs,
-            entry: option.map(OptionNumber),
-            system: None,
-            text: format!("{}: {why}", stands_still(look, target)),
-            notes: Vec::new(),
-        },
-        End::Nothing => Outcome {
-            kind: Kind::Nothing,
-            entry: None,
-            system: None,
-            text: "nothing: the firmware opens firmware setup".into(),
-            notes: Vec::new(),
-        },
+        End::BuiltIn { option, .. } => {
+            let text = "nothing: a program inside the firmware takes over".into();
+            Outcome { entry: Some(OptionNumber(*option)), ..Outcome::new(Kind::BuiltIn, text) }
+        }
+        End::Hangs { option, target, why } => {
+            let text = format!("{}: {why}", stands_still(look, target));
+            Outcome { entry: option.map(OptionNumber), ..Outcome::new(Kind::Hangs, text) }
+        }
+        End::Nothing => Outcome::new(Kind::Nothing, "nothing: the firmware opens firmware setup".into()),
     }
 }
 
@@ -176,8 +171,11 @@ fn stands_still(look: &Look, target: &Target) -> String {
 type On<'a> = (&'a Look, &'a SurveyedHardware<'a>);
 
 fn starts(on: On<'_>, target: &Target) -> String {
-    let title = on.0.title(&known_as(on, target)).unwrap_or_else(|| "a program".into());
-    format!("{title}, from {}", target.place(on.0))
+    format!("{}, from {}", title(on, target), target.place(on.0))
+}
+
+fn title(on: On<'_>, target: &Target) -> String {
+    on.0.title(&known_as(on, target)).unwrap_or_else(|| "a program".into())
 }
 
 fn system(on: On<'_>, targets: &[Target]) -> Option<String> {

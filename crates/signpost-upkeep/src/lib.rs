@@ -96,7 +96,7 @@ fn is_as_planned(look: &Look, planned: &Outcome, outcome: &Outcome, writes: &[Ch
     if is_renamed || writes.iter().any(|change| change.sectors().is_some()) {
         return (planned.kind, planned.entry) == (outcome.kind, outcome.entry);
     }
-    planned == outcome
+    planned.is_like(outcome)
 }
 
 /// What came of a change.

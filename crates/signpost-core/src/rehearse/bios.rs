@@ -69,7 +69,7 @@ pub fn rehearse_in_order(
         }
         None => {
             let (system, text) = words(look, disk, end);
-            Outcome { kind: kind(end), entry: None, system, text, notes: Vec::new() }
+            Outcome { system, ..Outcome::new(kind(end), text) }
         }
     };
     if !look.survey.boot_sectors.is_order_known && look.survey.disks.len() > 1 {

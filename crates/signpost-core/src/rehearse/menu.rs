@@ -180,11 +180,7 @@ pub(crate) fn in_slot(
 }
 
 pub(crate) fn waits(text: String) -> Followed {
-    Followed {
-        steps: Vec::new(),
-        outcome: Outcome { kind: Kind::Waits, entry: None, system: None, text, notes: Vec::new() },
-        choice: None,
-    }
+    Followed { steps: Vec::new(), outcome: Outcome::new(Kind::Waits, text), choice: None }
 }
 
 /// What becomes of an entry that is started.
@@ -260,8 +256,7 @@ pub(crate) fn judged(entry: &Entry, at: String, program: Program) -> Followed {
             return waits(format!("the menu again, since {title} cannot start: {at}: {why}"));
         }
     };
-    let outcome = Outcome { kind, entry: None, system: None, text, notes: Vec::new() };
-    Followed { steps: Vec::new(), outcome, choice: None }
+    Followed { steps: Vec::new(), outcome: Outcome::new(kind, text), choice: None }
 }
 
 /// The system that a program or kernel belongs to.

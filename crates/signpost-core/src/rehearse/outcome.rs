@@ -81,6 +81,12 @@ pub struct Outcome {
     pub text: String,
     /// What is handed over, and problems with it.
     pub notes: Vec<String>,
+    /// The title in that line of what starts, which depends on what else is called so.
+    #[serde(skip)]
+    pub(crate) title: Option<String>,
+    /// The file that starts: its volume by index, and its path.
+    #[serde(skip)]
+    pub(crate) file: Option<(usize, String)>,
 }
 
 /// Kinds of end.
@@ -119,6 +125,19 @@ impl Kind {
 }
 
 impl Outcome {
+    pub(crate) fn new(kind: Kind, text: String) -> Self {
+        Self { kind, entry: None, system: None, text, notes: Vec::new(), title: None, file: None }
+    }
+
+    /// Whether two starts end alike. Where systems are called otherwise than before, as another volume is home, it is files that
+    /// are compared.
+    pub fn is_like(&self, other: &Self) -> bool {
+        if self.title == other.title {
+            return self == other;
+        }
+        (self.kind, self.entry, &self.file) == (other.kind, other.entry, &other.file)
+    }
+
     /// Whether a system or program of a disk starts by itself, for all that can be told.
     pub fn is_start(&self) -> bool {
         matches!(self.kind, Kind::Starts | Kind::MayStart)
