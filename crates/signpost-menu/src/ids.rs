@@ -124,10 +124,10 @@ pub struct Given {
 impl Given {
     /// Gives the first id that is free: this one, or it with a number behind it.
     pub fn give(&mut self, id: &str) -> String {
-        let is_taken = |id: &String| id.is_empty() || self.taken.contains(id) || is_reserved(id);
+        let is_taken = |id: &str| id.is_empty() || self.taken.contains(id) || is_reserved(id);
         let tried = self.tried.entry(id.to_string()).or_insert(1);
         let given = match *tried {
-            1 if !is_taken(&id.to_string()) => id.to_string(),
+            1 if !is_taken(id) => id.to_string(),
             _ => loop {
                 *tried = tried.saturating_add(1);
                 let numbered = format!("{id}-{tried}");

@@ -26,8 +26,8 @@ pub struct StartedFrom<'l> {
     /// The disk whose first sector starts the menu, with BIOS firmware.
     disk: Option<DiskNumber>,
     identities: Cow<'l, [VolumeIdentity]>,
-    /// In a forecast: the firmware's entries, and the files, as they will be.
-    forecast: Option<(Vec<LoadOptionSeen>, &'l SurveyedHardware<'l>)>,
+    /// In a forecast: the boot variables, and what the firmware sees, as they will be.
+    forecast: Option<(&'l BootVariables, &'l SurveyedHardware<'l>)>,
 }
 
 impl<'l> StartedFrom<'l> {
@@ -53,9 +53,8 @@ impl<'l> StartedFrom<'l> {
     }
 
     /// The same with the firmware's entries as these variables have them, and files as that hardware has them.
-    pub fn in_forecast(mut self, boot: &BootVariables, hardware: &'l SurveyedHardware<'l>) -> Self {
-        self.forecast = Some((load_options::seen(boot, hardware, self.look), hardware));
-        self
+    pub fn in_forecast(self, boot: &'l BootVariables, hardware: &'l SurveyedHardware<'l>) -> Self {
+        Self { forecast: Some((boot, hardware)), ..self }
     }
 }
 
@@ -107,15 +106,18 @@ impl Volumes for StartedFrom<'_> {
     }
 
     fn options(&self) -> Vec<LoadOptionSeen> {
-        self.forecast.as_ref().map_or_else(|| self.look.options(), |(options, _)| options.clone())
+        match self.forecast {
+            Some((boot, hardware)) => load_options::seen(boot, hardware, self.look),
+            None => self.look.options(),
+        }
     }
 
     fn planned(&self, volume: usize, path: &str) -> Option<Option<&[u8]>> {
-        self.forecast.as_ref()?.1.planned(volume, path)
+        self.forecast?.1.planned(volume, path)
     }
 
     fn planned_in(&self, volume: usize, folder: &str) -> Vec<(&str, bool)> {
-        self.forecast.as_ref().map_or_else(Vec::new, |(_, hardware)| hardware.planned_in(volume, folder))
+        self.forecast.map_or_else(Vec::new, |(_, hardware)| hardware.planned_in(volume, folder))
     }
 }
 
